@@ -1,0 +1,244 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/render"
+	"clipfence/internal/store"
+)
+
+type findingRow struct {
+	ID       string        `json:"id"`
+	Kind     gauge.Kind    `json:"kind"`
+	Severity string        `json:"severity"`
+	Danger   int           `json:"danger"`
+	Source   string        `json:"source"`
+	Identity model.ID      `json:"identity"`
+	Grant    string        `json:"grant,omitempty"`
+	What     string        `json:"what"`
+	Evidence []string      `json:"evidence"`
+	Waived   *store.Waiver `json:"waived,omitempty"`
+}
+
+func (a *app) findingsCmd() *cobra.Command {
+	var window durationFlag
+	severity := choice{value: "low", of: []string{"low", "medium", "high", "critical"}}
+	failOn := choice{of: severity.of}
+	var kinds []string
+	for _, k := range gauge.Kinds {
+		kinds = append(kinds, string(k))
+	}
+	kind := choice{of: kinds}
+	var all, waived bool
+	cmd := &cobra.Command{
+		Use: "findings", Short: "What is wrong, most dangerous first", Args: cobra.NoArgs,
+		Long: `List what is wrong, most dangerous first. Each finding rests on evidence:
+clipfence findings show ID tells it. A finding that was set aside with a reason
+is not listed until that reason runs out.`,
+		Example: "  clipfence findings\n  clipfence findings --fail-on high\n  clipfence findings show f-1a2b3c4d\n  clipfence findings waive f-1a2b3c4d --reason 'renewal in March' --until 2027-03-31T00:00:00Z",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd.Context(), func(w *workspace) error {
+				rows, err := w.findings(cmd.Context(), window.Duration)
+				if err != nil {
+					return err
+				}
+				return a.listFindings(rows, kind.value, severity.value, failOn.value, all, waived)
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.Var(&window, "window", "how far to look back (default: the window of clipfence.yaml)")
+	f.Var(&severity, "severity", "only this severe or worse: low, medium, high, critical")
+	f.Var(&failOn, "fail-on", "exit with 1 when a finding is this severe or worse")
+	f.Var(&kind, "kind", "only this kind: "+strings.Join(kinds, ", "))
+	f.BoolVar(&all, "all", false, "every finding, not only the first 20")
+	f.BoolVar(&waived, "waived", false, "also those that were set aside")
+	cmd.AddCommand(a.findingsShow(), a.findingsWaive())
+	return cmd
+}
+
+func (w *workspace) findings(ctx context.Context, window model.Duration) ([]findingRow, error) {
+	sources, err := w.each()
+	if err != nil {
+		return nil, err
+	}
+	waivers, err := w.store.Waivers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rows := []findingRow{}
+	for _, src := range sources {
+		_, in, res, err := w.gauged(ctx, src, window)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range gauge.Findings(in, res) {
+			row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5), Source: src.Name, Identity: f.Identity, What: what(&f), Evidence: evidenceOf(&f, in)}
+			if f.Grant != nil {
+				row.Grant = f.Grant.Grant.ID
+			}
+			if wv, ok := waivers[f.ID]; ok && w.app.now().Before(wv.Until) {
+				row.Waived = &wv
+			}
+			rows = append(rows, row)
+		}
+	}
+	return rows, nil
+}
+
+var severityTone = map[string]render.Tone{"critical": render.Bad, "high": render.Bad, "medium": render.Warn, "low": render.Plain}
+
+func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all, waived bool) error {
+	const most = 20
+	least, _ := gauge.ParseSeverity(severity)
+	t := render.Table{Columns: []render.Column{{Name: "SEVERITY"}, {Name: "DANGER", Right: true}, {Name: "ID"}, {Name: "KIND"}, {Name: "IDENTITY"}, {Name: "WHAT", Wrap: true}}}
+	kept := []findingRow{}
+	count := map[string]int{}
+	aside, fail := 0, false
+	for _, r := range rows {
+		s, _ := gauge.ParseSeverity(r.Severity)
+		if s < least || kind != "" && string(r.Kind) != kind {
+			continue
+		}
+		if r.Waived != nil {
+			aside++
+			if !waived {
+				continue
+			}
+		}
+		kept = append(kept, r)
+		count[r.Severity]++
+		if limit, ok := gauge.ParseSeverity(failOn); ok && s >= limit && r.Waived == nil {
+			fail = true
+		}
+		if !all && len(t.Rows) == most {
+			continue
+		}
+		text := r.What
+		if r.Waived != nil {
+			text = "(set aside) " + text
+		}
+		t.Row(render.Cell{Text: r.Severity, Tone: severityTone[r.Severity]}, render.C(render.Count(r.Danger)), render.C(r.ID), render.C(string(r.Kind)), render.C(r.Identity.String()), render.C(text))
+	}
+	var parts []string
+	for _, s := range []string{"critical", "high", "medium", "low"} {
+		if count[s] > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
+		}
+	}
+	d := &render.Doc{Head: "Nothing found", Value: kept}
+	if len(kept) > 0 {
+		d.Head = render.Plural(len(kept), "finding") + ": " + strings.Join(parts, ", ")
+		d.Tables = []render.Table{t}
+		d.Next = []string{"clipfence findings show " + kept[0].ID}
+		if !kept[0].Identity.Open() {
+			d.Next = append(d.Next, "clipfence draft --for "+kept[0].Identity.String())
+		}
+	}
+	if len(t.Rows) < len(kept) {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(kept)))
+	}
+	if aside > 0 && !waived {
+		d.Notes = append(d.Notes, fmt.Sprintf("%s set aside with a reason; to see them: --waived", render.Plural(aside, "finding")))
+	}
+	if err := a.print(d); err != nil {
+		return err
+	}
+	if fail {
+		return errCheck
+	}
+	return nil
+}
+
+func (w *workspace) finding(ctx context.Context, id string) (*findingRow, error) {
+	rows, err := w.findings(ctx, 0)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(rows, func(r findingRow) bool { return r.ID == id })
+	if i < 0 {
+		return nil, fmt.Errorf("no finding %q now (see: clipfence findings --all --waived)", id)
+	}
+	return &rows[i], nil
+}
+
+func (a *app) findingsShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show ID", Short: "Tell the evidence behind a finding", Args: cobra.ExactArgs(1),
+		Example: "  clipfence findings show f-1a2b3c4d",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd.Context(), func(w *workspace) error {
+				r, err := w.finding(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				d := &render.Doc{Head: fmt.Sprintf("%s: %s %s", r.Identity, r.Severity, r.Kind), Value: r}
+				d.Lines = append(d.Lines, fmt.Sprintf("It %s. Mending it takes away %d of danger.", r.What, r.Danger))
+				if r.Kind == gauge.IdleIdentity || r.Kind == gauge.PublicAccess || r.Kind == gauge.RedundantGrant {
+					d.Lines[0] = fmt.Sprintf("%s. Mending it takes away %d of danger.", upper(r.What), r.Danger)
+				}
+				for _, e := range r.Evidence {
+					d.Lines = append(d.Lines, "  "+e)
+				}
+				if r.Waived != nil {
+					d.Lines = append(d.Lines, fmt.Sprintf("Set aside by %s until %s: %s", r.Waived.By, r.Waived.Until.Format(time.DateOnly), r.Waived.Reason))
+				}
+				d.Next = []string{"clipfence draft --for " + r.Identity.String(), fmt.Sprintf("clipfence findings waive %s --reason '...' --until ...", r.ID)}
+				return a.print(d)
+			})
+		},
+	}
+}
+
+func upper(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func (a *app) findingsWaive() *cobra.Command {
+	var reason string
+	var until timeFlag
+	cmd := &cobra.Command{
+		Use: "waive ID", Short: "Set a finding aside, with a reason and an end", Args: cobra.ExactArgs(1),
+		Example: "  clipfence findings waive f-1a2b3c4d --reason 'renewal in March' --until 2027-03-31T00:00:00Z",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := a.real(); err != nil {
+				return err
+			}
+			switch {
+			case strings.TrimSpace(reason) == "":
+				return errors.New("a finding is set aside with a reason: --reason")
+			case !until.After(a.clock()):
+				return errors.New("a finding is set aside until a time to come: --until")
+			}
+			return a.with(cmd.Context(), func(w *workspace) error {
+				r, err := w.finding(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				wv := store.Waiver{Finding: r.ID, Reason: reason, By: systemUser(), Until: until.Time, At: a.clock()}
+				if err := w.ledger.Append(cmd.Context(), "finding.waived", wv); err != nil {
+					return err
+				}
+				if err := w.store.Waive(cmd.Context(), wv); err != nil {
+					return err
+				}
+				return a.print(&render.Doc{Head: fmt.Sprintf("Finding %s is set aside until %s", r.ID, until.Format(time.RFC3339)), Value: wv})
+			})
+		},
+	}
+	cmd.Flags().StringVar(&reason, "reason", "", "why")
+	cmd.Flags().Var(&until, "until", "until when (RFC 3339)")
+	return cmd
+}

@@ -1,0 +1,351 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"runtime"
+	"runtime/debug"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"clipfence/internal/change"
+	"clipfence/internal/config"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/core/model"
+	"clipfence/internal/ledger"
+	"clipfence/internal/render"
+	"clipfence/internal/source"
+	"clipfence/internal/store"
+)
+
+// Exit codes, a documented contract.
+const (
+	exitOK      = 0
+	exitCheck   = 1 // a check that was asked for did not hold
+	exitCall    = 2 // the call, or a file it names, was wrong
+	exitSource  = 3 // a source failed
+	exitRefused = 4 // refused by a guard
+	exitDamaged = 5 // the workspace or the ledger is damaged, or cannot be written
+)
+
+// errCheck ends a command whose check did not hold; its answer is printed already.
+var errCheck = errors.New("check did not hold")
+
+// Version is set when a release is built: -ldflags "-X clipfence/internal/cli.Version=1.2.3".
+var Version = ""
+
+// Main runs one command line and returns the exit code.
+func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
+	ignoreFileLimit()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: stdin, out: stdout, err: stderr, clock: time.Now}
+	cmd := a.root()
+	cmd.SetArgs(args)
+	cmd.SetIn(stdin)
+	cmd.SetOut(stdout)
+	cmd.SetErr(stderr)
+	err := cmd.ExecuteContext(ctx)
+	if err == nil {
+		return exitOK
+	}
+	if errors.Is(err, errCheck) {
+		return exitCheck
+	}
+	text := strings.TrimPrefix(err.Error(), "check did not hold\n")
+	if ctx.Err() != nil {
+		text = "interrupted; what was finished is kept, and the same command goes on from there"
+	}
+	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+		lead := "clipfence: "
+		if i > 0 {
+			lead = "  "
+		}
+		fmt.Fprintln(stderr, lead+render.Clean(line))
+	}
+	return exitCode(err)
+}
+
+func exitCode(err error) int {
+	is := func(targets ...error) bool {
+		return slices.ContainsFunc(targets, func(t error) bool { return errors.Is(err, t) })
+	}
+	switch {
+	case is(change.ErrGuard, gate.ErrNotAllowed, gate.ErrState, draft.ErrProtected, source.ErrReadOnly):
+		return exitRefused
+	case is(ledger.ErrBroken, store.ErrDamaged, store.ErrNewer, store.ErrUnwritable):
+		return exitDamaged
+	case is(source.ErrUnreachable, source.ErrDenied, source.ErrConflict, source.ErrGone, change.ErrUnconfirmed, context.Canceled, context.DeadlineExceeded):
+		return exitSource
+	case is(draft.ErrNothing):
+		return exitCheck
+	}
+	return exitCall
+}
+
+// app is what every command shares.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	clock    func() time.Time
+	log      *slog.Logger
+
+	dir    string
+	format choice
+	colour choice
+	asOf   timeFlag
+	source string
+	quiet  bool
+	debug  bool
+}
+
+func (a *app) root() *cobra.Command {
+	a.format = choice{value: "table", of: render.Formats}
+	a.colour = choice{value: "auto", of: []string{"auto", "always", "never"}}
+	cmd := &cobra.Command{
+		Use:   "clipfence",
+		Short: "Compare granted with used access, narrow it, and lend the rest for a time",
+		Long: `Clip Fence compares what people and service identities are granted with what
+they use, says where the two differ and how sure that is, writes the narrower
+policy, tries it, carries it out without breaking work, and turns what must stay
+powerful into access that is asked for, approved, short, and gone again.
+
+Begin with:  clipfence demo`,
+		SilenceUsage:      true,
+		SilenceErrors:     true,
+		Args:              cobra.NoArgs,
+		CompletionOptions: cobra.CompletionOptions{HiddenDefaultCmd: true},
+		RunE:              func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			level := slog.LevelWarn
+			if a.debug {
+				level = slog.LevelDebug
+			}
+			if a.quiet {
+				level = slog.LevelError
+			}
+			a.log = slog.New(slog.NewTextHandler(safeWriter{a.err}, &slog.HandlerOptions{Level: level}))
+			return nil
+		},
+	}
+	f := cmd.PersistentFlags()
+	f.StringVarP(&a.dir, "workspace", "C", ".", "folder of the workspace, or one below it")
+	f.VarP(&a.format, "format", "f", "how results are printed: "+strings.Join(render.Formats, ", "))
+	f.Var(&a.colour, "color", "colour: auto (on a terminal), always, never; NO_COLOR is honoured")
+	f.Var(&a.asOf, "as-of", "answer as if it were this time (RFC 3339), for questions that change nothing")
+	f.StringVar(&a.source, "source", "", "the source in question, where there are several")
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no remarks on stderr")
+	f.BoolVar(&a.debug, "debug", false, "say more on stderr about what is done")
+	cmd.AddGroup(&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "act", Title: "Act:"}, &cobra.Group{ID: "set", Title: "Set up:"})
+	add := func(group string, cmds ...*cobra.Command) {
+		for _, c := range cmds {
+			c.GroupID = group
+			cmd.AddCommand(c)
+		}
+	}
+	add("set", a.demoCmd(), a.initCmd(), a.sourceCmd(), a.surveyCmd(), a.schemaCmd(), a.sandboxCmd(), a.versionCmd())
+	add("look", a.coverageCmd(), a.reachCmd(), a.whyCmd(), a.gaugeCmd(), a.findingsCmd(), a.ledgerCmd())
+	add("act", a.draftCmd(), a.rehearseCmd(), a.applyCmd(), a.undoCmd(), a.gateCmd(), a.patrolCmd())
+	cmd.AddCommand(a.manCmd())
+	cmd.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())
+	})
+	return cmd
+}
+
+// safeWriter keeps terminal escapes out of log lines.
+type safeWriter struct{ w io.Writer }
+
+func (s safeWriter) Write(p []byte) (int, error) {
+	_, err := io.WriteString(s.w, render.Clean(strings.TrimRight(string(p), "\n"))+"\n")
+	return len(p), err
+}
+
+// now is the time that questions are answered for.
+func (a *app) now() time.Time {
+	if !a.asOf.IsZero() {
+		return a.asOf.Time
+	}
+	return a.clock().UTC()
+}
+
+// real refuses --as-of for commands that change something.
+func (a *app) real() error {
+	if !a.asOf.IsZero() {
+		return errors.New("--as-of is for questions; what changes something happens now")
+	}
+	return nil
+}
+
+// print writes an answer to stdout.
+func (a *app) print(d *render.Doc) error {
+	return d.Write(a.out, render.Style{Format: a.format.value, Width: a.width(), Colour: a.colourOn(a.out)})
+}
+
+// say writes a remark to stderr.
+func (a *app) say(format string, args ...any) {
+	if !a.quiet {
+		fmt.Fprintln(a.err, render.Clean(fmt.Sprintf(format, args...)))
+	}
+}
+
+func (a *app) width() int {
+	if f, ok := a.out.(*os.File); ok {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
+			return w
+		}
+	}
+	if w, err := strconv.Atoi(os.Getenv("COLUMNS")); err == nil && w >= 40 {
+		return w
+	}
+	return 0
+}
+
+func isTerminal(x any) bool {
+	f, ok := x.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+func (a *app) colourOn(w io.Writer) bool {
+	switch a.colour.value {
+	case "always":
+		return true
+	case "never":
+		return false
+	}
+	return isTerminal(w) && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+// progress returns a function that shows one changing line on a terminal, and
+// nothing elsewhere; calling it with "" ends the line.
+func (a *app) progress() func(format string, args ...any) {
+	if a.quiet || !isTerminal(a.err) {
+		return func(string, ...any) {}
+	}
+	var last time.Time
+	return func(format string, args ...any) {
+		if format == "" {
+			fmt.Fprint(a.err, "\r\x1b[K")
+			return
+		}
+		if time.Since(last) < 100*time.Millisecond {
+			return
+		}
+		last = time.Now()
+		fmt.Fprint(a.err, "\r\x1b[K"+render.Cut(render.Clean(fmt.Sprintf(format, args...)), 100))
+	}
+}
+
+// confirm asks on a terminal, and elsewhere wants --yes.
+func (a *app) confirm(yes bool, question string) error {
+	if yes {
+		return nil
+	}
+	if !isTerminal(a.in) {
+		return fmt.Errorf("%w: this changes a source; give --yes to do it without being asked, or --dry-run to look only", change.ErrGuard)
+	}
+	fmt.Fprintf(a.err, "%s [y/N] ", render.Clean(question))
+	var answer string
+	if _, err := fmt.Fscanln(a.in, &answer); err != nil || !slices.Contains([]string{"y", "yes"}, strings.ToLower(answer)) {
+		return fmt.Errorf("%w: not confirmed; nothing was changed", change.ErrGuard)
+	}
+	return nil
+}
+
+// choice is a flag with a fixed list of values.
+type choice struct {
+	value string
+	of    []string
+}
+
+func (c *choice) String() string { return c.value }
+func (c *choice) Type() string   { return "word" }
+func (c *choice) Set(s string) error {
+	if !slices.Contains(c.of, s) {
+		return fmt.Errorf("%q is none of %s", s, strings.Join(c.of, ", "))
+	}
+	c.value = s
+	return nil
+}
+
+// timeFlag is a flag that holds a time.
+type timeFlag struct{ time.Time }
+
+func (t *timeFlag) String() string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.Format(time.RFC3339)
+}
+func (t *timeFlag) Type() string { return "time" }
+func (t *timeFlag) Set(s string) (err error) {
+	if t.Time, err = time.Parse(time.RFC3339, s); err != nil {
+		return fmt.Errorf("%q is not a time like 2026-11-24T08:00:00Z (RFC 3339)", s)
+	}
+	return nil
+}
+
+// durationFlag is a flag that holds a duration.
+type durationFlag struct{ config.Duration }
+
+func (d *durationFlag) Type() string { return "duration" }
+func (d *durationFlag) Set(s string) (err error) {
+	d.Duration, err = model.ParseDuration(s)
+	return err
+}
+func (d *durationFlag) String() string {
+	if d.Duration == 0 {
+		return ""
+	}
+	return d.Duration.String()
+}
+
+func (a *app) versionCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Print the version", Args: cobra.NoArgs,
+		Example: "  clipfence version --format json",
+		RunE: func(*cobra.Command, []string) error {
+			v := struct {
+				Version string `json:"version"`
+				Commit  string `json:"commit"`
+				Go      string `json:"go"`
+				System  string `json:"system"`
+			}{Version, "", runtime.Version(), runtime.GOOS + "/" + runtime.GOARCH}
+			if info, ok := debug.ReadBuildInfo(); ok {
+				for _, s := range info.Settings {
+					if s.Key == "vcs.revision" {
+						v.Commit = s.Value
+					}
+				}
+			}
+			if v.Version == "" {
+				v.Version = "development"
+			}
+			head := "clipfence " + v.Version
+			if v.Commit != "" {
+				head += " (" + v.Commit[:min(12, len(v.Commit))] + ")"
+			}
+			return a.print(&render.Doc{Head: head + ", " + v.Go + ", " + v.System, Value: v})
+		},
+	}
+}
+
+// parseID reads an identity argument and takes its source off.
+func parseID(arg string) (id model.ID, src string, err error) {
+	id, err = model.ParseID(arg)
+	src = id.Source
+	id.Source = ""
+	return id, src, err
+}

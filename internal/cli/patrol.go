@@ -1,0 +1,88 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"clipfence/internal/core/gate"
+	"clipfence/internal/patrol"
+	"clipfence/internal/render"
+)
+
+func (a *app) patrolCmd() *cobra.Command {
+	var once bool
+	var every durationFlag
+	cmd := &cobra.Command{
+		Use: "patrol", Short: "The keeper: closes gates whose time is over", Args: cobra.NoArgs,
+		Long: `Close every gate whose time is over or whose opening broke off, let lapse what
+nobody answered, and look whether anything of a closed gate is left. With --once a
+single round; otherwise a round every --every, until it is interrupted.`,
+		Example: "  clipfence patrol --once\n  clipfence patrol --every 30s",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.real(); err != nil {
+				return err
+			}
+			return a.with(cmd.Context(), func(w *workspace) error {
+				if _, _, err := w.history(cmd.Context()); err != nil {
+					return damaged(err)
+				}
+				k := w.keeper()
+				for {
+					round, err := k.Once(cmd.Context())
+					if err != nil && once {
+						return err
+					}
+					if err != nil {
+						a.log.Error("patrol", "error", err)
+					}
+					if once || len(round.Closed)+len(round.Strays)+len(round.Lapsed) > 0 {
+						if err := a.print(roundDoc(round)); err != nil {
+							return err
+						}
+					}
+					if once {
+						return nil
+					}
+					pause := time.Duration(every.Duration)
+					if pause == 0 {
+						pause = 30 * time.Second
+					}
+					select {
+					case <-cmd.Context().Done():
+						return nil
+					case <-time.After(pause):
+					}
+				}
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&once, "once", false, "one round")
+	cmd.Flags().Var(&every, "every", "the pause between rounds (default 30s)")
+	return cmd
+}
+
+func roundDoc(r patrol.Round) *render.Doc {
+	d := &render.Doc{Value: r}
+	var parts []string
+	say := func(rs []*gate.Request, what string) {
+		if len(rs) == 0 {
+			return
+		}
+		parts = append(parts, fmt.Sprintf("%d %s", len(rs), what))
+		for _, q := range rs {
+			d.Lines = append(d.Lines, fmt.Sprintf("  %s: %s, %s of %s, asked for %q", what, q.ID, q.Gate, q.By, q.Reason))
+		}
+	}
+	say(r.Closed, "closed")
+	say(r.Strays, "left behind and removed")
+	say(r.Lapsed, "lapsed")
+	say(r.Open, "still open, within their time")
+	d.Head = "Patrol: nothing to do"
+	if len(parts) > 0 {
+		d.Head = "Patrol: " + strings.Join(parts, ", ")
+	}
+	return d
+}

@@ -1,0 +1,198 @@
+package cli
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/render"
+)
+
+func (a *app) rehearseCmd() *cobra.Command {
+	var all bool
+	cmd := &cobra.Command{
+		Use: "rehearse FENCE", Short: "Try a fence: what goes, what stays, what would break", Args: cobra.ExactArgs(1),
+		Long: `Replay every observed call of everybody whom a fence touches, prove by containment
+that it widens nothing, and say what goes and what stays. Exit code 1 when it
+would break something that it does not name under gives_up, or widens anything.`,
+		Example:           "  clipfence rehearse workload/ticket-export",
+		ValidArgsFunction: a.completeDraft,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.with(cmd.Context(), func(w *workspace) error {
+				name, f, s, err := w.readFence(cmd, args[0])
+				if err != nil {
+					return err
+				}
+				r, err := w.rehearse(cmd, f, s)
+				if err != nil {
+					return err
+				}
+				if err := a.print(a.rehearsal(f, s, r, w.relative(name), all)); err != nil {
+					return err
+				}
+				if !r.OK() {
+					return errCheck
+				}
+				return nil
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "list everything, not only the first lines")
+	return cmd
+}
+
+func (w *workspace) rehearse(cmd *cobra.Command, f *draft.Fence, s *surveyed) (*rehearse.Result, error) {
+	uses, err := w.store.Uses(cmd.Context(), s.Name)
+	if err != nil {
+		return nil, err
+	}
+	return rehearse.Run(s.engine, f, uses, w.weights()), nil
+}
+
+type rehearsalValue struct {
+	For      model.ID           `json:"for"`
+	OK       bool               `json:"ok"`
+	Before   int                `json:"danger_before"`
+	After    int                `json:"danger_after"`
+	Replayed int                `json:"uses_replayed"`
+	Calls    int64              `json:"calls_replayed"`
+	Odd      int                `json:"uses_the_estate_does_not_explain"`
+	Widened  []string           `json:"widened"`
+	Broken   []brokenRow        `json:"broken"`
+	Goes     []model.Permission `json:"goes"`
+	Stays    []model.Permission `json:"stays"`
+}
+
+type brokenRow struct {
+	Identity   model.ID         `json:"identity"`
+	Permission model.Permission `json:"permission"`
+	Path       model.Path       `json:"path"`
+	Calls      int64            `json:"calls"`
+	Last       time.Time        `json:"last"`
+	GivenUp    bool             `json:"given_up"`
+}
+
+func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name string, all bool) *render.Doc {
+	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5), Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Widened: []string{}, Broken: []brokenRow{}, Goes: []model.Permission{}, Stays: []model.Permission{}}
+	d := &render.Doc{}
+	add := func(ok bool, good, bad string) {
+		if ok {
+			d.Lines = append(d.Lines, "  ok   "+good)
+		} else {
+			d.Lines = append(d.Lines, "  FAIL "+bad)
+		}
+	}
+	unnamed := 0
+	for _, b := range r.Broken {
+		if !b.GivenUp {
+			unnamed++
+		}
+		v.Broken = append(v.Broken, brokenRow{b.Use.Principal(), b.Use.Permission, b.Use.Path, b.Use.Count, b.Use.Last, b.GivenUp})
+	}
+	if r.OK() {
+		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and nothing observed breaks; danger %d -> %d", f.For, render.Plural(len(r.Goes), "permission"), len(r.Stays), v.Before, v.After)
+	} else {
+		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s widened, %s would break", f.For, render.Plural(len(r.Widened), "line"), render.Plural(unnamed, "use"))
+	}
+	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for names nobody has seen yet)", fmt.Sprintf("%d permissions on places lie outside every grant that is replaced", len(r.Widened)))
+	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"), render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"), render.Count(r.Replayed)))
+	if given := len(r.Broken) - unnamed; given > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names the permission as given up", render.Plural(given, "use")))
+	}
+	if r.Odd > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of the log are not explained by today's grants (an older grant, a condition); they are not counted", render.Plural(r.Odd, "use")))
+	}
+	for i, wd := range r.Widened {
+		text := fmt.Sprintf("line %d of allow: %s on %s", wd.Line+1, wd.Permission, wd.On)
+		v.Widened = append(v.Widened, text)
+		if i < 10 || all {
+			d.Lines = append(d.Lines, "       "+text)
+		}
+	}
+	if len(r.Broken) > 0 {
+		t := render.Table{Title: "Would be refused", Columns: []render.Column{{Name: "CALLS", Right: true}, {Name: "IDENTITY"}, {Name: "PERMISSION"}, {Name: "LAST"}, {Name: "PATH", Path: true}}}
+		for i, b := range v.Broken {
+			if i == 10 && !all {
+				d.Notes = append(d.Notes, fmt.Sprintf("10 of %d refused uses shown; all: --all", len(v.Broken)))
+				break
+			}
+			t.Row(render.C(render.Count(b.Calls)), render.C(b.Identity.String()), render.C(b.Permission.String()), render.C(b.Last.Format(time.DateOnly)), render.C(b.Path.String()))
+		}
+		d.Tables = append(d.Tables, t)
+	}
+	if len(f.Replaces)+len(f.Allow) > 0 {
+		t := render.Table{Title: "In place of " + render.Plural(len(f.Replaces), "grant"), Columns: []render.Column{{Name: ""}, {Name: "WHAT", Wrap: true}, {Name: "ON", Path: true}}}
+		for _, g := range s.engine.Estate.Grants {
+			for _, id := range f.Replaces {
+				if g.ID == id {
+					t.Row(render.Cell{Text: "- goes", Tone: render.Bad}, render.C(grantWords(&g)), render.C(places(g.On)))
+				}
+			}
+		}
+		for _, l := range f.Leaves {
+			t.Row(render.Cell{Text: "- leaves", Tone: render.Bad}, render.C(l.String()), render.C(""))
+		}
+		for _, al := range f.Allow {
+			what := "role " + al.Role
+			if al.Role == "" {
+				what = fmt.Sprintf("%s: %s", render.Plural(len(al.Do), "permission"), first(al.Do, 4))
+			}
+			if c := al.When.WithUntil(al.Until); !c.IsZero() {
+				what += ", if " + c.String()
+			}
+			t.Row(render.Cell{Text: "+ comes", Tone: render.Good}, render.C(what), render.C(places(al.On)))
+		}
+		d.Tables = append(d.Tables, t)
+	}
+	level := render.Table{Title: "Permissions by level", Columns: []render.Column{{Name: "LEVEL"}, {Name: "GOES", Right: true}, {Name: "STAYS", Right: true}, {Name: "SUCH AS", Wrap: true}}}
+	for l := model.HandOut; l >= model.List; l-- {
+		goes, stays, example := 0, 0, ""
+		for _, c := range r.Goes {
+			if gauge.LevelOf(c) == l {
+				goes++
+				if example == "" {
+					example = c.Permission.String()
+				}
+			}
+		}
+		for _, c := range r.Stays {
+			if gauge.LevelOf(c) == l {
+				stays++
+			}
+		}
+		level.Row(render.C(l.String()), render.C(fmt.Sprint(goes)), render.C(fmt.Sprint(stays)), render.C(example))
+	}
+	d.Tables = append(d.Tables, level)
+	for _, c := range r.Goes {
+		v.Goes = append(v.Goes, c.Permission)
+	}
+	for _, c := range r.Stays {
+		v.Stays = append(v.Stays, c.Permission)
+	}
+	d.Value = v
+	if r.OK() {
+		d.Next = []string{"clipfence apply " + name}
+	} else {
+		d.Next = []string{"edit " + name + " and rehearse again"}
+	}
+	return d
+}
+
+func first[T fmt.Stringer](xs []T, n int) string {
+	s := ""
+	for i, x := range xs {
+		if i == n {
+			return fmt.Sprintf("%s and %d more", s, len(xs)-n)
+		}
+		if i > 0 {
+			s += ", "
+		}
+		s += x.String()
+	}
+	return s
+}

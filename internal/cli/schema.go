@@ -1,0 +1,68 @@
+package cli
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/patrol"
+	"clipfence/internal/source/files"
+	"clipfence/internal/yamlfile"
+)
+
+// schemas are the files that are read or written, and the answers in JSON.
+var schemas = []struct {
+	name, title string
+	of          reflect.Type
+}{
+	{"config", "clipfence.yaml", reflect.TypeFor[config.Config]()},
+	{"estate", "Estate file of a files source", reflect.TypeFor[files.EstateFile]()},
+	{"fence", "Fence file (NAME.fence.yaml)", reflect.TypeFor[draft.Fence]()},
+	{"gate", "Gate file (NAME.gate.yaml)", reflect.TypeFor[gate.Policy]()},
+	{"gauge", "clipfence gauge --format json", reflect.TypeFor[gaugeValue]()},
+	{"finding", "One of clipfence findings --format json", reflect.TypeFor[findingRow]()},
+	{"coverage", "One of clipfence coverage --format json", reflect.TypeFor[coverageRow]()},
+	{"rehearsal", "clipfence rehearse --format json", reflect.TypeFor[rehearsalValue]()},
+	{"survey", "One of clipfence survey --format json", reflect.TypeFor[surveyRow]()},
+	{"patrol", "clipfence patrol --format json", reflect.TypeFor[patrol.Round]()},
+}
+
+func (a *app) schemaCmd() *cobra.Command {
+	var names []string
+	for _, s := range schemas {
+		names = append(names, s.name)
+	}
+	return &cobra.Command{
+		Use: "schema NAME", Short: "Print the JSON Schema of a file or an answer", Args: cobra.ExactArgs(1), ValidArgs: names,
+		Long:    fmt.Sprintf("Print the JSON Schema (draft 2020-12) of a file that is read or written, or of an answer in JSON. Names: %v", names),
+		Example: "  clipfence schema fence",
+		RunE: func(_ *cobra.Command, args []string) error {
+			i := slices.Index(names, args[0])
+			if i < 0 {
+				return fmt.Errorf("no schema %q; there are %v", args[0], names)
+			}
+			b, err := yamlfile.Schema(schemas[i].title, schemas[i].of)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintln(a.out, string(b))
+			return err
+		},
+	}
+}
+
+func (a *app) manCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "man FOLDER", Short: "Write the manual pages into a folder", Args: cobra.ExactArgs(1), Hidden: true,
+		Example: "  clipfence man /tmp/man",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return doc.GenManTree(cmd.Root(), &doc.GenManHeader{Title: "CLIPFENCE", Section: "1", Source: "Clip Fence"}, args[0])
+		},
+	}
+}

@@ -1,0 +1,256 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"clipfence/internal/config"
+	"clipfence/internal/render"
+	"clipfence/internal/source"
+)
+
+func (a *app) surveyCmd() *cobra.Command {
+	var rejected, noLogs bool
+	cmd := &cobra.Command{
+		Use: "survey", Short: "Read who has what, and the new part of the logs", Args: cobra.NoArgs,
+		Long: `Read nodes, identities, roles, grants, denials, ceilings, guardrails and
+memberships of every source, and the part of its log that is new. An interrupted
+survey goes on where it stopped; no event is counted twice, however often it is
+read. Lines that cannot be read are set aside and counted: --show-rejected lists
+them.`,
+		Example: "  clipfence survey\n  clipfence survey --show-rejected",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := a.real(); err != nil {
+				return err
+			}
+			return a.with(cmd.Context(), func(w *workspace) error {
+				sources, err := w.each()
+				if err != nil {
+					return err
+				}
+				if rejected {
+					return w.showRejected(cmd.Context(), sources)
+				}
+				return w.survey(cmd.Context(), sources, noLogs)
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&rejected, "show-rejected", false, "list the log lines that were set aside, and read nothing")
+	cmd.Flags().BoolVar(&noLogs, "no-logs", false, "read the access only")
+	return cmd
+}
+
+// surveyRow is what a survey says about one source.
+type surveyRow struct {
+	Source   string         `json:"source"`
+	Survey   int64          `json:"survey"`
+	Resumed  bool           `json:"resumed,omitempty"`
+	Records  map[string]int `json:"records"`
+	Faults   []string       `json:"faults,omitempty"`
+	Lines    int            `json:"log_lines"`
+	Events   int            `json:"new_events"`
+	Rejected int            `json:"rejected_lines"`
+	LogFrom  time.Time      `json:"log_from,omitzero"`
+	LogTo    time.Time      `json:"log_to,omitzero"`
+	Seconds  float64        `json:"seconds"`
+}
+
+func (w *workspace) survey(ctx context.Context, sources []config.Source, noLogs bool) error {
+	var rows []surveyRow
+	d := &render.Doc{}
+	for _, s := range sources {
+		start := time.Now()
+		row, err := w.surveyOne(ctx, s)
+		if err == nil && !noLogs {
+			err = w.readLogs(ctx, s, &row)
+		}
+		if err != nil {
+			return err
+		}
+		row.Seconds = time.Since(start).Seconds()
+		rows = append(rows, row)
+		t := render.Table{Columns: []render.Column{{Name: "READ"}, {Name: "COUNT", Right: true}, {Name: "", Wrap: true}}}
+		for _, k := range []string{source.Nodes, source.Identities, source.Memberships, source.ActAs, source.Roles, source.Grants, source.Denials, source.Ceilings, source.Guardrails} {
+			t.Row(render.C(k), render.C(render.Count(row.Records[k])), render.C(""))
+		}
+		if !noLogs {
+			span := "the log is empty"
+			if !row.LogFrom.IsZero() {
+				span = "log from " + row.LogFrom.Format(time.DateOnly) + " to " + row.LogTo.Format(time.DateOnly)
+			}
+			t.Row(render.C("log lines"), render.C(render.Count(row.Lines)), render.C(span))
+			t.Row(render.C("new events"), render.C(render.Count(row.Events)), render.C(""))
+		}
+		d.Tables = append(d.Tables, t)
+		for i, f := range row.Faults {
+			if i == 5 {
+				d.Notes = append(d.Notes, fmt.Sprintf("... and %d more faults (--format json lists them)", len(row.Faults)-i))
+				break
+			}
+			d.Notes = append(d.Notes, "Fault in "+s.Name+": "+f)
+		}
+		if row.Rejected > 0 {
+			d.Notes = append(d.Notes, fmt.Sprintf("%s of %s set aside: they could not be read. See: clipfence survey --show-rejected", render.Plural(row.Rejected, "log line"), s.Name))
+		}
+		d.Head += fmt.Sprintf("%s surveyed in %.1f s", s.Name, row.Seconds)
+		if row.Resumed {
+			d.Head += " (went on with an interrupted survey)"
+		}
+		d.Head += ". "
+	}
+	d.Head = strings.TrimSuffix(d.Head, " ")
+	d.Value = rows
+	d.Next = []string{"clipfence coverage", "clipfence findings"}
+	return w.app.print(d)
+}
+
+// surveyOne reads what a source says about access, going on with an interrupted
+// survey. A source that changes while it is read is read again.
+func (w *workspace) surveyOne(ctx context.Context, s config.Source) (surveyRow, error) {
+	row := surveyRow{Source: s.Name}
+	r, err := w.reader(ctx, s)
+	if err != nil {
+		return row, err
+	}
+	v, resume, err := w.store.Unfinished(ctx, s.Name)
+	if err != nil {
+		return row, err
+	}
+	progress := w.app.progress()
+	defer progress("")
+	for try := 1; ; try++ {
+		if !resume {
+			if v, err = w.store.BeginSurvey(ctx, s.Name, w.app.clock().UTC()); err != nil {
+				return row, err
+			}
+		}
+		row.Resumed = resume
+		torn, n := false, 0
+		for b, err := range r.Survey(ctx, v.Cursor) {
+			if err != nil {
+				return row, err
+			}
+			if v.Version != "" && b.Version != v.Version {
+				torn = true
+				break
+			}
+			if err := w.store.SaveBatch(ctx, v.ID, b); err != nil {
+				return row, err
+			}
+			v.Version = b.Version
+			n += len(b.Records)
+			progress("%s: %s read", s.Name, render.Plural(n, "record"))
+		}
+		if !torn {
+			break
+		}
+		if try == 5 {
+			return row, fmt.Errorf("source %s: %w five times while it was being read; try again when it is quieter", s.Name, source.ErrConflict)
+		}
+		w.app.log.Info("source changed while it was read; reading it again", "source", s.Name)
+		resume = false
+	}
+	if err := w.store.FinishSurvey(ctx, v.ID, w.app.clock().UTC()); err != nil {
+		return row, err
+	}
+	e, survey, err := w.store.Estate(ctx, s.Name, v.ID)
+	if err != nil {
+		return row, err
+	}
+	row.Survey = survey.ID
+	row.Records = map[string]int{source.Permissions: len(e.Catalogue), source.Nodes: len(e.Nodes), source.Identities: len(e.Identities), source.Memberships: len(e.Memberships),
+		source.ActAs: len(e.ActAs), source.Roles: len(e.Roles), source.Grants: len(e.Grants), source.Denials: len(e.Denials), source.Ceilings: len(e.Ceilings), source.Guardrails: len(e.Guardrails)}
+	if err := e.Validate(); err != nil {
+		row.Faults = strings.Split(err.Error(), "\n")
+	}
+	return row, nil
+}
+
+// flushCalls is how many calls are folded and kept together.
+const flushCalls = 60_000
+
+func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRow) error {
+	r, err := w.reader(ctx, s)
+	if err != nil {
+		return err
+	}
+	state, err := w.store.LogState(ctx, s.Name)
+	if err != nil {
+		return err
+	}
+	progress := w.app.progress()
+	defer progress("")
+	var all source.LogBatch
+	flush := func() error {
+		if all.Cursor == "" && all.Lines == 0 {
+			return nil
+		}
+		n, err := w.store.SaveLogs(ctx, s.Name, all)
+		row.Events += n
+		all = source.LogBatch{}
+		return err
+	}
+	for b, err := range r.Logs(ctx, state.Cursor) {
+		if err != nil {
+			return errors.Join(err, flush()) // what came before it is good
+		}
+		all.Calls = append(all.Calls, b.Calls...)
+		all.Rejected = append(all.Rejected, b.Rejected...)
+		all.Lines += b.Lines
+		all.Cursor = b.Cursor
+		row.Lines += b.Lines
+		if len(all.Calls) > 0 {
+			progress("%s: %s log lines read, at %s", s.Name, render.Count(row.Lines), all.Calls[len(all.Calls)-1].Time.Format(time.DateOnly))
+		}
+		if len(all.Calls) >= flushCalls {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+	}
+	if err := flush(); err != nil {
+		return err
+	}
+	if state, err = w.store.LogState(ctx, s.Name); err != nil {
+		return err
+	}
+	row.LogFrom, row.LogTo, row.Rejected = state.First, state.Last, int(state.Rejected)
+	return nil
+}
+
+func (w *workspace) showRejected(ctx context.Context, sources []config.Source) error {
+	const most = 50
+	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "FILE", Path: true}, {Name: "LINE", Right: true}, {Name: "WHY", Wrap: true}}}
+	d := &render.Doc{}
+	type row struct {
+		Source string `json:"source"`
+		source.Reject
+	}
+	rows := []row{}
+	sum := 0
+	for _, s := range sources {
+		list, total, err := w.store.Rejected(ctx, s.Name, most)
+		if err != nil {
+			return err
+		}
+		sum += total
+		for _, r := range list {
+			rows = append(rows, row{s.Name, r})
+			t.Row(render.C(s.Name), render.C(r.File), render.C(render.Count(r.Line)), render.C(r.Why))
+		}
+		if total > len(list) {
+			d.Notes = append(d.Notes, fmt.Sprintf("%s: the first %d of %s are shown", s.Name, len(list), render.Count(total)))
+		}
+	}
+	d.Head = render.Plural(sum, "log line") + " set aside"
+	if sum > 0 {
+		d.Tables = []render.Table{t}
+	}
+	d.Value = rows
+	return w.app.print(d)
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"fmt"
+	"net/netip"
+
+	"github.com/spf13/cobra"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/model"
+	"clipfence/internal/render"
+)
+
+func (a *app) whyCmd() *cobra.Command {
+	var network string
+	var at timeFlag
+	factor := choice{of: []string{"yes", "no"}}
+	cmd := &cobra.Command{
+		Use: "why IDENTITY PERMISSION PATH", Short: "Why an identity can or cannot do one thing", Args: cobra.ExactArgs(3),
+		Long: `Decide one question and tell every rule that had a say. What is not told about
+the call stays open: then the answer can be "allowed if ...". Say more with
+--network, --second-factor and --at.`,
+		Example:           "  clipfence why workload/ticket-export store/object:delete /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales/2026-11-01/1.csv",
+		ValidArgsFunction: a.completeIdentity,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, named, err := parseID(args[0])
+			if err != nil {
+				return err
+			}
+			p, err := model.ParsePermission(args[1])
+			if err != nil {
+				return err
+			}
+			path, err := model.ParsePath(args[2])
+			if err != nil {
+				return err
+			}
+			ctx := model.Context{Time: at.Time}
+			if network != "" {
+				if ctx.Network, err = netip.ParseAddr(network); err != nil {
+					return fmt.Errorf("--network: %w", err)
+				}
+			}
+			if factor.value != "" {
+				ctx.SecondFactor = model.TruthOf(factor.value == "yes")
+			}
+			return a.with(cmd.Context(), func(w *workspace) error {
+				if named == "" {
+					named = path.Source()
+				}
+				src, err := w.pick(named)
+				if err != nil {
+					return err
+				}
+				s, err := w.surveyed(cmd.Context(), src)
+				if err == nil {
+					err = s.known(id)
+				}
+				if err != nil {
+					return err
+				}
+				if _, ok := s.engine.Entry(p); !ok {
+					return fmt.Errorf("permission %s is not in the catalogue of source %s", p, s.Name)
+				}
+				return a.why(s, id, p, path, ctx)
+			})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&network, "network", "", "the address that the call comes from")
+	f.Var(&at, "at", "the time of the call (RFC 3339)")
+	f.Var(&factor, "second-factor", "whether the caller showed a second factor: yes, no")
+	return cmd
+}
+
+func (a *app) why(s *surveyed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
+	dec := s.engine.Decide(id, p, path, ctx)
+	type rule struct {
+		Layer string `json:"layer"`
+		Says  string `json:"says"`
+		Holds string `json:"holds"` // yes, no or unknown
+		Text  string `json:"text"`
+	}
+	rules := []rule{}
+	t := render.Table{Columns: []render.Column{{Name: "LAYER"}, {Name: "SAYS"}, {Name: "BECAUSE", Wrap: true}}}
+	add := func(r rule, tone render.Tone) {
+		rules = append(rules, r)
+		t.Row(render.C(r.Layer), render.Cell{Text: r.Says, Tone: tone}, render.C(r.Text))
+	}
+	for _, r := range dec.Refusals {
+		says, text := "refuses", r.ID
+		if r.Met == model.Open {
+			says = "may refuse"
+			text += ", if " + r.Rest.String()
+		}
+		if len(r.Chain) > 0 {
+			text += ", named for " + chainWords(r.Chain)
+		}
+		add(rule{r.Layer, says, r.Met.String(), text}, render.Bad)
+	}
+	for _, w := range dec.Ways {
+		says, tone := "allows", render.Good
+		if w.Met == model.Open {
+			says, tone = "may allow", render.Warn
+		}
+		add(rule{"grant", says, w.Met.String(), wayWords(w)}, tone)
+	}
+	for _, w := range dec.Unmet {
+		add(rule{"grant", "does not", w.Met.String(), fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())}, render.Dim)
+	}
+	d := &render.Doc{Value: map[string]any{"identity": id, "permission": p, "path": path, "outcome": dec.Outcome.String(), "rules": rules}}
+	switch dec.Outcome {
+	case engine.Allowed:
+		d.Head = fmt.Sprintf("ALLOWED: %s may %s on %s", id, p, path)
+	case engine.Conditional:
+		d.Head = fmt.Sprintf("ALLOWED ON CONDITION: %s may %s on %s, depending on the call", id, p, path)
+	default:
+		d.Head = fmt.Sprintf("DENIED: %s may not %s on %s", id, p, path)
+		if len(dec.Refusals) == 0 && len(dec.Unmet) == 0 {
+			d.Lines = append(d.Lines, "Nothing grants it: no grant to it, to its groups or to everybody covers this permission here.")
+		}
+	}
+	if len(t.Rows) > 0 {
+		d.Tables = []render.Table{t}
+	}
+	for _, m := range s.engine.Masks(id) {
+		if s.engine.Decide(m.ID, p, path, ctx).Outcome == engine.Allowed && dec.Outcome != engine.Allowed {
+			d.Notes = append(d.Notes, fmt.Sprintf("It can act as %s (%s), which may.", m.ID, render.Plural(len(m.Steps), "step")))
+		}
+	}
+	if i, ok := s.engine.Identity(id); ok && i.Disabled {
+		d.Notes = append(d.Notes, "Its account is closed in the source: it cannot sign in to use any of this.")
+	}
+	return a.print(d)
+}

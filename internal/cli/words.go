@@ -1,0 +1,204 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/render"
+)
+
+// Here the core's data becomes sentences.
+
+// judgement says in a few words how an identity stands.
+func judgement(s *gauge.Standing, now time.Time) (string, render.Tone) {
+	switch s.State {
+	case gauge.Protected:
+		return "protected: never changed", render.Good
+	case gauge.Disabled:
+		return "account closed, access still there", render.Bad
+	case gauge.Idle:
+		if s.LastUse.IsZero() {
+			return "never used", render.Bad
+		}
+		return fmt.Sprintf("idle: silent for %d days, %s before", s.Habit.Silence, s.Habit.Rhythm), render.Bad
+	case gauge.Rare:
+		if due := due(s, now); due > 0 {
+			return fmt.Sprintf("keep: perhaps yearly, due in about %d days", due), render.Good
+		}
+		return "keep: its silence proves nothing yet", render.Good
+	case gauge.New:
+		return "too new to judge", render.Plain
+	case gauge.Unproven:
+		return "silent, but the evidence is too thin", render.Plain
+	}
+	switch {
+	case s.ID.Kind == model.Group && s.Removable < 1, s.Granted == 0:
+		return "fits", render.Good
+	case s.Removable >= 0.5*s.Danger && s.Removable >= 25:
+		return "far more than it uses", render.Bad
+	case s.Removable >= 25:
+		return "more than it uses", render.Warn
+	}
+	return "fits", render.Good
+}
+
+// due returns in about how many days a silent identity may be needed again.
+func due(s *gauge.Standing, now time.Time) int {
+	if s.Habit.Due > 0 {
+		return s.Habit.Due
+	}
+	last := s.Identity.LastSeen
+	if s.LastUse.After(last) {
+		last = s.LastUse
+	}
+	if last.IsZero() {
+		return 0
+	}
+	return max(0, 365-int(now.Sub(last).Hours()/24))
+}
+
+func habit(s *gauge.Standing) string {
+	switch s.Habit.Rhythm {
+	case usage.Once:
+		return "one season"
+	case usage.Never:
+		return "-"
+	}
+	return string(s.Habit.Rhythm)
+}
+
+func lastUse(s *gauge.Standing, now time.Time) string {
+	if s.LastUse.IsZero() && !s.Identity.LastSeen.IsZero() {
+		return render.Day(s.Identity.LastSeen, now) + " (seen)"
+	}
+	return render.Day(s.LastUse, now)
+}
+
+// what says in one line what a finding claims.
+func what(f *gauge.Finding) string {
+	switch f.Kind {
+	case gauge.IdleIdentity:
+		return "nobody works with it any more"
+	case gauge.UnusedGrant:
+		return "never used through " + grantWords(f.Grant.Grant)
+	case gauge.OverBroadRole:
+		return fmt.Sprintf("uses %d of %d permissions of %s", f.Grant.Used.Count(), f.Grant.Perms.Count(), grantWords(f.Grant.Grant))
+	case gauge.OverBroadPlace:
+		return fmt.Sprintf("uses %s on %d of %d places", grantWords(f.Grant.Grant), max(1, f.Grant.UsedNodes), f.Grant.Nodes)
+	case gauge.StandingAdmin:
+		return "can hand out rights at any time, by " + grantWords(f.Grant.Grant)
+	case gauge.PublicAccess:
+		return "anybody has " + grantWords(f.Grant.Grant)
+	case gauge.RedundantGrant:
+		return fmt.Sprintf("%s gives nothing that grant %s to %s does not", grantWords(f.Grant.Grant), f.Other.ID, f.Other.To)
+	}
+	return string(f.Kind)
+}
+
+func grantWords(g *model.Grant) string {
+	if g.Role != "" {
+		return fmt.Sprintf("grant %s (%s)", g.ID, g.Role)
+	}
+	return "grant " + g.ID
+}
+
+func places(on []model.PathPattern) string {
+	out := make([]string, len(on))
+	for i, p := range on {
+		out[i] = p.String()
+	}
+	return strings.Join(out, ", ")
+}
+
+// evidenceOf says, line by line, on what a finding rests.
+func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
+	var out []string
+	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	span := in.Span()
+	say("Window: %s to %s (%d days). Log known since %s.", span.From.Format(time.DateOnly), span.To.Format(time.DateOnly), in.Window, in.History.Format(time.DateOnly))
+	if s := f.Standing; s != nil {
+		if s.Identity.Title != "" {
+			say("%s: %s.", s.ID, s.Identity.Title)
+		}
+		if s.Identity.Disabled {
+			say("Its account is closed in the source.")
+		}
+		switch {
+		case s.LastUse.IsZero() && s.Identity.LastSeen.IsZero():
+			say("No log shows a call of it, and the source remembers no sign-in.")
+		case s.LastUse.IsZero():
+			say("No log shows a call of it; the source last saw it on %s.", s.Identity.LastSeen.Format(time.DateOnly))
+		case s.ID.Kind != model.Group:
+			say("Last call %s; %s on %s with calls; silent for %s.", s.LastUse.Format(time.RFC3339), s.Habit.Rhythm, "days", render.Plural(s.Habit.Silence, "day"))
+		}
+	}
+	g := f.Grant
+	if g == nil {
+		say("It holds %s through %s.", render.Plural(f.Standing.Granted, "permission"), render.Plural(len(f.Standing.Holdings), "grant"))
+		return out
+	}
+	gr := g.Grant
+	say("%s on %s, made %s, %s side.", grantWords(gr), places(gr.On), dateOr(gr.Created, "at an unknown time"), side(gr))
+	if !gr.Condition().IsZero() {
+		say("It holds only %s.", gr.Condition())
+	}
+	if len(g.Holders) > 0 && gr.To.Kind == model.Group {
+		say("%s have it through the group.", identities(len(g.Holders)))
+	}
+	say("Of %s: %d used in the window, %d used before it by a habit that is not over, %d that no log would have shown, %d unused.",
+		render.Plural(g.Perms.Count(), "permission"), g.Used.Count(), g.Rare.Count(), g.Unobservable.Count(), g.Unused.Count())
+	if f.Kind == gauge.OverBroadPlace || f.Kind == gauge.OverBroadRole {
+		say("What it uses is used on %d of %d places.", g.UsedNodes, g.Nodes)
+	}
+	if len(f.Example) > 0 && f.Kind != gauge.OverBroadPlace {
+		names := make([]string, len(f.Example))
+		for i, p := range f.Example {
+			names[i] = p.String()
+		}
+		lead := "Among the unused"
+		if f.Kind == gauge.StandingAdmin {
+			lead = "Among what it gives"
+		}
+		say("%s: %s.", lead, strings.Join(names, ", "))
+	}
+	return out
+}
+
+func dateOr(t time.Time, other string) string {
+	if t.IsZero() {
+		return other
+	}
+	return t.Format(time.DateOnly)
+}
+
+func side(g *model.Grant) string {
+	if g.Side == "" {
+		return model.IdentitySide
+	}
+	return g.Side
+}
+
+// chainWords says a chain from an identity to whom a grant names.
+func chainWords(chain []model.ID) string {
+	out := make([]string, len(chain))
+	for i, id := range chain {
+		out[i] = id.String()
+	}
+	return strings.Join(out, " in ")
+}
+
+func wayWords(w engine.Way) string {
+	if w.Bypass {
+		return chainWords(w.Chain) + ", which the source lets through every check"
+	}
+	s := fmt.Sprintf("%s: %s on %s", chainWords(w.Chain), grantWords(w.Grant), places(w.Grant.On))
+	if w.Met == model.Open {
+		s += ", if " + w.Rest.String()
+	}
+	return s
+}

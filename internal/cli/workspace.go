@@ -1,0 +1,220 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/user"
+	"time"
+
+	"clipfence/internal/change"
+	"clipfence/internal/config"
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/ledger"
+	"clipfence/internal/patrol"
+	"clipfence/internal/source"
+	"clipfence/internal/source/bridge"
+	"clipfence/internal/source/files"
+	"clipfence/internal/store"
+)
+
+// workspace is an opened workspace.
+type workspace struct {
+	*config.Config
+	app    *app
+	store  *store.Store
+	ledger *ledger.Ledger
+}
+
+// open finds and opens the workspace; close it when done.
+func (a *app) open(ctx context.Context) (*workspace, error) {
+	c, err := config.Find(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	s, err := store.Open(ctx, c.StoreFile())
+	if err != nil {
+		return nil, err
+	}
+	w := &workspace{Config: c, app: a, store: s}
+	w.ledger = &ledger.Ledger{File: c.LedgerFile(), Anchor: s, Now: a.clock, By: systemUser()}
+	return w, nil
+}
+
+func (w *workspace) close() error { return w.store.Close() }
+
+// with opens the workspace for a command and closes it after.
+func (a *app) with(ctx context.Context, f func(*workspace) error) (err error) {
+	w, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, w.close()) }()
+	return f(w)
+}
+
+func systemUser() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return "unknown"
+}
+
+// reader connects a source for reading.
+func (w *workspace) reader(ctx context.Context, s config.Source) (source.Reader, error) {
+	if s.Kind == "files" {
+		r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate)}
+		for _, l := range s.Logs {
+			r.LogFiles = append(r.LogFiles, w.Path(l))
+		}
+		return r, nil
+	}
+	c, err := w.client(ctx, s, s.Token)
+	if err != nil {
+		return nil, err
+	}
+	return bridge.Reader{Client: c}, nil
+}
+
+// changer connects a source for changing.
+func (w *workspace) changer(ctx context.Context, s config.Source) (source.Changer, error) {
+	if s.Kind == "files" {
+		return nil, fmt.Errorf("source %s is made of files: %w", s.Name, source.ErrReadOnly)
+	}
+	if s.ChangeToken.IsZero() {
+		return nil, fmt.Errorf("source %s names no change_token in %s: %w", s.Name, w.Path(config.File), source.ErrReadOnly)
+	}
+	c, err := w.client(ctx, s, s.ChangeToken)
+	if err != nil {
+		return nil, err
+	}
+	return bridge.Changer{Client: c}, nil
+}
+
+func (w *workspace) client(ctx context.Context, s config.Source, secret config.Secret) (*bridge.Client, error) {
+	token, err := secret.Get(ctx, w.Dir)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: token: %w", s.Name, err)
+	}
+	o := bridge.Options{Name: s.Name, URL: s.URL, Token: token, Log: w.app.log}
+	if s.CA != "" {
+		if o.CA, err = os.ReadFile(w.Path(s.CA)); err != nil {
+			return nil, fmt.Errorf("source %s: ca: %w", s.Name, err)
+		}
+	}
+	return bridge.NewClient(o)
+}
+
+// pick returns the source that a command is about: the one an identity names, the
+// one --source names, or the only one.
+func (w *workspace) pick(named string) (config.Source, error) {
+	if named != "" && w.app.source != "" && named != w.app.source {
+		return config.Source{}, fmt.Errorf("the identity is of source %q, --source says %q", named, w.app.source)
+	}
+	if named == "" {
+		named = w.app.source
+	}
+	return w.Source(named)
+}
+
+// each returns the sources that a command is about: the named one, or all.
+func (w *workspace) each() ([]config.Source, error) {
+	if w.app.source == "" && len(w.Sources) > 0 {
+		return w.Sources, nil
+	}
+	s, err := w.Source(w.app.source)
+	return []config.Source{s}, err
+}
+
+// surveyed is a source as it was last surveyed.
+type surveyed struct {
+	config.Source
+	engine *engine.Engine
+	survey store.Survey
+}
+
+func (w *workspace) surveyed(ctx context.Context, s config.Source) (*surveyed, error) {
+	e, survey, err := w.store.Estate(ctx, s.Name, 0)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fmt.Errorf("source %s was not surveyed yet; run: clipfence survey", s.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &surveyed{s, engine.New(e), survey}, nil
+}
+
+// known returns id when the estate lists it, and otherwise says what comes near.
+func (s *surveyed) known(id model.ID) error {
+	if _, ok := s.engine.Identity(id); ok || id.Open() {
+		return nil
+	}
+	near := ""
+	for _, i := range s.engine.Estate.Identities {
+		if i.ID.Name == id.Name || i.ID.Kind == id.Kind && len(id.Name) > 3 && len(i.ID.Name) >= len(id.Name) && i.ID.Name[:len(id.Name)] == id.Name {
+			near = fmt.Sprintf("; did you mean %s?", i.ID)
+			break
+		}
+	}
+	return fmt.Errorf("no identity %s in source %s (survey of %s)%s", id, s.Name, s.survey.Finished.Format(time.RFC3339), near)
+}
+
+func (w *workspace) weights() gauge.Weights {
+	d := gauge.DefaultWeights
+	for l, v := range map[model.Level]float64{model.List: w.Weights.List, model.Read: w.Weights.Read, model.Write: w.Weights.Write, model.Administer: w.Weights.Administer, model.HandOut: w.Weights.HandOut} {
+		if v > 0 {
+			d[l] = v
+		}
+	}
+	return d
+}
+
+// gauged compares a source's grants with its uses.
+func (w *workspace) gauged(ctx context.Context, src config.Source, window config.Duration) (*surveyed, *gauge.Input, *gauge.Result, error) {
+	s, err := w.surveyed(ctx, src)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	uses, err := w.store.Uses(ctx, src.Name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	logs, err := w.store.LogState(ctx, src.Name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if window == 0 {
+		window = w.Window
+	}
+	in := &gauge.Input{Engine: s.engine, Uses: uses, Coverage: usage.NewCoverage(s.engine.Estate.Coverage, logs.First), AsOf: w.app.now(),
+		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name), Weights: w.weights()}
+	if in.Window < 1 {
+		return nil, nil, nil, fmt.Errorf("window %s is shorter than a day", window)
+	}
+	return s, in, gauge.Run(in), nil
+}
+
+// history reads the ledger and the changes it tells of.
+func (w *workspace) history(ctx context.Context) ([]ledger.Entry, []*change.Record, error) {
+	entries, err := w.ledger.Read(ctx)
+	if err != nil {
+		return entries, nil, err
+	}
+	h, err := change.History(entries)
+	return entries, h, err
+}
+
+func (w *workspace) keeper() *patrol.Keeper {
+	return &patrol.Keeper{Requests: w.store, Ledger: w.ledger, Now: func() time.Time { return w.app.clock().UTC() }, Wait: time.Duration(w.Wait),
+		Changer: func(ctx context.Context, src string) (source.Changer, error) {
+			s, err := w.Source(src)
+			if err != nil {
+				return nil, err
+			}
+			return w.changer(ctx, s)
+		}}
+}

@@ -1,0 +1,242 @@
+// Package config reads a workspace: its clipfence.yaml and where its files are.
+package config
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/yamlfile"
+)
+
+// File is the name of a workspace's own file.
+const File = "clipfence.yaml"
+
+// ErrNoWorkspace: neither the folder nor one above it holds a clipfence.yaml.
+var ErrNoWorkspace = errors.New("no workspace here")
+
+// A Duration is written like 90d, 4h, 59m or 30s.
+type Duration = model.Duration
+
+// A Secret says where a secret comes from; it is never written down itself.
+type Secret struct {
+	Env     string   `json:"env,omitempty" doc:"name of an environment variable"`
+	File    string   `json:"file,omitempty" doc:"a file, relative to the workspace"`
+	Command []string `json:"command,omitempty" doc:"a program and its arguments, which prints the secret"`
+}
+
+// IsZero reports whether nothing is named.
+func (s Secret) IsZero() bool { return s.Env == "" && s.File == "" && len(s.Command) == 0 }
+
+// Get fetches the secret. Errors name the place, never the content.
+func (s Secret) Get(ctx context.Context, dir string) (string, error) {
+	var out string
+	switch {
+	case s.Env != "":
+		if out = os.Getenv(s.Env); out == "" {
+			return "", fmt.Errorf("environment variable %s is not set", s.Env)
+		}
+	case s.File != "":
+		b, err := os.ReadFile(resolve(dir, s.File))
+		if err != nil {
+			return "", err
+		}
+		out = string(b)
+	case len(s.Command) > 0:
+		cmd := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
+		cmd.Dir = dir
+		b, err := cmd.Output()
+		if err != nil {
+			return "", fmt.Errorf("command %s: %w", s.Command[0], err)
+		}
+		out = string(b)
+	default:
+		return "", errors.New("no place is named for the token (env, file or command)")
+	}
+	if out = strings.TrimSpace(out); out == "" {
+		return "", errors.New("the token is empty")
+	}
+	return out, nil
+}
+
+func resolve(dir, name string) string {
+	if filepath.IsAbs(name) {
+		return name
+	}
+	return filepath.Join(dir, name)
+}
+
+// A Source is one connected system.
+type Source struct {
+	Name        string         `json:"name" doc:"the source's name: first segment of its paths"`
+	Kind        string         `json:"kind" doc:"bridge or files"`
+	URL         string         `json:"url,omitempty" doc:"bridge: its address, without /bridge/v1"`
+	CA          string         `json:"ca,omitempty" doc:"bridge: PEM file of the issuer of its certificate"`
+	Token       Secret         `json:"token,omitzero" doc:"bridge: the token for reading"`
+	ChangeToken Secret         `json:"change_token,omitzero" doc:"bridge: the token for changing; without one the source is read-only"`
+	Estate      string         `json:"estate,omitempty" doc:"files: the estate file"`
+	Logs        []string       `json:"logs,omitempty" doc:"files: log files, folders or globs"`
+	At          model.Position `json:"-"`
+}
+
+// A Person may sign requests and approvals.
+type Person struct {
+	ID   model.ID       `json:"id" doc:"who signs, as in the source"`
+	Keys []string       `json:"keys" doc:"SSH public keys, as in an authorized_keys file"`
+	At   model.Position `json:"-"`
+}
+
+// Weights are the danger of one permission of each level on one node.
+type Weights struct {
+	List       float64 `json:"list,omitempty" doc:"default 1"`
+	Read       float64 `json:"read,omitempty" doc:"default 2"`
+	Write      float64 `json:"write,omitempty" doc:"default 6"`
+	Administer float64 `json:"administer,omitempty" doc:"default 20"`
+	HandOut    float64 `json:"hand_out,omitempty" doc:"default 60"`
+}
+
+// A Config is the content of clipfence.yaml.
+type Config struct {
+	Version   int          `json:"clipfence" doc:"version of this format: 1"`
+	Window    Duration     `json:"window,omitempty" doc:"how far back a question looks; default 90d"`
+	MaxAge    Duration     `json:"max_survey_age,omitempty" doc:"a change needs a survey younger than this; default 24h"`
+	Wait      Duration     `json:"wait,omitempty" doc:"how long to wait until a change is visible; default 2m"`
+	Sources   []Source     `json:"sources,omitempty" doc:"the connected systems"`
+	Protected []string     `json:"protected,omitempty" doc:"identities (source:kind/name, or kind/name in every source) whose access is never changed"`
+	People    []Person     `json:"people,omitempty" doc:"people who may sign gate requests and approvals"`
+	Links     []model.Link `json:"links,omitempty" doc:"identities of two sources that are the same person or workload"`
+	Weights   Weights      `json:"weights,omitzero" doc:"risk weights"`
+
+	Dir string `json:"-"` // of the workspace, absolute
+}
+
+// Find reads the workspace at dir, or at the nearest folder above it.
+func Find(dir string) (*Config, error) {
+	start, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	for d := start; ; d = filepath.Dir(d) {
+		name := filepath.Join(d, File)
+		data, err := os.ReadFile(name)
+		switch {
+		case err == nil:
+			c, err := Parse(name, data)
+			if err != nil {
+				return nil, err
+			}
+			c.Dir = d
+			return c, nil
+		case !errors.Is(err, fs.ErrNotExist):
+			return nil, err
+		case d == filepath.Dir(d):
+			return nil, fmt.Errorf("%w: neither %s nor a folder above it holds %s; make one with: clipfence init", ErrNoWorkspace, start, File)
+		}
+	}
+}
+
+// Parse reads a clipfence.yaml. name is for messages.
+func Parse(name string, data []byte) (*Config, error) {
+	c := &Config{}
+	if err := yamlfile.Decode(name, data, c); err != nil {
+		return nil, err
+	}
+	if c.Version != 1 {
+		return nil, fmt.Errorf("%s: clipfence: format %d is not known to this program (want 1)", name, c.Version)
+	}
+	def := func(d *Duration, v time.Duration) {
+		if *d == 0 {
+			*d = Duration(v)
+		}
+	}
+	def(&c.Window, 90*24*time.Hour)
+	def(&c.MaxAge, 24*time.Hour)
+	def(&c.Wait, 2*time.Minute)
+	if c.Window < Duration(24*time.Hour) {
+		return nil, fmt.Errorf("%s: window: %s is shorter than a day", name, c.Window)
+	}
+	var errs []error
+	fault := func(at model.Position, format string, args ...any) {
+		errs = append(errs, &yamlfile.Error{At: at, What: fmt.Sprintf(format, args...)})
+	}
+	seen := map[string]bool{}
+	for _, s := range c.Sources {
+		if _, err := model.ParsePath("/" + s.Name); err != nil || strings.ContainsAny(s.Name, "/:*") {
+			fault(s.At, "source name %q cannot be the first segment of a path", s.Name)
+		}
+		if seen[s.Name] {
+			fault(s.At, "source %q is listed twice", s.Name)
+		}
+		seen[s.Name] = true
+		switch {
+		case s.Kind == "bridge" && s.URL == "":
+			fault(s.At, "source %q: a bridge needs a url", s.Name)
+		case s.Kind == "files" && s.Estate == "":
+			fault(s.At, "source %q: files need an estate file", s.Name)
+		case s.Kind != "bridge" && s.Kind != "files":
+			fault(s.At, "source %q: kind %q is neither bridge nor files", s.Name, s.Kind)
+		}
+	}
+	for _, p := range c.Protected {
+		if _, err := model.ParseID(p); err != nil {
+			fault(model.Position{File: name}, "protected: %v", err)
+		}
+	}
+	for _, p := range c.People {
+		for _, k := range p.Keys {
+			if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k)); err != nil {
+				fault(p.At, "people: %s: a key is not an SSH public key (ssh-ed25519 AAAA...)", p.ID)
+			}
+		}
+	}
+	return c, errors.Join(errs...)
+}
+
+// Path returns a file of the workspace, absolute.
+func (c *Config) Path(name string) string { return resolve(c.Dir, name) }
+
+// Where a workspace keeps what it makes.
+func (c *Config) StoreFile() string  { return c.Path(".clipfence/store.db") }
+func (c *Config) LedgerFile() string { return c.Path(".clipfence/ledger.jsonl") }
+func (c *Config) DraftDir() string   { return c.Path("drafts") }
+func (c *Config) GateDir() string    { return c.Path("gates") }
+
+// Source returns the source of a name. An empty name is the only source.
+func (c *Config) Source(name string) (Source, error) {
+	var names []string
+	for _, s := range c.Sources {
+		if s.Name == name || name == "" && len(c.Sources) == 1 {
+			return s, nil
+		}
+		names = append(names, s.Name)
+	}
+	switch {
+	case len(names) == 0:
+		return Source{}, fmt.Errorf("%s connects no source; add one with: clipfence source add", c.Path(File))
+	case name == "":
+		return Source{}, fmt.Errorf("there are %d sources; say which with --source: %s", len(names), strings.Join(names, ", "))
+	}
+	return Source{}, fmt.Errorf("no source %q; there are: %s", name, strings.Join(names, ", "))
+}
+
+// ProtectedIn returns the protected identities of a source, without its name.
+func (c *Config) ProtectedIn(src string) map[model.ID]bool {
+	out := map[model.ID]bool{}
+	for _, p := range c.Protected {
+		id, err := model.ParseID(p)
+		if err == nil && (id.Source == "" || id.Source == src) {
+			id.Source = ""
+			out[id] = true
+		}
+	}
+	return out
+}

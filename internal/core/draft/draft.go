@@ -1,0 +1,528 @@
+// Package draft writes the access that should stand in place of what is granted.
+//
+// A [Fence] names the grants it replaces and what it allows instead. [FromUse]
+// drafts one from a comparison: fewer permissions, fewer places, the same
+// conditions. It narrows only: each line of the fence lies inside one of the
+// grants that it replaces, which package rehearse proves again from the fence
+// alone. What no log could have shown is kept, and said so.
+package draft
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// Errors that callers decide on.
+var (
+	// ErrNothing: the access fits; there is nothing to narrow.
+	ErrNothing = errors.New("nothing to narrow")
+	// ErrProtected: the identity's access is never changed.
+	ErrProtected = errors.New("identity is protected")
+	// ErrUnknown: the estate has no such identity.
+	ErrUnknown = errors.New("no such identity")
+)
+
+// A Fence is the content of a fence file: the access that one identity should
+// have in one source in place of the grants it replaces.
+type Fence struct {
+	Version  int            `json:"fence" doc:"version of this format: 1"`
+	For      model.ID       `json:"for" doc:"whose access, source:kind/name"`
+	Drafted  time.Time      `json:"drafted" doc:"when, RFC 3339"`
+	Window   string         `json:"window" doc:"how far back the draft looked, such as 90d"`
+	Survey   int64          `json:"survey,omitempty" doc:"the survey it was drafted from"`
+	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
+	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
+	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
+	GivesUp  []string       `json:"gives_up,omitempty" doc:"permissions that go; a used one must be named here or the rehearsal fails"`
+	At       model.Position `json:"-"`
+}
+
+// An Allow is one line of a fence: a role of the source, or permissions, on places.
+type Allow struct {
+	Role     string                    `json:"role,omitempty" doc:"a role of the source that fits; this or do"`
+	Do       []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
+	On       []model.PathPattern       `json:"on" doc:"path patterns"`
+	When     model.Condition           `json:"when,omitzero" doc:"only under this condition"`
+	Until    time.Time                 `json:"until,omitzero" doc:"ends at this time"`
+	At       model.Position            `json:"-"`
+	Evidence Evidence                  `json:"-"` // told in a comment beside it
+}
+
+// Evidence is what an [Allow] rests on.
+type Evidence struct {
+	Class string // used, rare, unobservable or too-new
+	Count int64  // calls
+	Days  int
+	First time.Time
+	Last  time.Time
+}
+
+// Sets returns the permissions of a line.
+func (a *Allow) Sets(g *engine.Engine) []model.PermissionSet {
+	if a.Role != "" {
+		return g.RoleSets(a.Role)
+	}
+	return []model.PermissionSet{{Do: a.Do}}
+}
+
+// Validate reports what is wrong with a fence that somebody wrote, or nil.
+func (f *Fence) Validate(e *model.Estate) error {
+	var errs []error
+	fault := func(at model.Position, format string, args ...any) {
+		errs = append(errs, &model.Fault{At: at, What: fmt.Sprintf(format, args...)})
+	}
+	grants := map[string]*model.Grant{}
+	for i := range e.Grants {
+		grants[e.Grants[i].ID] = &e.Grants[i]
+	}
+	for _, id := range f.Replaces {
+		switch g := grants[id]; {
+		case g == nil:
+			fault(f.At, "replaces: no grant %q in source %q; survey again, or draft anew", id, e.Source)
+		case g.To != f.For.In(e.Source):
+			fault(f.At, "replaces: grant %q is made to %s, not to %s", id, g.To, f.For)
+		}
+	}
+	roles := map[string]bool{}
+	for _, r := range e.Roles {
+		roles[r.Name] = true
+	}
+	known := func(p model.PermissionPattern) bool {
+		return slices.ContainsFunc(e.Catalogue, func(c model.CatalogueEntry) bool { return p.Matches(c.Permission) })
+	}
+	for _, a := range f.Allow {
+		switch {
+		case (a.Role == "") == (len(a.Do) == 0):
+			fault(a.At, "allow: a line has a role or do, one of the two")
+		case a.Role != "" && !roles[a.Role]:
+			fault(a.At, "allow: no role %q in source %q", a.Role, e.Source)
+		case len(a.On) == 0:
+			fault(a.At, "allow: a line names at least one place (on)")
+		}
+		for _, p := range a.Do {
+			if !known(p) {
+				fault(a.At, "allow: permission %q is not in the catalogue of source %q", p, e.Source)
+			}
+		}
+		if a.When.Hours != nil {
+			if err := a.When.Hours.Validate(); err != nil {
+				fault(a.At, "allow: %v", err)
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Apply returns the estate as it would be with the fence in force. New grants are
+// named after the identity.
+func (f *Fence) Apply(e *model.Estate) *model.Estate {
+	out := *e
+	who := f.For.In(e.Source)
+	out.Grants = slices.DeleteFunc(slices.Clone(e.Grants), func(g model.Grant) bool { return g.To == who && slices.Contains(f.Replaces, g.ID) })
+	for i, a := range f.Allow {
+		g := model.Grant{ID: fmt.Sprintf("fence:%s:%d", who, i+1), To: who, Role: a.Role, On: a.On, When: a.When, Until: a.Until, Side: model.IdentitySide}
+		g.Do = a.Do
+		out.Grants = append(out.Grants, g)
+	}
+	out.Memberships = slices.DeleteFunc(slices.Clone(e.Memberships), func(m model.Membership) bool { return m.Member == who && slices.Contains(f.Leaves, m.Group) })
+	return &out
+}
+
+// Options steer a draft.
+type Options struct {
+	// GiveUpUnobservable drops what no log could have shown. Without it, such
+	// permissions stay where they were.
+	GiveUpUnobservable bool
+}
+
+// FromUse drafts the narrower access of one identity or group. An idle one gets
+// none and leaves its groups. Grants that are too new to judge, or that fit, are
+// left alone.
+func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*Fence, error) {
+	e := in.Engine.Estate
+	f := &Fence{Version: 1, For: model.ID{Source: e.Source, Kind: who.Kind, Name: who.Name}, Drafted: in.AsOf, Window: fmt.Sprintf("%dd", in.Window), Allow: []Allow{}}
+	s := r.Of(who)
+	switch {
+	case who.Open():
+	case s == nil:
+		return nil, fmt.Errorf("%s in source %q: %w", who, e.Source, ErrUnknown)
+	case s.State == gauge.Protected:
+		return nil, fmt.Errorf("%s: %w", who, ErrProtected)
+	case s.State == gauge.Idle || s.State == gauge.Disabled:
+		return idle(f, in, s)
+	case s.State == gauge.Rare || s.State == gauge.Unproven || s.State == gauge.New:
+		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
+	}
+	d := &drafter{in: in, r: r, g: in.Engine, e: e, o: o, fence: f, gone: engine.NewBits(len(e.Catalogue)), still: engine.NewBits(len(e.Catalogue))}
+	var targets []*gauge.GrantResult
+	for _, i := range in.Engine.GrantsTo(who) {
+		targets = append(targets, r.Grants[i])
+	}
+	// The broadest first, so that what a narrower grant gives too is not written twice.
+	slices.SortStableFunc(targets, func(a, b *gauge.GrantResult) int { return cmp.Compare(b.Danger, a.Danger) })
+	for _, t := range targets {
+		d.target(t)
+	}
+	if len(f.Replaces) == 0 {
+		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
+	}
+	for _, a := range f.Allow {
+		d.gone.AndNot(d.g.SetPerms(a.Sets(d.g)))
+	}
+	d.gone.AndNot(d.still)
+	f.GivesUp = d.names(d.gone)
+	return f, nil
+}
+
+func idle(f *Fence, in *gauge.Input, s *gauge.Standing) (*Fence, error) {
+	e := in.Engine.Estate
+	for _, g := range s.Grants {
+		f.Replaces = append(f.Replaces, g.Grant.ID)
+	}
+	for _, m := range e.Memberships {
+		if m.Member == s.ID {
+			f.Leaves = append(f.Leaves, m.Group)
+		}
+	}
+	if len(f.Replaces)+len(f.Leaves) == 0 {
+		return nil, fmt.Errorf("%s: %w: it has no grant and no group", s.ID, ErrNothing)
+	}
+	d := &drafter{e: e}
+	gone := engine.NewBits(len(e.Catalogue))
+	for _, h := range s.Holdings {
+		if !e.Grants[h.Grant].To.Open() {
+			gone.Or(h.Perms)
+		}
+	}
+	f.GivesUp = d.names(gone)
+	return f, nil
+}
+
+type drafter struct {
+	in    *gauge.Input
+	r     *gauge.Result
+	g     *engine.Engine
+	e     *model.Estate
+	o     Options
+	fence *Fence
+	gone  engine.Bits
+	still engine.Bits // taken out of lines because a grant that stays gives it
+}
+
+// names lists permissions, most dangerous first.
+func (d *drafter) names(perms engine.Bits) []string {
+	var list []model.CatalogueEntry
+	for i := range perms.All() {
+		list = append(list, d.e.Catalogue[i])
+	}
+	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int {
+		return cmp.Or(cmp.Compare(gauge.LevelOf(b), gauge.LevelOf(a)), a.Permission.Compare(b.Permission))
+	})
+	out := make([]string, len(list))
+	for i, c := range list {
+		out[i] = c.Permission.String()
+	}
+	return out
+}
+
+// A place is where some permissions of a grant are needed.
+type place struct {
+	on    model.PathPattern
+	perms engine.Bits
+	class string
+}
+
+// target narrows one grant, if that makes it smaller.
+func (d *drafter) target(t *gauge.GrantResult) {
+	if t.TooNew.Count() > 0 {
+		return
+	}
+	keep := t.Keep()
+	if d.o.GiveUpUnobservable {
+		keep.AndNot(t.Unobservable)
+	}
+	lines := d.lines(t, keep)
+	before := d.in.Weights.Danger(d.r.Scale.Pairs(t.Perms, t.Grant.On))
+	var after gauge.Pairs
+	for _, a := range lines {
+		after = after.Add(d.r.Scale.Pairs(d.g.SetPerms(a.Sets(d.g)), a.On))
+	}
+	if len(lines) > 0 && before-d.in.Weights.Danger(after) < max(1, 0.05*before) {
+		return // not worth a change
+	}
+	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
+	d.fence.Allow = append(d.fence.Allow, lines...)
+	d.gone.Or(t.Perms)
+}
+
+func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
+	places := map[model.PathPattern]*place{}
+	at := func(on model.PathPattern, class string) *place {
+		p := places[on]
+		if p == nil {
+			p = &place{on: on, perms: engine.NewBits(len(d.e.Catalogue)), class: class}
+			places[on] = p
+		}
+		return p
+	}
+	// What was used goes where it was used, container by container.
+	type spot struct{ paths map[model.Path]usage.Days }
+	spots := map[model.Path]*spot{}
+	for i := range keep.All() {
+		pu := t.Use[i]
+		if pu == nil || t.Unobservable.Has(i) {
+			continue
+		}
+		for path, days := range pu.Paths {
+			c := d.container(path)
+			if spots[c] == nil {
+				spots[c] = &spot{map[model.Path]usage.Days{}}
+			}
+			spots[c].paths[path] = spots[c].paths[path].Union(days)
+		}
+	}
+	narrow := map[model.Path]model.PathPattern{}
+	for c, s := range spots {
+		narrow[c] = d.narrowest(c, s.paths, t.Grant.On)
+	}
+	for i := range keep.All() {
+		pu := t.Use[i]
+		class := "used"
+		if t.Rare.Has(i) {
+			class = "rare"
+		}
+		if pu == nil || t.Unobservable.Has(i) {
+			if !t.Rare.Has(i) {
+				class = "unobservable"
+			}
+			for _, on := range t.Grant.On {
+				at(on, class).perms.Set(i)
+			}
+			continue
+		}
+		for path := range pu.Paths {
+			on := narrow[d.container(path)]
+			if on.IsZero() {
+				for _, on := range t.Grant.On {
+					at(on, class).perms.Set(i)
+				}
+				continue
+			}
+			at(on, class).perms.Set(i)
+		}
+	}
+	d.dropCovered(t, places)
+	return d.merge(t, places)
+}
+
+// container returns the node of the inventory that holds a path: a node with
+// others below it stands for itself alone.
+func (d *drafter) container(p model.Path) model.Path {
+	n, ok := d.g.NearestNode(p)
+	if !ok {
+		return p
+	}
+	return n
+}
+
+func (d *drafter) hasChildren(n model.Path) bool {
+	return slices.ContainsFunc(d.e.Nodes, func(x model.Node) bool { return x.Path != n && n.Covers(x.Path) })
+}
+
+// fewDays is on how many days one and the same path must have been used to be
+// taken for a fixed name, and fewNames how many different ones make a folder.
+const (
+	fewDays  = 5
+	fewNames = 3
+)
+
+// narrowest returns the smallest pattern for what was used in a container, such
+// that tomorrow's names fit as well, and that lies inside the grant's places. It
+// is zero when there is none but the places themselves.
+func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days, within []model.PathPattern) model.PathPattern {
+	var want []model.PathPattern
+	below := 0
+	common := model.Path{}
+	for p := range paths {
+		if p == c {
+			continue
+		}
+		up, _ := p.Parent()
+		if below == 0 {
+			common = up
+		}
+		for !common.Covers(up) {
+			common, _ = common.Parent()
+		}
+		below++
+	}
+	switch {
+	case below == 0 && d.hasChildren(c):
+		want = append(want, c.Exactly())
+	case below == 0 || len(paths) > below:
+		// The container itself is touched: it and its contents go together.
+	case below == 1:
+		for p, days := range paths {
+			if days.Count() >= fewDays {
+				want = append(want, p.Exactly())
+			}
+		}
+	case below >= fewNames && common != c && c.Covers(common):
+		want = append(want, common.Below())
+	}
+	if !d.hasChildren(c) {
+		want = append(want, c.Below())
+	}
+	for _, w := range want {
+		if model.PathPatternsContain(within, w) {
+			return w
+		}
+	}
+	return model.PathPattern{}
+}
+
+// dropCovered takes out of places what grants that stay give as well.
+func (d *drafter) dropCovered(t *gauge.GrantResult, places map[model.PathPattern]*place) {
+	cond := t.Grant.Condition()
+	covered := func(p int, on model.PathPattern) bool {
+		for _, st := range d.g.Closure(t.Grant.To) {
+			for _, j := range d.g.GrantsTo(st.ID) {
+				o := d.r.Grants[j]
+				if o == t || slices.Contains(d.fence.Replaces, o.Grant.ID) || !o.Perms.Has(p) || o.Danger >= t.Danger && st.ID == t.Grant.To {
+					continue
+				}
+				// A grant that ends, or holds only at times, is no replacement, and
+				// one of an open crowd is due to go itself.
+				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && cond.Implies(oc) && model.PathPatternsContain(o.Grant.On, on) {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	for on, p := range places {
+		for i := range p.perms.All() {
+			if covered(i, on) {
+				p.perms.Clear(i)
+				d.still.Set(i)
+			}
+		}
+		if p.perms.Count() == 0 {
+			delete(places, on)
+		}
+	}
+}
+
+// merge turns places into lines: places that need the same permissions share one,
+// and a role of the source takes the place of a list where it fits well.
+func (d *drafter) merge(t *gauge.GrantResult, places map[model.PathPattern]*place) []Allow {
+	type group struct {
+		perms engine.Bits
+		class string
+		on    []model.PathPattern
+	}
+	var groups []*group
+	var order []model.PathPattern
+	for on := range places {
+		order = append(order, on)
+	}
+	slices.SortFunc(order, func(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) })
+next:
+	for _, on := range order {
+		p := places[on]
+		for _, g := range groups {
+			if g.class == p.class && slices.Equal(g.perms, p.perms) {
+				g.on = append(g.on, on)
+				continue next
+			}
+		}
+		groups = append(groups, &group{p.perms, p.class, []model.PathPattern{on}})
+	}
+	var out []Allow
+	for _, g := range groups {
+		a := Allow{On: g.on, When: t.Grant.When, Until: t.Grant.Until, Evidence: d.evidence(t, g.perms, g.on, g.class)}
+		if role := d.fits(t, g.perms, g.on); role != "" {
+			a.Role = role
+		} else {
+			for i := range g.perms.All() {
+				a.Do = append(a.Do, d.e.Catalogue[i].Permission.Pattern())
+			}
+			slices.SortFunc(a.Do, func(x, y model.PermissionPattern) int { return cmp.Compare(x.String(), y.String()) })
+		}
+		out = append(out, a)
+	}
+	return out
+}
+
+func (d *drafter) evidence(t *gauge.GrantResult, perms engine.Bits, on []model.PathPattern, class string) Evidence {
+	ev := Evidence{Class: class}
+	var days usage.Days
+	for i := range perms.All() {
+		pu := t.Use[i]
+		if pu == nil {
+			continue
+		}
+		hit := false
+		for path, dd := range pu.Paths {
+			if slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(path) }) {
+				days = days.Union(dd)
+				hit = true
+			}
+		}
+		if hit {
+			ev.Count += pu.Count
+			if ev.First.IsZero() || pu.First.Before(ev.First) {
+				ev.First = pu.First
+			}
+			if pu.Last.After(ev.Last) {
+				ev.Last = pu.Last
+			}
+		}
+	}
+	ev.Days = days.Count()
+	return ev
+}
+
+// fits finds the role that gives the permissions, nothing that the grant did not
+// give, and little else: at most a tenth more danger.
+func (d *drafter) fits(t *gauge.GrantResult, perms engine.Bits, on []model.PathPattern) string {
+	need := d.in.Weights.Danger(d.r.Scale.Pairs(perms, on))
+	best, bestDanger := "", need*1.1+0.5
+	for i := range d.e.Roles {
+		r := &d.e.Roles[i]
+		sets := d.g.RoleSets(r.Name)
+		has := d.g.SetPerms(sets)
+		if !perms.Subset(has) || !has.Subset(t.Perms) || !Within(sets, d.g.GrantSets(t.Grant)) {
+			continue
+		}
+		if x := d.in.Weights.Danger(d.r.Scale.Pairs(has, on)); x < bestDanger {
+			best, bestDanger = r.Name, x
+		}
+	}
+	return best
+}
+
+// Within reports whether every permission of some set of inner, known to a
+// catalogue or not, is in one set of outer.
+func Within(inner, outer []model.PermissionSet) bool {
+	for _, in := range inner {
+		for _, p := range in.Do {
+			one := model.PermissionSet{Do: []model.PermissionPattern{p}, Except: in.Except}
+			if one.Empty() {
+				continue
+			}
+			if !slices.ContainsFunc(outer, func(o model.PermissionSet) bool { return o.Contains(one) }) {
+				return false
+			}
+		}
+	}
+	return true
+}

@@ -1,0 +1,104 @@
+package engine
+
+import (
+	"slices"
+
+	"clipfence/internal/core/model"
+)
+
+// A Holding is one grant as it reaches an identity, with the permissions of the
+// catalogue that it gives there after the layers that take away.
+type Holding struct {
+	Grant   int // index into Estate.Grants
+	Chain   []model.ID
+	Perms   Bits // indexes into Estate.Catalogue
+	Blocked int  // permissions of the grant that no layer lets through anywhere it reaches
+}
+
+// GrantPerms returns the permissions of the catalogue that a grant gives and
+// that can apply somewhere below its places.
+func (g *Engine) GrantPerms(gr *model.Grant) Bits {
+	return g.SetPerms(g.GrantSets(gr))
+}
+
+// SetPerms returns the permissions of the catalogue that are in some set.
+func (g *Engine) SetPerms(sets []model.PermissionSet) Bits {
+	b := NewBits(len(g.Estate.Catalogue))
+	for _, s := range sets {
+		for _, d := range s.Do {
+			if one, ok := d.Exact(); ok && len(s.Except) == 0 {
+				if i, ok := g.index[one]; ok {
+					b.Set(i)
+				}
+				continue
+			}
+			for i, c := range g.Estate.Catalogue {
+				if !b.Has(i) && d.Matches(c.Permission) && s.Has(c.Permission) {
+					b.Set(i)
+				}
+			}
+		}
+	}
+	return b
+}
+
+// Holdings returns what reaches id through itself and its groups at time-less
+// face value: conditions are not judged, unconditional refusals are taken out
+// where they cover a whole grant.
+func (g *Engine) Holdings(id model.ID) []Holding {
+	closure := g.Closure(id)
+	var out []Holding
+	for _, s := range closure {
+		for _, i := range g.grantsTo[s.ID] {
+			gr := &g.Estate.Grants[i]
+			h := Holding{Grant: i, Chain: s.Chain, Perms: g.GrantPerms(gr)}
+			before := h.Perms.Count()
+			g.block(&h, closure, id, gr)
+			h.Blocked = before - h.Perms.Count()
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// block removes from h what is refused on every place of the grant.
+func (g *Engine) block(h *Holding, closure []Standing, id model.ID, gr *model.Grant) {
+	e := g.Estate
+	covers := func(on []model.PathPattern) bool {
+		for _, p := range gr.On {
+			if !model.PathPatternsContain(on, p) {
+				return false
+			}
+		}
+		return true
+	}
+	drop := func(refused func(p model.Permission) bool) {
+		for i := range h.Perms.All() {
+			if refused(e.Catalogue[i].Permission) {
+				h.Perms.Clear(i)
+			}
+		}
+	}
+	for i := range e.Denials {
+		d := &e.Denials[i]
+		if d.When.IsZero() && meets(closure, d.To) >= 0 && meets(closure, d.Unless) < 0 && covers(d.On) {
+			drop(d.Has)
+		}
+	}
+	for i := range e.Guardrails {
+		r := &e.Guardrails[i]
+		if meets(closure, r.Unless) < 0 && covers([]model.PathPattern{r.Node.Below()}) {
+			drop(func(p model.Permission) bool { return !r.Has(p) })
+		}
+	}
+	for _, i := range g.ceilingsOf[id] {
+		c := &e.Ceilings[i]
+		if !slices.ContainsFunc(gr.On, func(p model.PathPattern) bool {
+			return slices.ContainsFunc(c.On, p.Overlaps)
+		}) {
+			drop(func(model.Permission) bool { return true })
+			continue
+		}
+		drop(func(p model.Permission) bool { return !c.Has(p) })
+	}
+}

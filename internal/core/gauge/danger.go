@@ -1,0 +1,94 @@
+package gauge
+
+import (
+	"math"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/model"
+)
+
+// Weights are the danger of one permission of each level on one node, indexed by
+// [model.Level].
+type Weights [model.HandOut + 1]float64
+
+// DefaultWeights are used where the configuration says nothing.
+var DefaultWeights = Weights{model.List: 1, model.Read: 2, model.Write: 6, model.Administer: 20, model.HandOut: 60}
+
+// Pairs counts pairs of permission and node by the level they weigh as.
+type Pairs [model.HandOut + 1]int
+
+// LevelOf returns the level a permission weighs as.
+func LevelOf(c model.CatalogueEntry) model.Level {
+	if c.Escalates != "" {
+		return model.HandOut
+	}
+	return c.Level
+}
+
+// Danger sums weights over pairs.
+func (w Weights) Danger(p Pairs) float64 {
+	d := 0.0
+	for l, n := range p {
+		d += w[l] * math.Log2(1+float64(n))
+	}
+	return d
+}
+
+// Add adds the pairs of o.
+func (p Pairs) Add(o Pairs) Pairs {
+	for l, n := range o {
+		p[l] += n
+	}
+	return p
+}
+
+// A Scale counts nodes for places, by kind, once per list of patterns.
+type Scale struct {
+	g     *engine.Engine
+	kinds map[string]map[string]int
+}
+
+// NewScale returns a scale for an estate.
+func NewScale(g *engine.Engine) *Scale { return &Scale{g, map[string]map[string]int{}} }
+
+// Nodes returns how many nodes of the inventory a permission reaches on places;
+// at least one, because places hold more than the inventory lists.
+func (s *Scale) Nodes(c model.CatalogueEntry, on []model.PathPattern) int {
+	key := ""
+	for _, p := range on {
+		key += p.String() + " "
+	}
+	byKind, ok := s.kinds[key]
+	if !ok {
+		byKind = map[string]int{}
+		for _, n := range s.g.Estate.Nodes {
+			for _, p := range on {
+				if p.Matches(n.Path) {
+					kind, _ := n.Path.Last()
+					byKind[kind]++
+					byKind["*"]++
+					break
+				}
+			}
+		}
+		s.kinds[key] = byKind
+	}
+	if len(c.Kinds) == 0 {
+		return max(1, byKind["*"])
+	}
+	n := 0
+	for _, k := range c.Kinds {
+		n += byKind[k]
+	}
+	return max(1, n)
+}
+
+// Pairs counts the pairs of a set of permissions on places.
+func (s *Scale) Pairs(perms engine.Bits, on []model.PathPattern) Pairs {
+	var p Pairs
+	for i := range perms.All() {
+		c := s.g.Estate.Catalogue[i]
+		p[LevelOf(c)] += s.Nodes(c, on)
+	}
+	return p
+}

@@ -1,0 +1,281 @@
+package gauge
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+	"strings"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/model"
+)
+
+// A Kind names a sort of finding.
+type Kind string
+
+// The kinds of finding.
+const (
+	IdleIdentity   Kind = "idle-identity"    // nobody works with it any more
+	UnusedGrant    Kind = "unused-grant"     // its holders work, never through it
+	OverBroadRole  Kind = "over-broad-role"  // most of its danger is never used
+	OverBroadPlace Kind = "over-broad-place" // its permissions are used on few of its places
+	StandingAdmin  Kind = "standing-admin"   // can hand out rights, day and night
+	PublicAccess   Kind = "public-access"    // anybody has it
+	RedundantGrant Kind = "redundant-grant"  // another grant gives all of it
+)
+
+// Kinds lists the kinds of finding.
+var Kinds = []Kind{IdleIdentity, UnusedGrant, OverBroadRole, OverBroadPlace, StandingAdmin, PublicAccess, RedundantGrant}
+
+// Severity ranks findings by danger.
+type Severity int
+
+// The severities.
+const (
+	Low Severity = iota
+	Medium
+	High
+	Critical
+)
+
+var severityNames = []string{"low", "medium", "high", "critical"}
+
+// String returns the severity's word.
+func (s Severity) String() string { return severityNames[s] }
+
+// ParseSeverity reads a severity's word.
+func ParseSeverity(s string) (Severity, bool) {
+	i := slices.Index(severityNames, s)
+	return Severity(max(i, 0)), i >= 0
+}
+
+func severityOf(danger float64) Severity {
+	switch {
+	case danger >= 400:
+		return Critical
+	case danger >= 120:
+		return High
+	case danger >= 30:
+		return Medium
+	}
+	return Low
+}
+
+// A Finding is one thing that is wrong, with the data behind the claim.
+type Finding struct {
+	ID       string // stable as long as it is about the same thing
+	Kind     Kind
+	Severity Severity
+	Danger   float64 // that mending it takes away
+	Identity model.ID
+	Grant    *GrantResult // nil for an idle identity
+	Standing *Standing    // nil for open identities
+	Other    *model.Grant // for a redundant grant: the one that gives the same
+	Example  []model.Permission
+}
+
+func findingID(k Kind, src string, id model.ID, grant string) string {
+	h := sha256.Sum256([]byte(strings.Join([]string{string(k), src, id.String(), grant}, "\x00")))
+	return "f-" + hex.EncodeToString(h[:4])
+}
+
+// Thresholds below which a difference is not worth a finding.
+const (
+	leastShare  = 0.40 // of the danger of a role must be unused
+	leastDanger = 25.0 // and at least this much
+	leastNodes  = 4    // a place is too broad only when it holds at least so many nodes
+	mostUsed    = 0.25 // and at most this share of them is used
+)
+
+// Findings reads off a result what is wrong, most dangerous first.
+func Findings(in *Input, r *Result) []Finding {
+	f := &finder{in: in, r: r, e: in.Engine.Estate}
+	for _, s := range r.Standings {
+		if (s.State == Idle || s.State == Disabled) && len(s.Holdings) > 0 {
+			if d := f.ownDanger(s); d > 0 {
+				f.add(Finding{Kind: IdleIdentity, Danger: d, Identity: s.ID, Standing: s})
+			}
+		}
+	}
+	for i, g := range r.Grants {
+		f.grant(i, g)
+	}
+	slices.SortStableFunc(f.out, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger), a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
+	})
+	return f.out
+}
+
+type finder struct {
+	in  *Input
+	r   *Result
+	e   *model.Estate
+	out []Finding
+}
+
+func (f *finder) add(x Finding) {
+	grant := ""
+	if x.Grant != nil {
+		grant = x.Grant.Grant.ID
+	}
+	x.ID = findingID(x.Kind, f.e.Source, x.Identity, grant)
+	x.Severity = max(x.Severity, severityOf(x.Danger))
+	f.out = append(f.out, x)
+}
+
+// ownDanger is the danger of what reaches an identity through itself and its
+// groups, without what anybody has.
+func (f *finder) ownDanger(s *Standing) float64 {
+	var p Pairs
+	for _, h := range s.Holdings {
+		if g := &f.e.Grants[h.Grant]; !g.To.Open() {
+			p = p.Add(f.r.Scale.Pairs(h.Perms, g.On))
+		}
+	}
+	return f.in.Weights.Danger(p)
+}
+
+func (f *finder) grant(i int, g *GrantResult) {
+	to := g.Grant.To
+	s := f.r.Of(to)
+	x := Finding{Identity: to, Grant: g, Standing: s}
+	if to.Open() {
+		x.Kind, x.Danger = PublicAccess, g.Danger
+		if f.highest(g.Perms) >= model.Write {
+			x.Severity = High
+		}
+		f.add(x)
+		return
+	}
+	if s == nil || s.State == Idle || s.State == Disabled || s.State == Protected {
+		return // told as a whole, or not to be touched
+	}
+	if x.Danger = f.handOut(g); x.Danger > 0 && f.standing(g) {
+		y := x
+		y.Kind, y.Severity, y.Example = StandingAdmin, High, f.examples(g.Perms)
+		f.add(y)
+	}
+	if other := f.givenByOther(i, g); other != nil {
+		y := x
+		y.Kind, y.Danger, y.Other = RedundantGrant, 0, other
+		f.add(y)
+	}
+	if g.Unused.Count() == 0 {
+		f.place(x, g)
+		return
+	}
+	if g.Used.Count() == 0 && g.Rare.Count() == 0 && g.TooNew.Count() == 0 {
+		if g.Unobservable.Count() == 0 {
+			x.Kind, x.Danger, x.Example = UnusedGrant, g.Danger, f.examples(g.Unused)
+			f.add(x)
+			return
+		}
+		// What could be seen was not used; the rest nobody can judge.
+	}
+	all := f.in.Weights.Danger(f.r.Scale.Pairs(g.Perms, g.Grant.On))
+	kept := f.in.Weights.Danger(f.r.Scale.Pairs(g.Keep(), g.Grant.On))
+	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
+		y := x
+		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused)
+		f.add(y)
+	}
+	f.place(x, g)
+}
+
+func (f *finder) place(x Finding, g *GrantResult) {
+	if g.Used.Count() == 0 || g.Rare.Count() > 0 && g.UsedNodes == 0 {
+		return
+	}
+	// Only the permissions that were seen used say anything about places.
+	seen := g.Used.Clone()
+	seen.Or(g.Rare)
+	nodes, used := 0, map[model.Path]bool{}
+	for i := range seen.All() {
+		nodes = max(nodes, f.r.Scale.Nodes(f.e.Catalogue[i], g.Grant.On))
+		if pu := g.Use[i]; pu != nil {
+			for n := range pu.Nodes {
+				used[n] = true
+			}
+		}
+	}
+	if nodes < leastNodes || float64(len(used)) > mostUsed*float64(nodes) {
+		return
+	}
+	wide := f.in.Weights.Danger(f.r.Scale.Pairs(seen, g.Grant.On))
+	var narrow Pairs
+	for i := range seen.All() {
+		n := 1
+		if pu := g.Use[i]; pu != nil {
+			n = max(1, len(pu.Nodes))
+		}
+		narrow[LevelOf(f.e.Catalogue[i])] += n
+	}
+	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-f.in.Weights.Danger(narrow)), f.examples(seen)
+	f.add(x)
+}
+
+func (f *finder) highest(perms engine.Bits) model.Level {
+	top := model.LevelUnset
+	for i := range perms.All() {
+		top = max(top, LevelOf(f.e.Catalogue[i]))
+	}
+	return top
+}
+
+// handOut is the danger of the administering and handing-out part of a grant; 0
+// when it cannot hand out anything.
+func (f *finder) handOut(g *GrantResult) float64 {
+	p := f.r.Scale.Pairs(g.Perms, g.Grant.On)
+	if p[model.HandOut] == 0 {
+		return 0
+	}
+	return f.in.Weights.Danger(Pairs{model.Administer: p[model.Administer], model.HandOut: p[model.HandOut]})
+}
+
+// standing reports whether a grant holds at all times on a node that has others
+// below it: a scope, not a single resource.
+func (f *finder) standing(g *GrantResult) bool {
+	if c := g.Grant.Condition(); !c.Until.IsZero() || c.Hours != nil {
+		return false
+	}
+	for _, on := range g.Grant.On {
+		if at, ok := on.Node(); !ok || on.Deep() && slices.ContainsFunc(f.e.Nodes, func(n model.Node) bool { return n.Path != at && at.Covers(n.Path) }) {
+			return true
+		}
+	}
+	return false
+}
+
+// givenByOther returns a grant that gives a holder everything that g gives.
+func (f *finder) givenByOther(i int, g *GrantResult) *model.Grant {
+	for _, st := range f.in.Engine.Closure(g.Grant.To) {
+		for _, j := range f.in.Engine.GrantsTo(st.ID) {
+			o := f.r.Grants[j]
+			if j == i || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+				continue
+			}
+			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {
+				continue // of two equal ones, only the later is too much
+			}
+			if !slices.ContainsFunc(g.Grant.On, func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.On, p) }) {
+				return o.Grant
+			}
+		}
+	}
+	return nil
+}
+
+// examples picks the most telling permissions of a set: the highest levels first.
+func (f *finder) examples(perms engine.Bits) []model.Permission {
+	var list []model.CatalogueEntry
+	for i := range perms.All() {
+		list = append(list, f.e.Catalogue[i])
+	}
+	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int { return cmp.Compare(LevelOf(b), LevelOf(a)) })
+	var out []model.Permission
+	for _, c := range list[:min(3, len(list))] {
+		out = append(out, c.Permission)
+	}
+	return out
+}

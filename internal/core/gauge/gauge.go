@@ -1,0 +1,401 @@
+package gauge
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// Input is everything a comparison looks at.
+type Input struct {
+	Engine    *engine.Engine
+	Uses      []usage.Use
+	Coverage  *usage.Coverage
+	AsOf      time.Time
+	Window    int       // days
+	History   time.Time // the first event ever read; zero: no log was read
+	Protected map[model.ID]bool
+	Weights   Weights
+}
+
+// Span returns the window that ends at AsOf.
+func (in *Input) Span() usage.Window { return usage.WindowOf(in.AsOf, in.Window) }
+
+// PermUse is how one permission was used through one grant.
+type PermUse struct {
+	Count       int64 // calls, over all that is known
+	First, Last time.Time
+	Days        usage.Days
+	Habit       usage.Habit
+	Paths       map[model.Path]usage.Days // where
+	Nodes       map[model.Path]bool       // nearest nodes of the inventory
+	Who         map[model.ID]bool         // whose calls they were
+}
+
+// GrantResult is how one grant compares with its use. The five sets are disjoint
+// and together are Perms.
+type GrantResult struct {
+	Grant        *model.Grant
+	Holders      []model.ID  // who has it, in the end: members of groups, not groups
+	Perms        engine.Bits // of the catalogue
+	Used         engine.Bits // in the window
+	Rare         engine.Bits // before the window, by a habit that is not over
+	TooNew       engine.Bits // the grant is younger than the window
+	Unobservable engine.Bits // no log would have shown it over the window
+	Unused       engine.Bits
+	Use          map[int]*PermUse // by index into the catalogue
+	Danger       float64          // of all it gives
+	Kept         float64          // of what is used, rare, too new or unobservable, where it is used
+	Nodes        int              // of the inventory that the kept permissions reach
+	UsedNodes    int              // of those, on which they were used
+}
+
+// Keep returns the permissions that a cut must leave.
+func (r *GrantResult) Keep() engine.Bits {
+	k := r.Used.Clone()
+	k.Or(r.Rare)
+	k.Or(r.TooNew)
+	k.Or(r.Unobservable)
+	return k
+}
+
+// State says how an identity stands as a whole.
+type State string
+
+// The states of an identity.
+const (
+	Active    State = "active"
+	Idle      State = "idle"      // nothing for so long that its habit is over
+	Disabled  State = "disabled"  // cannot authenticate, and still holds access
+	Rare      State = "rare"      // silent, but perhaps yearly: keep
+	New       State = "new"       // younger than the window
+	Protected State = "protected" // by the configuration, or labelled break-glass
+	Unproven  State = "unproven"  // silent, but the evidence is too thin to say so
+)
+
+// Standing is how one identity compares.
+type Standing struct {
+	ID           model.ID
+	Identity     model.Identity
+	State        State
+	Granted      int // distinct permissions, after denials, guardrails and ceilings
+	Used         int // distinct permissions in the window
+	Unobservable int // of the granted, those that no log would have shown and that were not seen
+	LastUse      time.Time
+	Habit        usage.Habit
+	Danger       float64 // of all that reaches it
+	Removable    float64 // of its own grants: danger that nothing observed needs
+	Holdings     []engine.Holding
+	Grants       []*GrantResult // made to exactly this identity
+}
+
+// Result is a whole comparison.
+type Result struct {
+	Window     usage.Window
+	Standings  []*Standing    // most removable danger first
+	Grants     []*GrantResult // by index into Estate.Grants
+	Unmapped   int            // uses of permissions that the catalogue lacks
+	Strangers  []model.ID     // callers that the estate does not list
+	Observable float64        // share of granted permissions that a log would have shown
+	byID       map[model.ID]*Standing
+	Scale      *Scale
+}
+
+// Of returns the standing of an identity, or nil.
+func (r *Result) Of(id model.ID) *Standing { return r.byID[id] }
+
+// Run compares.
+func Run(in *Input) *Result {
+	if in.Weights == (Weights{}) {
+		in.Weights = DefaultWeights
+	}
+	r := &runner{in: in, g: in.Engine, span: in.Span(), now: usage.DayOf(in.AsOf), perms: map[model.Permission]int{}, activity: map[model.ID]*activity{}}
+	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Engine)}
+	for i, c := range r.g.Estate.Catalogue {
+		r.perms[c.Permission] = i
+	}
+	r.prepare()
+	r.attribute()
+	r.states()
+	r.classify()
+	r.finish()
+	return r.out
+}
+
+type activity struct {
+	days    usage.Days
+	last    time.Time
+	used    engine.Bits // in the window
+	allowed bool
+}
+
+type runner struct {
+	in       *Input
+	g        *engine.Engine
+	span     usage.Window
+	now      usage.Day
+	perms    map[model.Permission]int
+	activity map[model.ID]*activity
+	out      *Result
+}
+
+func (r *runner) prepare() {
+	e := r.g.Estate
+	n := len(e.Catalogue)
+	for i := range e.Grants {
+		r.out.Grants = append(r.out.Grants, &GrantResult{Grant: &e.Grants[i], Perms: r.g.GrantPerms(&e.Grants[i]),
+			Used: engine.NewBits(n), Rare: engine.NewBits(n), TooNew: engine.NewBits(n), Unobservable: engine.NewBits(n), Unused: engine.NewBits(n), Use: map[int]*PermUse{}})
+	}
+	for _, id := range e.Identities {
+		s := &Standing{ID: id.ID, Identity: id, Holdings: r.g.Holdings(id.ID)}
+		granted := engine.NewBits(n)
+		var pairs Pairs
+		for _, h := range s.Holdings {
+			granted.Or(h.Perms)
+			pairs = pairs.Add(r.out.Scale.Pairs(h.Perms, e.Grants[h.Grant].On))
+			g := r.out.Grants[h.Grant]
+			if id.ID.Kind != model.Group && !g.Grant.To.Open() {
+				g.Holders = append(g.Holders, id.ID)
+			}
+		}
+		for _, i := range r.g.GrantsTo(id.ID) {
+			s.Grants = append(s.Grants, r.out.Grants[i])
+		}
+		s.Granted = granted.Count()
+		s.Danger = r.in.Weights.Danger(pairs)
+		r.out.Standings = append(r.out.Standings, s)
+		r.out.byID[id.ID] = s
+	}
+}
+
+func (r *runner) act(id model.ID) *activity {
+	a := r.activity[id]
+	if a == nil {
+		a = &activity{used: engine.NewBits(len(r.g.Estate.Catalogue))}
+		r.activity[id] = a
+	}
+	return a
+}
+
+func (r *runner) attribute() {
+	closures := map[model.ID][]int{}
+	strangers := map[model.ID]bool{}
+	for i := range r.in.Uses {
+		u := &r.in.Uses[i]
+		if u.First.After(r.in.AsOf) {
+			continue
+		}
+		who := u.Principal()
+		for _, id := range []model.ID{u.Identity, who} {
+			a := r.act(id)
+			a.days = a.days.Union(u.Days)
+			if u.Last.After(a.last) {
+				a.last = u.Last
+			}
+		}
+		if _, ok := r.g.Identity(u.Identity); !ok && !u.Identity.Open() && !strangers[u.Identity] {
+			strangers[u.Identity] = true
+			r.out.Strangers = append(r.out.Strangers, u.Identity)
+		}
+		if !u.Outcome.Allowed() {
+			continue
+		}
+		p, ok := r.perms[u.Permission]
+		if !ok {
+			r.out.Unmapped++
+			continue
+		}
+		if !u.Last.Before(r.span.From) {
+			r.act(who).used.Set(p)
+		}
+		grants, ok := closures[who]
+		if !ok {
+			for _, s := range r.g.Closure(who) {
+				grants = append(grants, r.g.GrantsTo(s.ID)...)
+			}
+			closures[who] = grants
+		}
+		for _, gi := range grants {
+			res := r.out.Grants[gi]
+			if !res.Perms.Has(p) || !res.Grant.Covers(u.Path) {
+				continue
+			}
+			if met, _ := res.Grant.When.Eval(u.Context()); met == model.False {
+				continue
+			}
+			r.credit(res, p, u, who)
+		}
+	}
+	slices.SortFunc(r.out.Strangers, model.ID.Compare)
+}
+
+func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
+	pu := res.Use[p]
+	if pu == nil {
+		pu = &PermUse{First: u.First, Paths: map[model.Path]usage.Days{}, Nodes: map[model.Path]bool{}, Who: map[model.ID]bool{}}
+		res.Use[p] = pu
+	}
+	pu.Count += u.Count
+	if u.First.Before(pu.First) {
+		pu.First = u.First
+	}
+	if u.Last.After(pu.Last) {
+		pu.Last = u.Last
+	}
+	pu.Days = pu.Days.Union(u.Days)
+	pu.Paths[u.Path] = pu.Paths[u.Path].Union(u.Days)
+	if n, ok := r.g.NearestNode(u.Path); ok {
+		pu.Nodes[n] = true
+	}
+	pu.Who[who] = true
+}
+
+// yearDays is how long a silence can be a yearly job's.
+const yearDays = 400
+
+func (r *runner) states() {
+	for _, s := range r.out.Standings {
+		a := r.act(s.ID)
+		s.LastUse, s.Used = a.last, a.used.Count()
+		s.Habit = usage.HabitOf(a.days, r.now)
+		s.State = r.state(s)
+	}
+}
+
+func (r *runner) state(s *Standing) State {
+	id := s.Identity
+	silentSince := id.LastSeen
+	if s.LastUse.After(silentSince) {
+		silentSince = s.LastUse
+	}
+	switch {
+	case r.in.Protected[s.ID] || id.BreakGlass():
+		return Protected
+	case s.ID.Kind == model.Group:
+		return Active // judged by its grants and its members
+	case id.Disabled:
+		return Disabled
+	case !s.LastUse.Before(r.span.From):
+		return Active
+	case id.Created.After(r.span.From):
+		return New
+	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
+		return Unproven // it signs in, and does nothing that a log shows
+	case s.Habit.Rhythm != usage.Never && s.Habit.Over:
+		return Idle
+	case s.Habit.Rhythm != usage.Never:
+		return Rare
+	}
+	// No log knows it. What the source remembers decides.
+	switch {
+	case r.in.History.IsZero():
+		return Unproven
+	case !id.LastSeen.IsZero() && r.in.AsOf.Sub(silentSince) < yearDays*24*time.Hour:
+		return Rare
+	case !id.LastSeen.IsZero() || r.g.Estate.Semantics.LastSeen:
+		return Idle
+	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour:
+		return Idle
+	}
+	return Unproven
+}
+
+func (r *runner) classify() {
+	e := r.g.Estate
+	for _, res := range r.out.Grants {
+		g := res.Grant
+		held := slices.ContainsFunc(res.Holders, func(id model.ID) bool {
+			s := r.out.byID[id].State
+			return s == Rare || s == Unproven || s == Protected || s == New
+		})
+		for p := range res.Perms.All() {
+			pu := res.Use[p]
+			if pu != nil {
+				pu.Habit = usage.HabitOf(pu.Days, r.now)
+			}
+			c := e.Catalogue[p]
+			switch {
+			case pu != nil && !pu.Last.Before(r.span.From):
+				res.Used.Set(p)
+			case pu != nil && !pu.Habit.Over, held:
+				res.Rare.Set(p)
+			case g.Created.After(r.span.From):
+				res.TooNew.Set(p)
+			case !r.observable(c, g):
+				res.Unobservable.Set(p)
+			default:
+				res.Unused.Set(p)
+			}
+		}
+		all := r.out.Scale.Pairs(res.Perms, g.On)
+		res.Danger = r.in.Weights.Danger(all)
+		res.Kept = r.in.Weights.Danger(r.kept(res))
+	}
+}
+
+// observable reports whether uses of a permission through a grant would have been
+// seen over the window, on every place the grant reaches.
+func (r *runner) observable(c model.CatalogueEntry, g *model.Grant) bool {
+	for _, on := range g.On {
+		if !usage.Observable(r.in.Coverage.ShareBelow(on, c.Permission.Service(), c.LogClass, r.span)) {
+			return false
+		}
+	}
+	return true
+}
+
+// kept counts the pairs that a cut would leave, and fills in the node counts.
+func (r *runner) kept(res *GrantResult) Pairs {
+	var p Pairs
+	nodes := map[model.Path]bool{}
+	for i := range res.Keep().All() {
+		c := r.g.Estate.Catalogue[i]
+		n := r.out.Scale.Nodes(c, res.Grant.On)
+		res.Nodes = max(res.Nodes, n)
+		if pu := res.Use[i]; pu != nil {
+			n = min(n, max(1, len(pu.Nodes)))
+			for path := range pu.Nodes {
+				nodes[path] = true
+			}
+		}
+		p[LevelOf(c)] += n
+	}
+	res.UsedNodes = len(nodes)
+	return p
+}
+
+func (r *runner) finish() {
+	granted, unseen := 0, 0
+	for _, res := range r.out.Grants {
+		granted += res.Perms.Count()
+		unseen += res.Unobservable.Count()
+	}
+	r.out.Observable = 1
+	if granted > 0 {
+		r.out.Observable = 1 - float64(unseen)/float64(granted)
+	}
+	for _, s := range r.out.Standings {
+		un := engine.NewBits(len(r.g.Estate.Catalogue))
+		for _, h := range s.Holdings {
+			un.Or(r.out.Grants[h.Grant].Unobservable)
+		}
+		un.AndNot(r.act(s.ID).used)
+		s.Unobservable = un.Count()
+		for _, g := range s.Grants {
+			switch s.State {
+			case Idle, Disabled:
+				s.Removable += g.Danger
+			case Protected, Rare, New, Unproven:
+			default:
+				s.Removable += g.Danger - g.Kept
+			}
+		}
+	}
+	slices.SortStableFunc(r.out.Standings, func(a, b *Standing) int {
+		return cmp.Or(cmp.Compare(b.Removable, a.Removable), cmp.Compare(b.Danger, a.Danger), a.ID.Compare(b.ID))
+	})
+}

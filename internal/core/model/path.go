@@ -1,0 +1,297 @@
+package model
+
+import (
+	"fmt"
+	"strings"
+)
+
+// A Path names a node: /source/kind:name/kind:name/... A segment without
+// "kind:" continues the name above it. Reserved characters inside a segment are
+// percent-encoded (RFC 3986). Path is comparable, so it can be a map key. The
+// zero Path is invalid.
+type Path struct{ c string }
+
+// A PathPattern names paths: '*' stands for any run of characters inside one
+// segment, and a last segment '**' for the node before it and everything below.
+// It is comparable. The zero PathPattern is invalid.
+type PathPattern struct{ c string }
+
+// ParsePath reads a path. The error quotes the part that is wrong.
+func ParsePath(s string) (Path, error) {
+	c, err := parsePath(s, false)
+	if err != nil {
+		return Path{}, fmt.Errorf("path %s: %w", short(s), err)
+	}
+	return Path{c}, nil
+}
+
+// ParsePathPattern reads a path pattern. Every path is one too.
+func ParsePathPattern(s string) (PathPattern, error) {
+	c, err := parsePath(s, true)
+	if err != nil {
+		return PathPattern{}, fmt.Errorf("path pattern %s: %w", short(s), err)
+	}
+	return PathPattern{c}, nil
+}
+
+// MustPath is ParsePath for constants in tests and tables; it panics on an error.
+func MustPath(s string) Path {
+	p, err := ParsePath(s)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
+// MustPathPattern is ParsePathPattern for constants; it panics on an error.
+func MustPathPattern(s string) PathPattern {
+	p, err := ParsePathPattern(s)
+	if err != nil {
+		panic(err)
+	}
+	return p
+}
+
+// short quotes s for an error, cut to what a reader can take in.
+func short(s string) string {
+	if len(s) > 120 {
+		return fmt.Sprintf("%.120q... (%d bytes)", s, len(s))
+	}
+	return fmt.Sprintf("%q", s)
+}
+
+func parsePath(s string, stars bool) (string, error) {
+	if s == "" {
+		return "", fmt.Errorf("is empty")
+	}
+	if s[0] != '/' {
+		return "", fmt.Errorf("does not begin with '/'")
+	}
+	if len(s) > maxName {
+		return "", fmt.Errorf("is longer than %d bytes", maxName)
+	}
+	var b strings.Builder
+	segs := strings.Split(s[1:], "/")
+	for i, seg := range segs {
+		if seg == "" {
+			return "", fmt.Errorf("has an empty segment (number %d)", i+1)
+		}
+		if seg == "**" {
+			if !stars {
+				return "", fmt.Errorf("ends in '**', which only a pattern may")
+			}
+			if i != len(segs)-1 {
+				return "", fmt.Errorf("has '**' before its last segment")
+			}
+			b.WriteByte(deep)
+			break
+		}
+		b.WriteByte(sep)
+		kind, name, kinded := strings.Cut(seg, ":")
+		if !kinded {
+			name = kind
+		} else {
+			if kind == "" {
+				return "", fmt.Errorf("segment %q has no kind before ':'", seg)
+			}
+			k, err := decode(kind, stars)
+			if err != nil {
+				return "", err
+			}
+			b.WriteString(k)
+			b.WriteByte(colon)
+		}
+		if name == "" {
+			return "", fmt.Errorf("segment %q has no name after ':'", seg)
+		}
+		n, err := decode(strings.ReplaceAll(name, ":", "%3A"), stars)
+		if err != nil {
+			return "", err
+		}
+		b.WriteString(n)
+	}
+	return b.String(), nil
+}
+
+func printPath(c string) string {
+	var b strings.Builder
+	for _, seg := range segments(strings.TrimSuffix(c, "\xfc")) {
+		b.WriteByte('/')
+		if kind, name, ok := strings.Cut(seg, "\xfe"); ok {
+			encode(&b, kind, "")
+			b.WriteByte(':')
+			seg = name
+		}
+		encode(&b, seg, "")
+	}
+	if strings.HasSuffix(c, "\xfc") {
+		b.WriteString("/**")
+	}
+	return b.String()
+}
+
+// String returns the canonical form, which ParsePath reads back.
+func (p Path) String() string { return printPath(p.c) }
+
+// String returns the canonical form, which ParsePathPattern reads back.
+func (p PathPattern) String() string { return printPath(p.c) }
+
+// IsZero reports whether p is the invalid zero value.
+func (p Path) IsZero() bool { return p.c == "" }
+
+// IsZero reports whether p is the invalid zero value.
+func (p PathPattern) IsZero() bool { return p.c == "" }
+
+// MarshalText writes the canonical form.
+func (p Path) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads what ParsePath does.
+func (p *Path) UnmarshalText(b []byte) (err error) { *p, err = ParsePath(string(b)); return err }
+
+// MarshalText writes the canonical form.
+func (p PathPattern) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads what ParsePathPattern does.
+func (p *PathPattern) UnmarshalText(b []byte) (err error) {
+	*p, err = ParsePathPattern(string(b))
+	return err
+}
+
+// Parent returns the path one segment up, and false at the top.
+func (p Path) Parent() (Path, bool) {
+	i := strings.LastIndexByte(p.c, sep)
+	if i <= 0 {
+		return Path{}, false
+	}
+	return Path{p.c[:i]}, true
+}
+
+// Source returns the first segment, decoded.
+func (p Path) Source() string {
+	s := strings.TrimPrefix(p.c, "\xfd")
+	s, _, _ = strings.Cut(s, "\xfd")
+	return s
+}
+
+// Depth returns the number of segments.
+func (p Path) Depth() int { return strings.Count(p.c, "\xfd") }
+
+// Last returns kind and name of the last segment, decoded. The kind is empty
+// where the segment continues the one above.
+func (p Path) Last() (kind, name string) {
+	s := p.c[strings.LastIndexByte(p.c, sep)+1:]
+	if k, n, ok := strings.Cut(s, "\xfe"); ok {
+		return k, n
+	}
+	return "", s
+}
+
+// Child returns the path of a segment below p. An empty kind continues p's name.
+func (p Path) Child(kind, name string) Path {
+	if kind == "" {
+		return Path{p.c + "\xfd" + name}
+	}
+	return Path{p.c + "\xfd" + kind + "\xfe" + name}
+}
+
+// Covers reports whether q is p or lies below it.
+func (p Path) Covers(q Path) bool {
+	return strings.HasPrefix(q.c, p.c) && (len(q.c) == len(p.c) || q.c[len(p.c)] == sep)
+}
+
+// Compare orders paths so that a node comes right before what lies below it.
+func (p Path) Compare(q Path) int {
+	return strings.Compare(strings.ReplaceAll(p.c, "\xfd", "\x00"), strings.ReplaceAll(q.c, "\xfd", "\x00"))
+}
+
+// Below returns the pattern p/**: p and everything below it.
+func (p Path) Below() PathPattern { return PathPattern{p.c + "\xfc"} }
+
+// Exactly returns the pattern that matches p alone.
+func (p Path) Exactly() PathPattern { return PathPattern{p.c} }
+
+// Matches reports whether the pattern covers path q.
+func (p PathPattern) Matches(q Path) bool { return matches(p.c, q.c) }
+
+// Deep reports whether the pattern ends in '**'.
+func (p PathPattern) Deep() bool { return strings.HasSuffix(p.c, "\xfc") }
+
+// Node returns the path of a pattern that names one node, with or without what
+// is below it; false when the pattern holds a '*' or names no node.
+func (p PathPattern) Node() (Path, bool) {
+	c := strings.TrimSuffix(p.c, "\xfc")
+	if c == "" || strings.IndexByte(c, star) >= 0 {
+		return Path{}, false
+	}
+	return Path{c}, true
+}
+
+// Anchor returns the deepest node that lies above or at everything the pattern
+// matches; false for a pattern that begins with a wildcard.
+func (p PathPattern) Anchor() (Path, bool) {
+	c := strings.TrimSuffix(p.c, "\xfc")
+	if i := strings.IndexByte(c, star); i >= 0 {
+		c = c[:strings.LastIndexByte(c[:i], sep)]
+	}
+	return Path{c}, c != ""
+}
+
+// Contains reports whether every path that q matches is matched by p.
+func (p PathPattern) Contains(q PathPattern) bool {
+	return PathPatternsContain([]PathPattern{p}, q)
+}
+
+// PathPatternsContain reports whether every path that q matches is matched by
+// some member of ps.
+func PathPatternsContain(ps []PathPattern, q PathPattern) bool {
+	match := func(w string) bool {
+		for _, p := range ps {
+			if matches(p.c, w) {
+				return true
+			}
+		}
+		return false
+	}
+	if !q.Deep() {
+		return match(q.c)
+	}
+	// q is the union over every depth n of q's node followed by n segments "*".
+	// Beyond the deepest member of ps only its '**' patterns matter, and those
+	// answer alike for all further depths.
+	w := strings.TrimSuffix(q.c, "\xfc")
+	most := 0
+	for _, p := range ps {
+		most = max(most, strings.Count(p.c, "\xfd"))
+	}
+	for n := strings.Count(w, "\xfd"); ; n++ {
+		if w != "" && !match(w) { // no path is empty
+			return false
+		}
+		if n > most {
+			return true
+		}
+		w += "\xfd\xff"
+	}
+}
+
+// Overlaps reports whether some path is matched by both p and q.
+func (p PathPattern) Overlaps(q PathPattern) bool {
+	a, b := strings.TrimSuffix(p.c, "\xfc"), strings.TrimSuffix(q.c, "\xfc")
+	as, bs := segments(a), segments(b)
+	if len(as) < len(bs) && !p.Deep() || len(bs) < len(as) && !q.Deep() {
+		return false
+	}
+	for i := range min(len(as), len(bs)) {
+		if !globOverlap(as[i], bs[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+func segments(c string) []string {
+	if c == "" {
+		return nil
+	}
+	return strings.Split(c[1:], "\xfd")
+}

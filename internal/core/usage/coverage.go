@@ -1,0 +1,130 @@
+package usage
+
+import (
+	"time"
+
+	"clipfence/internal/core/model"
+)
+
+// A Window is the span of days that a question looks back over.
+type Window struct {
+	From, To time.Time
+}
+
+// WindowOf returns the window of so many days that ends at to.
+func WindowOf(to time.Time, days int) Window {
+	return Window{to.AddDate(0, 0, -days), to}
+}
+
+// Days returns the length of the window in days.
+func (w Window) Days() int { return int(w.To.Sub(w.From).Hours()/24 + 0.5) }
+
+// Coverage answers which permissions a log would have shown. Make one with
+// [NewCoverage].
+type Coverage struct {
+	records map[coverageKey]model.CoverageRecord
+	start   time.Time // of the logs that were read; zero: nothing was
+}
+
+type coverageKey struct {
+	node           model.Path
+	service, class string
+}
+
+// NewCoverage returns the coverage that the records of a source and the first
+// event read from it give together: nothing is covered before a log was read.
+func NewCoverage(records []model.CoverageRecord, firstEvent time.Time) *Coverage {
+	c := &Coverage{make(map[coverageKey]model.CoverageRecord, len(records)), firstEvent}
+	for _, r := range records {
+		c.records[coverageKey{r.Node, r.Service, r.LogClass}] = r
+	}
+	return c
+}
+
+// Record returns the record that decides for a place: the one on the nearest
+// node at or above it.
+func (c *Coverage) Record(p model.Path, service, class string) (model.CoverageRecord, bool) {
+	for ok := !p.IsZero(); ok; p, ok = p.Parent() {
+		if r, hit := c.records[coverageKey{p, service, class}]; hit {
+			return r, true
+		}
+	}
+	return model.CoverageRecord{}, false
+}
+
+// From returns since when a record's log was really there. It returns false
+// when the log is off or nothing was ever read. What was read before the source
+// forgot it counts: retention bounds the first read, not the evidence.
+func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
+	if !r.On || c.start.IsZero() {
+		return time.Time{}, false
+	}
+	from := c.start
+	if r.Since.After(from) {
+		from = r.Since
+	}
+	return from, true
+}
+
+// Share returns over which part of the window, from 0 to 1, uses of a service
+// and log class at a place would have been seen.
+func (c *Coverage) Share(p model.Path, service, class string, w Window) float64 {
+	if class == "" {
+		return 0
+	}
+	r, ok := c.Record(p, service, class)
+	if !ok {
+		return 0
+	}
+	return c.share(r, w)
+}
+
+func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
+	from, ok := c.From(r)
+	if !ok || !from.Before(w.To) {
+		return 0
+	}
+	if from.Before(w.From) {
+		return 1
+	}
+	return float64(w.To.Sub(from)) / float64(w.To.Sub(w.From))
+}
+
+// ShareBelow is Share over everything that a path pattern can reach: the least
+// share among the records that bear on it.
+func (c *Coverage) ShareBelow(on model.PathPattern, service, class string, w Window) float64 {
+	anchor, ok := on.Anchor()
+	least := 1.0
+	if ok {
+		if r, hit := c.Record(anchor, service, class); hit {
+			least = c.share(r, w)
+		} else {
+			least = 0
+		}
+		if !on.Deep() && least == 0 {
+			return 0
+		}
+	}
+	below, found := 1.0, false
+	for k, r := range c.records {
+		if k.service == service && k.class == class && (!ok || anchor != k.node && anchor.Covers(k.node)) && on.Overlaps(k.node.Below()) {
+			found = true
+			below = min(below, c.share(r, w))
+		}
+	}
+	if found { // records further down decide for what lies below them
+		return below
+	}
+	if !ok {
+		return 0
+	}
+	return least
+}
+
+// observableFrom is the least share of a window at which a permission counts as
+// observed: a log that began a few days late still answers for the window.
+const observableFrom = 0.95
+
+// Observable reports whether a share of a window is enough to call what was not
+// seen unused.
+func Observable(share float64) bool { return share >= observableFrom }

@@ -1,0 +1,271 @@
+package usage
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"math/bits"
+	"net/netip"
+	"slices"
+	"time"
+
+	"clipfence/internal/core/model"
+)
+
+// An Outcome says how a call ended.
+type Outcome string
+
+// The outcomes. Refused means that access control said no; Failed that the call
+// was let through and went wrong for another reason.
+const (
+	Done    Outcome = "done"
+	Refused Outcome = "refused"
+	Failed  Outcome = "failed"
+)
+
+// Allowed reports whether access control let the call through.
+func (o Outcome) Allowed() bool { return o != Refused }
+
+// A Call is one thing that an identity did or was refused.
+type Call struct {
+	Time         time.Time
+	Identity     model.ID
+	ActingFor    model.ID // zero: for itself
+	Permission   model.Permission
+	Path         model.Path
+	Outcome      Outcome
+	Network      netip.Addr // invalid: unknown
+	SecondFactor model.Truth
+	EventID      [16]byte // see [Seen]
+}
+
+// A Key is what calls of one use agree on.
+type Key struct {
+	Identity     model.ID
+	ActingFor    model.ID
+	Permission   model.Permission
+	Path         model.Path
+	Outcome      Outcome
+	Network      netip.Prefix // see [Block]; invalid: unknown
+	SecondFactor model.Truth
+}
+
+// Principal returns the identity whose rights were used: the one acted for, or
+// the caller itself.
+func (k Key) Principal() model.ID {
+	if !k.ActingFor.IsZero() {
+		return k.ActingFor
+	}
+	return k.Identity
+}
+
+// Context returns what the key knows for a decision about it.
+func (k Key) Context() model.Context {
+	ctx := model.Context{SecondFactor: k.SecondFactor}
+	if k.Network.IsValid() {
+		ctx.Network = k.Network.Addr()
+	}
+	return ctx
+}
+
+// A Use is calls folded together.
+type Use struct {
+	Key
+	Count       int64
+	First, Last time.Time
+	Days        Days
+}
+
+// Block returns the network block that stands for an address: /24 for IPv4,
+// /48 for IPv6, invalid for an invalid address.
+func Block(a netip.Addr) netip.Prefix {
+	if !a.IsValid() {
+		return netip.Prefix{}
+	}
+	a = a.Unmap().WithZone("")
+	n := 24
+	if a.Is6() {
+		n = 48
+	}
+	p, _ := a.Prefix(n)
+	return p
+}
+
+// Key returns the key that the call folds under.
+func (c Call) Key() Key {
+	return Key{c.Identity, c.ActingFor, c.Permission, c.Path, c.Outcome, Block(c.Network), c.SecondFactor}
+}
+
+// A Fold holds uses by key. The zero value is not ready; make one.
+type Fold map[Key]*Use
+
+// Add folds one call in.
+func (f Fold) Add(c Call) {
+	t := c.Time.UTC()
+	f.merge(c.Key(), 1, t, t, DaysOf(t))
+}
+
+// Merge folds in a use that was folded elsewhere from other calls.
+func (f Fold) Merge(u Use) { f.merge(u.Key, u.Count, u.First, u.Last, u.Days) }
+
+func (f Fold) merge(k Key, n int64, first, last time.Time, days Days) {
+	u, ok := f[k]
+	if !ok {
+		f[k] = &Use{k, n, first, last, days.clone()}
+		return
+	}
+	u.Count += n
+	if first.Before(u.First) {
+		u.First = first
+	}
+	if last.After(u.Last) {
+		u.Last = last
+	}
+	u.Days = u.Days.union(days)
+}
+
+// Uses returns the folded uses, ordered by identity, permission, path and the rest.
+func (f Fold) Uses() []Use {
+	out := make([]Use, 0, len(f))
+	for _, u := range f {
+		out = append(out, *u)
+	}
+	slices.SortFunc(out, func(a, b Use) int {
+		return cmp.Or(a.Identity.Compare(b.Identity), a.Permission.Compare(b.Permission), a.Path.Compare(b.Path),
+			a.ActingFor.Compare(b.ActingFor), cmp.Compare(a.Outcome, b.Outcome), a.Network.Compare(b.Network), cmp.Compare(a.SecondFactor, b.SecondFactor))
+	})
+	return out
+}
+
+// Day numbers the days since 1970-01-01 in UTC.
+type Day int32
+
+// DayOf returns the day of t in UTC.
+func DayOf(t time.Time) Day {
+	s := t.Unix()
+	d := s / 86400
+	if s%86400 < 0 {
+		d--
+	}
+	return Day(d)
+}
+
+// Time returns the day's first instant, in UTC.
+func (d Day) Time() time.Time { return time.Unix(int64(d)*86400, 0).UTC() }
+
+// Days is a set of days. The zero value is empty.
+type Days struct {
+	base  Day // of bit 0; a multiple of 64
+	words []uint64
+}
+
+// DaysOf returns the set of the days of ts.
+func DaysOf(ts ...time.Time) Days {
+	var d Days
+	for _, t := range ts {
+		day := DayOf(t)
+		base := day &^ 63
+		d = d.union(Days{base, []uint64{1 << (day - base)}})
+	}
+	return d
+}
+
+func (d Days) clone() Days { return Days{d.base, slices.Clone(d.words)} }
+
+func (d Days) union(o Days) Days {
+	if len(o.words) == 0 {
+		return d
+	}
+	if len(d.words) == 0 {
+		return o.clone()
+	}
+	base := min(d.base, o.base)
+	end := max(d.base+Day(64*len(d.words)), o.base+Day(64*len(o.words)))
+	if base != d.base || end != d.base+Day(64*len(d.words)) {
+		words := make([]uint64, (end-base)/64)
+		copy(words[(d.base-base)/64:], d.words)
+		d = Days{base, words}
+	}
+	for i, w := range o.words {
+		d.words[int(o.base-base)/64+i] |= w
+	}
+	return d
+}
+
+// Union returns the days of d or o; neither is changed.
+func (d Days) Union(o Days) Days { return d.clone().union(o) }
+
+// Count returns how many days are in the set.
+func (d Days) Count() int {
+	n := 0
+	for _, w := range d.words {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
+
+// Since returns how many days of the set are from or later.
+func (d Days) Since(from Day) int {
+	n := 0
+	for _, day := range d.List() {
+		if day >= from {
+			n++
+		}
+	}
+	return n
+}
+
+// List returns the days in order.
+func (d Days) List() []Day {
+	var out []Day
+	for i, w := range d.words {
+		for ; w != 0; w &= w - 1 {
+			out = append(out, d.base+Day(64*i+bits.TrailingZeros64(w)))
+		}
+	}
+	return out
+}
+
+// MarshalBinary writes the first day as a little-endian int32 and then the words.
+func (d Days) MarshalBinary() ([]byte, error) {
+	b := binary.LittleEndian.AppendUint32(nil, uint32(d.base))
+	for _, w := range d.words {
+		b = binary.LittleEndian.AppendUint64(b, w)
+	}
+	return b, nil
+}
+
+// UnmarshalBinary reads what MarshalBinary wrote.
+func (d *Days) UnmarshalBinary(b []byte) error {
+	if len(b) < 4 || (len(b)-4)%8 != 0 {
+		return errors.New("days: wrong length")
+	}
+	base := Day(binary.LittleEndian.Uint32(b))
+	if base&63 != 0 {
+		return errors.New("days: first day is not on a boundary")
+	}
+	*d = Days{base: base}
+	for b = b[4:]; len(b) > 0; b = b[8:] {
+		d.words = append(d.words, binary.LittleEndian.Uint64(b))
+	}
+	return nil
+}
+
+// Seen remembers, per day, which events were counted. Its horizon is everything
+// it was ever told. The zero value is not ready; make one.
+type Seen map[Day]map[[16]byte]struct{}
+
+// Add reports whether the event is new, and remembers it.
+func (s Seen) Add(c *Call) bool {
+	d := DayOf(c.Time)
+	m := s[d]
+	if m == nil {
+		m = map[[16]byte]struct{}{}
+		s[d] = m
+	}
+	if _, old := m[c.EventID]; old {
+		return false
+	}
+	m[c.EventID] = struct{}{}
+	return true
+}

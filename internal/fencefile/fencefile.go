@@ -1,0 +1,142 @@
+// Package fencefile writes and reads fence files, and reads gate files.
+//
+// A fence file is made to be read in a review: each line of allow carries its
+// evidence as a comment. What it means is package draft's; here is only its text.
+package fencefile
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/render"
+	"clipfence/internal/yamlfile"
+)
+
+// Suffix ends the name of every fence file, GateSuffix of every gate file.
+const (
+	Suffix     = ".fence.yaml"
+	GateSuffix = ".gate.yaml"
+)
+
+// plainText is what YAML takes for text without quotes, also inside [ ].
+var plainText = regexp.MustCompile(`^[a-zA-Z/][a-zA-Z0-9/_.:@~*-]*$`)
+
+func scalar(s string) string {
+	switch strings.ToLower(s) {
+	case "true", "false", "null", "yes", "no", "on", "off", "y", "n":
+	default:
+		if plainText.MatchString(s) && !strings.HasSuffix(s, ":") {
+			return s
+		}
+	}
+	b, _ := json.Marshal(s) // a string: cannot fail; and JSON is YAML
+	return string(b)
+}
+
+func list[T any](xs []T, text func(T) string) string {
+	out := make([]string, len(xs))
+	for i, x := range xs {
+		out[i] = scalar(text(x))
+	}
+	return "[" + strings.Join(out, ", ") + "]"
+}
+
+func str[T fmt.Stringer](x T) string { return x.String() }
+
+// Write returns the text of a fence. coverage is told beside the window; it may
+// be empty.
+func Write(f *draft.Fence, coverage string) []byte {
+	var b strings.Builder
+	line := func(text, comment string) {
+		b.WriteString(text)
+		if comment != "" {
+			pad := max(1, 34-len(text)+strings.LastIndexByte(text, '\n')+1)
+			b.WriteString(strings.Repeat(" ", pad) + "# " + render.Clean(comment))
+		}
+		b.WriteString("\n")
+	}
+	line("fence: 1", "")
+	line("for: "+scalar(f.For.String()), "")
+	line("drafted: "+f.Drafted.UTC().Format(time.RFC3339), "")
+	line("window: "+f.Window, coverage)
+	if f.Survey > 0 {
+		line(fmt.Sprintf("survey: %d", f.Survey), "")
+	}
+	if len(f.Replaces) > 0 {
+		line("replaces: "+list(f.Replaces, func(s string) string { return s }), "")
+	}
+	if len(f.Leaves) > 0 {
+		line("leaves: "+list(f.Leaves, str), "")
+	}
+	if len(f.Allow) == 0 {
+		line("allow: []", "nothing stands in its place")
+	} else {
+		line("allow:", "")
+	}
+	for _, a := range f.Allow {
+		say := evidence(a.Evidence)
+		if a.Role != "" {
+			line("  - role: "+scalar(a.Role), say)
+		} else {
+			line("  - do: "+list(a.Do, str), say)
+		}
+		line("    on: "+list(a.On, str), "")
+		if !a.When.IsZero() {
+			w, _ := json.Marshal(a.When) // plain fields: cannot fail
+			line("    when: "+string(w), "")
+		}
+		if !a.Until.IsZero() {
+			line("    until: "+a.Until.UTC().Format(time.RFC3339), "")
+		}
+	}
+	if len(f.GivesUp) > 0 {
+		line("gives_up:", render.Plural(len(f.GivesUp), "permission")+", most dangerous first")
+		for _, g := range f.GivesUp {
+			line("  - "+scalar(g), "")
+		}
+	}
+	return []byte(b.String())
+}
+
+func evidence(e draft.Evidence) string {
+	switch e.Class {
+	case "used", "rare":
+		s := fmt.Sprintf("%s on %s, last %s", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"), e.Last.UTC().Format(time.DateOnly))
+		if e.Class == "rare" {
+			s += ": outside the window, but its habit is not over"
+		}
+		return s
+	case "unobservable":
+		return "kept: no log would have shown its use"
+	}
+	return ""
+}
+
+// Read reads a fence file; name is for messages.
+func Read(name string, data []byte) (*draft.Fence, error) {
+	f := &draft.Fence{}
+	if err := yamlfile.Decode(name, data, f); err != nil {
+		return nil, err
+	}
+	if f.Version != 1 {
+		return nil, fmt.Errorf("%s: fence: format %d is not known to this program (want 1)", name, f.Version)
+	}
+	if f.For.IsZero() || f.For.Source == "" {
+		return nil, fmt.Errorf("%s: for: want source:kind/name, such as mooring:workload/ticket-export", name)
+	}
+	return f, nil
+}
+
+// ReadGate reads a gate file; name is for messages.
+func ReadGate(name string, data []byte) (*gate.Policy, error) {
+	p := &gate.Policy{}
+	if err := yamlfile.Decode(name, data, p); err != nil {
+		return nil, err
+	}
+	return p, p.Validate()
+}

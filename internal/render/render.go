@@ -1,0 +1,339 @@
+package render
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/charmbracelet/lipgloss"
+	"github.com/muesli/termenv"
+	yaml "go.yaml.in/yaml/v3"
+)
+
+// Formats are what a Doc can be written as.
+var Formats = []string{"table", "json", "yaml", "csv", "markdown"}
+
+// A Tone colours a cell; nothing is said by it alone.
+type Tone int
+
+// The tones.
+const (
+	Plain Tone = iota
+	Strong
+	Dim
+	Bad
+	Warn
+	Good
+)
+
+// A Cell is one field of a table.
+type Cell struct {
+	Text string
+	Tone Tone
+}
+
+// C makes a plain cell.
+func C(s string) Cell { return Cell{Text: s} }
+
+// A Column is one column of a table.
+type Column struct {
+	Name  string
+	Right bool // aligned to the right, for numbers
+	Path  bool // may be cut in its middle when the screen is narrow
+	Wrap  bool // takes the space that is left, and is cut at its end
+}
+
+// A Table is rows under columns.
+type Table struct {
+	Title   string
+	Columns []Column
+	Rows    [][]Cell
+}
+
+// Row adds a row.
+func (t *Table) Row(cells ...Cell) { t.Rows = append(t.Rows, cells) }
+
+// A Doc is one answer.
+type Doc struct {
+	Head   string   // the answer, in a line
+	Lines  []string // more of it, as text
+	Tables []Table
+	Notes  []string // what was left out, and how to see it
+	Next   []string // commands that go on from here
+	Value  any      // the same answer for JSON and YAML
+}
+
+// Style says how to write a Doc.
+type Style struct {
+	Format string
+	Width  int // of the terminal, in cells; 0: without limit
+	Colour bool
+}
+
+// Write writes the doc.
+func (d *Doc) Write(w io.Writer, s Style) error {
+	switch s.Format {
+	case "json":
+		enc := json.NewEncoder(w)
+		enc.SetIndent("", "  ")
+		enc.SetEscapeHTML(false)
+		return enc.Encode(d.Value)
+	case "yaml":
+		return writeYAML(w, d.Value)
+	case "csv":
+		return d.csv(w)
+	case "markdown":
+		return d.markdown(w)
+	}
+	return d.text(w, s)
+}
+
+// writeYAML goes through JSON, so that both say the same under the same names.
+func writeYAML(w io.Writer, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	var n yaml.Node
+	if err := yaml.Unmarshal(b, &n); err != nil {
+		return err
+	}
+	block(&n)
+	enc := yaml.NewEncoder(w)
+	enc.SetIndent(2)
+	if err := enc.Encode(&n); err != nil {
+		return err
+	}
+	return enc.Close()
+}
+
+// block takes JSON's flow style and quotes off a tree; the encoder quotes again
+// where it must.
+func block(n *yaml.Node) {
+	if n.Kind != yaml.ScalarNode {
+		n.Style = 0
+	} else if n.Tag == "!!str" {
+		n.Style = 0
+	}
+	for _, c := range n.Content {
+		block(c)
+	}
+}
+
+func (d *Doc) csv(w io.Writer) error {
+	cw := csv.NewWriter(w)
+	for i, t := range d.Tables {
+		if i > 0 { // one table a file: programs read one shape
+			break
+		}
+		var head []string
+		for _, c := range t.Columns {
+			head = append(head, strings.ToLower(c.Name))
+		}
+		if err := cw.Write(head); err != nil {
+			return err
+		}
+		for _, row := range t.Rows {
+			var out []string
+			for _, c := range row {
+				out = append(out, csvCell(c.Text))
+			}
+			if err := cw.Write(out); err != nil {
+				return err
+			}
+		}
+	}
+	cw.Flush()
+	return cw.Error()
+}
+
+// csvCell keeps a spreadsheet from taking a name for a formula.
+func csvCell(s string) string {
+	s = Clean(s)
+	if s != "" && strings.ContainsRune("=+-@", rune(s[0])) {
+		return "'" + s
+	}
+	return s
+}
+
+var markdownSpecial = strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", "[", `\[`, "#", `\#`)
+
+func (d *Doc) markdown(w io.Writer) error {
+	var b strings.Builder
+	md := func(s string) string { return markdownSpecial.Replace(Clean(s)) }
+	if d.Head != "" {
+		fmt.Fprintf(&b, "**%s**\n\n", md(d.Head))
+	}
+	for _, l := range d.Lines {
+		fmt.Fprintf(&b, "%s\n\n", md(strings.TrimSpace(l)))
+	}
+	for _, t := range d.Tables {
+		if t.Title != "" {
+			fmt.Fprintf(&b, "### %s\n\n", md(t.Title))
+		}
+		for _, c := range t.Columns {
+			b.WriteString("| " + md(strings.ToLower(c.Name)) + " ")
+		}
+		b.WriteString("|\n")
+		for _, c := range t.Columns {
+			if c.Right {
+				b.WriteString("|---:")
+			} else {
+				b.WriteString("|---")
+			}
+		}
+		b.WriteString("|\n")
+		for _, row := range t.Rows {
+			for _, c := range row {
+				b.WriteString("| " + md(c.Text) + " ")
+			}
+			b.WriteString("|\n")
+		}
+		b.WriteString("\n")
+	}
+	for _, n := range append(slices.Clone(d.Notes), d.Next...) {
+		fmt.Fprintf(&b, "- %s\n", md(n))
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+// Painter returns a function that colours text, or leaves it as it is.
+func Painter(colour bool) func(string, Tone) string {
+	if !colour {
+		return func(s string, _ Tone) string { return s }
+	}
+	r := lipgloss.NewRenderer(io.Discard)
+	r.SetColorProfile(termenv.ANSI)
+	styles := []lipgloss.Style{r.NewStyle(), r.NewStyle().Bold(true), r.NewStyle().Faint(true),
+		r.NewStyle().Foreground(lipgloss.Color("1")).Bold(true), r.NewStyle().Foreground(lipgloss.Color("3")), r.NewStyle().Foreground(lipgloss.Color("2"))}
+	return func(s string, t Tone) string {
+		if s == "" || t == Plain {
+			return s
+		}
+		return styles[t].Render(s)
+	}
+}
+
+func (d *Doc) text(w io.Writer, s Style) error {
+	var b strings.Builder
+	paint := Painter(s.Colour)
+	if d.Head != "" {
+		b.WriteString(paint(Clean(d.Head), Strong) + "\n")
+	}
+	for _, l := range d.Lines {
+		b.WriteString(Clean(l) + "\n")
+	}
+	for i := range d.Tables {
+		if b.Len() > 0 {
+			b.WriteString("\n")
+		}
+		d.Tables[i].text(&b, s, paint)
+	}
+	if len(d.Notes)+len(d.Next) > 0 && b.Len() > 0 {
+		b.WriteString("\n")
+	}
+	for _, n := range d.Notes {
+		b.WriteString(paint(Clean(n), Dim) + "\n")
+	}
+	for i, n := range d.Next {
+		lead := "Next: "
+		if i > 0 {
+			lead = "      "
+		}
+		b.WriteString(lead + paint(Clean(n), Strong) + "\n")
+	}
+	_, err := io.WriteString(w, b.String())
+	return err
+}
+
+const gap = 2 // blanks between columns
+
+func (t *Table) text(b *strings.Builder, s Style, paint func(string, Tone) string) {
+	if t.Title != "" {
+		b.WriteString(paint(Clean(t.Title), Strong) + "\n")
+	}
+	n := len(t.Columns)
+	width := make([]int, n)
+	cells := make([][]string, len(t.Rows))
+	for i, c := range t.Columns {
+		width[i] = lipgloss.Width(c.Name)
+	}
+	for r, row := range t.Rows {
+		cells[r] = make([]string, n)
+		for i, c := range row {
+			cells[r][i] = Clean(c.Text)
+			width[i] = max(width[i], lipgloss.Width(cells[r][i]))
+		}
+	}
+	t.fit(width, s.Width)
+	line := func(get func(i int) (string, Tone)) {
+		b.WriteString("  ")
+		for i, c := range t.Columns {
+			text, tone := get(i)
+			if c.Path {
+				text = cutMiddle(text, width[i])
+			} else {
+				text = Cut(text, width[i])
+			}
+			pad := strings.Repeat(" ", width[i]-lipgloss.Width(text))
+			switch {
+			case c.Right:
+				b.WriteString(pad + paint(text, tone))
+			case i == n-1:
+				b.WriteString(paint(text, tone))
+			default:
+				b.WriteString(paint(text, tone) + pad)
+			}
+			if i < n-1 {
+				b.WriteString(strings.Repeat(" ", gap))
+			}
+		}
+		b.WriteString("\n")
+	}
+	line(func(i int) (string, Tone) { return t.Columns[i].Name, Dim })
+	for r, row := range t.Rows {
+		line(func(i int) (string, Tone) {
+			if i < len(row) {
+				return cells[r][i], row[i].Tone
+			}
+			return "", Plain
+		})
+	}
+}
+
+// fit narrows columns until the table fits the screen: those that wrap first,
+// then paths, then whatever is widest, none below ten cells.
+func (t *Table) fit(width []int, screen int) {
+	if screen <= 0 {
+		return
+	}
+	total := func() int {
+		sum := 2 + gap*(len(width)-1)
+		for _, w := range width {
+			sum += w
+		}
+		return sum
+	}
+	for _, pass := range []func(c Column) bool{
+		func(c Column) bool { return c.Wrap },
+		func(c Column) bool { return c.Path },
+		func(c Column) bool { return !c.Right },
+	} {
+		for over := total() - screen; over > 0; over = total() - screen {
+			widest := -1
+			for i, c := range t.Columns {
+				if pass(c) && width[i] > 18 && (widest < 0 || width[i] > width[widest]) {
+					widest = i
+				}
+			}
+			if widest < 0 {
+				break
+			}
+			width[widest] -= min(over, max(1, (width[widest]-18+3)/4))
+		}
+	}
+}

@@ -1,0 +1,244 @@
+package bridge
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"iter"
+	"net/url"
+	"strconv"
+	"sync"
+	"time"
+
+	"clipfence/internal/auditlog"
+	"clipfence/internal/auditlog/ocsf"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/source"
+)
+
+// A Reader surveys a bridge and reads its log.
+type Reader struct{ *Client }
+
+var _ source.Reader = Reader{}
+
+var readingNeeds = []need{
+	{"list nodes", "identity/node:list"},
+	{"list identities", "identity/identity:list"},
+	{"list memberships", "identity/membership:list"},
+	{"list act-as edges", "identity/act-as:list"},
+	{"list roles", "identity/role:list"},
+	{"list grants", "identity/grant:list"},
+	{"list denials", "identity/denial:list"},
+	{"list ceilings", "identity/ceiling:list"},
+	{"list guardrails", "identity/guardrail:list"},
+	{"list log settings", "logging/setting:list"},
+	{"read the audit log", "logging/entry:read"},
+}
+
+// Check tries the rights for reading.
+func (r Reader) Check(ctx context.Context) ([]source.Right, error) {
+	return r.check(ctx, "reading", readingNeeds)
+}
+
+// collections in the order of a survey, and how each is read.
+var collections = []struct {
+	name string
+	read func(json.RawMessage) ([]any, error)
+}{
+	{source.Permissions, read[model.CatalogueEntry]},
+	{source.Nodes, read[model.Node]},
+	{source.Identities, read[model.Identity]},
+	{source.Memberships, read[model.Membership]},
+	{source.ActAs, read[model.ActAs]},
+	{source.Roles, read[model.Role]},
+	{source.Grants, read[model.Grant]},
+	{source.Denials, read[model.Denial]},
+	{source.Ceilings, read[model.Ceiling]},
+	{source.Guardrails, read[model.Guardrail]},
+	{"log-settings", readLogSetting},
+}
+
+func read[T any](raw json.RawMessage) ([]any, error) {
+	var v T
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.DisallowUnknownFields() // what is not understood must not be passed over
+	if err := dec.Decode(&v); err != nil {
+		return nil, err
+	}
+	return []any{v}, nil
+}
+
+func readLogSetting(raw json.RawMessage) ([]any, error) {
+	var s struct {
+		Node model.Path `json:"node"`
+		Keep int        `json:"keep_days"`
+		Logs []struct {
+			Service  string    `json:"service"`
+			LogClass string    `json:"log_class"`
+			On       bool      `json:"on"`
+			Since    time.Time `json:"since"`
+		} `json:"logs"`
+	}
+	if err := json.Unmarshal(raw, &s); err != nil {
+		return nil, err
+	}
+	out := make([]any, len(s.Logs))
+	for i, l := range s.Logs {
+		out[i] = model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, On: l.On, Since: l.Since, Keep: s.Keep}
+	}
+	return out, nil
+}
+
+// cursor says how far a survey came.
+type cursor struct {
+	Collection int    `json:"collection"`
+	Page       string `json:"page,omitempty"`
+}
+
+// Survey yields the collections page by page. The version of a batch is the
+// bridge's revision.
+func (r Reader) Survey(ctx context.Context, from string) iter.Seq2[source.Batch, error] {
+	return func(yield func(source.Batch, error) bool) {
+		var at cursor
+		if from != "" {
+			if err := json.Unmarshal([]byte(from), &at); err != nil {
+				yield(source.Batch{}, fmt.Errorf("source %s: survey cursor %q: %w", r.o.Name, from, err))
+				return
+			}
+		}
+		about, err := r.About(ctx)
+		if err != nil {
+			yield(source.Batch{}, err)
+			return
+		}
+		if from == "" {
+			b := source.Batch{Version: strconv.FormatInt(about.Revision, 10), Cursor: encode(at),
+				Records: []source.Record{{Kind: source.Semantics, ID: "-", Value: model.Semantics{LastSeen: about.LastSeen}}}}
+			if !yield(b, nil) {
+				return
+			}
+		}
+		for at.Collection < len(collections) {
+			b, next, err := r.page(ctx, at)
+			if err != nil {
+				yield(source.Batch{}, err)
+				return
+			}
+			if at.Page = next; next == "" {
+				at.Collection++
+			}
+			b.Cursor = encode(at)
+			if !yield(b, nil) {
+				return
+			}
+		}
+	}
+}
+
+func encode(c cursor) string { b, _ := json.Marshal(c); return string(b) } // two plain fields: cannot fail
+
+const pageSize = 500
+
+func (r Reader) page(ctx context.Context, at cursor) (source.Batch, string, error) {
+	col := collections[at.Collection]
+	q := url.Values{"limit": {strconv.Itoa(pageSize)}}
+	if at.Page != "" {
+		q.Set("page", at.Page)
+	}
+	var list struct {
+		Items []struct {
+			ID    string          `json:"id"`
+			ETag  string          `json:"etag"`
+			Value json.RawMessage `json:"value"`
+		} `json:"items"`
+		Next     string `json:"next"`
+		Revision int64  `json:"revision"`
+	}
+	if err := r.json(ctx, "GET", "/collections/"+col.name, q, nil, &list); err != nil {
+		return source.Batch{}, "", err
+	}
+	if list.Next != "" && list.Next == at.Page {
+		return source.Batch{}, "", fmt.Errorf("source %s: %s: the bridge names the same page as the next one", r.o.Name, col.name)
+	}
+	b := source.Batch{Version: strconv.FormatInt(list.Revision, 10)}
+	for _, it := range list.Items {
+		vs, err := col.read(it.Value)
+		if err != nil {
+			return b, "", fmt.Errorf("source %s: %s %q: %w", r.o.Name, col.name, it.ID, err)
+		}
+		for _, v := range vs {
+			rec := source.Record{Kind: col.name, ID: it.ID, ETag: it.ETag, Value: v}
+			if c, ok := v.(model.CoverageRecord); ok {
+				rec.Kind, rec.ID = source.Coverage, it.ID+"|"+c.Service+"|"+c.LogClass
+			}
+			b.Records = append(b.Records, rec)
+		}
+	}
+	return b, list.Next, nil
+}
+
+// Logs yields the audit log in pages.
+func (r Reader) Logs(ctx context.Context, from string) iter.Seq2[source.LogBatch, error] {
+	return func(yield func(source.LogBatch, error) bool) {
+		for {
+			a, err := r.do(ctx, "GET", "/logs", url.Values{"cursor": {from}}, nil, nil)
+			if err != nil {
+				yield(source.LogBatch{}, err)
+				return
+			}
+			next := a.header.Get("Bridge-Cursor")
+			b := ParseLines("log at "+next, a.body)
+			b.Cursor, b.More = next, a.header.Get("Bridge-More") == "true"
+			if b.More && next == from {
+				yield(b, fmt.Errorf("source %s: the log does not move on from cursor %q", r.o.Name, from))
+				return
+			}
+			if !yield(b, nil) || !b.More {
+				return
+			}
+			from = next
+		}
+	}
+}
+
+// ParseLines reads OCSF lines on two processors, keeping their order.
+func ParseLines(name string, data []byte) source.LogBatch {
+	var lines []auditlog.Line
+	var b source.LogBatch
+	for l, err := range auditlog.Lines(bytes.NewReader(data)) {
+		if err != nil {
+			b.Rejected = append(b.Rejected, source.Reject{File: name, Line: l.Number, Why: err.Error()})
+			break
+		}
+		l.Bytes = bytes.Clone(l.Bytes)
+		lines = append(lines, l)
+	}
+	calls := make([]usage.Call, len(lines))
+	why := make([]string, len(lines))
+	var wg sync.WaitGroup
+	half := (len(lines) + 1) / 2
+	for _, part := range [][2]int{{0, half}, {half, len(lines)}} {
+		wg.Go(func() {
+			for i := part[0]; i < part[1]; i++ {
+				if why[i] = lines[i].Reject; why[i] == "" {
+					var err error
+					if calls[i], err = ocsf.Parse(lines[i].Bytes); err != nil {
+						why[i] = err.Error()
+					}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for i := range lines {
+		if why[i] != "" {
+			b.Rejected = append(b.Rejected, source.Reject{File: name, Line: lines[i].Number, Why: why[i]})
+			continue
+		}
+		b.Calls = append(b.Calls, calls[i])
+	}
+	b.Lines = len(lines)
+	return b
+}

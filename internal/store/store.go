@@ -1,0 +1,415 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"time"
+
+	"modernc.org/sqlite" // the driver, and its error type
+	sqlite3 "modernc.org/sqlite/lib"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/source"
+)
+
+// Errors that callers decide on.
+var (
+	// ErrNewer: a newer Clip Fence made this store.
+	ErrNewer = errors.New("workspace was made by a newer clipfence")
+	// ErrDamaged: the file is no store, or no longer one.
+	ErrDamaged = errors.New("store is damaged")
+	// ErrUnwritable: the file could not be written; nothing of the attempt is kept.
+	ErrUnwritable = errors.New("workspace could not be written (is the disk full?); what was kept before is whole")
+	// ErrNone: what was asked for is not there.
+	ErrNone = errors.New("not in the store")
+)
+
+// migrations bring a store from version i to i+1. They are never changed once
+// released, only added to.
+var migrations = []string{`
+create table surveys(id integer primary key, source text not null, started text not null, finished text, cursor text not null default '', version text not null default '');
+create table records(survey integer not null, kind text not null, id text not null, etag text not null, value blob not null, primary key(survey, kind, id)) without rowid;
+create table names(id integer primary key, text text not null unique);
+create table uses(source integer not null, identity integer not null, acting_for integer not null, permission integer not null, path integer not null,
+	outcome integer not null, network integer not null, second_factor integer not null,
+	count integer not null, first integer not null, last integer not null, days blob not null,
+	primary key(source, identity, permission, path, acting_for, outcome, network, second_factor)) without rowid;
+create table seen(source text not null, day integer not null, events blob not null, primary key(source, day)) without rowid;
+create table logs(source text primary key, cursor text not null, first integer not null, last integer not null, lines integer not null, rejected integer not null) without rowid;
+create table rejected(source text not null, file text not null, line integer not null, why text not null, primary key(source, file, line)) without rowid;
+create table waivers(finding text primary key, reason text not null, by text not null, until text not null, at text not null) without rowid;
+create table gates(id text primary key, body blob not null) without rowid;
+create table settings(name text primary key, value text not null) without rowid;
+`}
+
+// A Store is an open store.
+type Store struct {
+	db    *sql.DB
+	names map[string]int64 // of the names table; nil until it is needed
+}
+
+// Open opens the store in a file, makes it where there is none, and brings an
+// older one up to date.
+func Open(ctx context.Context, file string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	u := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(file)}
+	db, err := sql.Open("sqlite", u.String()+"?_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(on)&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	s := &Store{db: db}
+	if err := s.migrate(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("%s: %w", file, explain(err)), db.Close())
+	}
+	return s, nil
+}
+
+// explain marks the driver's errors that mean a broken file.
+func explain(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) {
+		switch e.Code() & 0xff {
+		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
+			return fmt.Errorf("%w: %w", ErrDamaged, err)
+		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR:
+			return fmt.Errorf("%w: %w", ErrUnwritable, err)
+		}
+	}
+	return err
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	var version int
+	if err := s.db.QueryRowContext(ctx, `pragma user_version`).Scan(&version); err != nil {
+		return err
+	}
+	if version > len(migrations) {
+		return fmt.Errorf("%w (version %d; this program knows %d): use that one, or a fresh folder", ErrNewer, version, len(migrations))
+	}
+	for ; version < len(migrations); version++ {
+		err := s.tx(ctx, func(tx *sql.Tx) error {
+			if _, err := tx.Exec(migrations[version]); err != nil {
+				return err
+			}
+			_, err := tx.Exec(fmt.Sprintf(`pragma user_version = %d`, version+1))
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close closes the file.
+func (s *Store) Close() error { return s.db.Close() }
+
+func (s *Store) tx(ctx context.Context, f func(*sql.Tx) error) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return explain(err)
+	}
+	if err := f(tx); err != nil {
+		return errors.Join(explain(err), ignoreDone(tx.Rollback()))
+	}
+	return explain(tx.Commit())
+}
+
+// ignoreDone drops the error of rolling back what has ended by itself.
+func ignoreDone(err error) error {
+	if errors.Is(err, sql.ErrTxDone) {
+		return nil
+	}
+	return err
+}
+
+// rows runs a query and calls f once a row.
+func (s *Store) rows(ctx context.Context, f func(scan func(...any) error) error, query string, args ...any) error {
+	rows, err := s.db.QueryContext(ctx, query, args...)
+	if err != nil {
+		return explain(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := f(rows.Scan); err != nil {
+			return err
+		}
+	}
+	return explain(rows.Err())
+}
+
+// A Survey is one reading of a source.
+type Survey struct {
+	ID       int64     `json:"id"`
+	Source   string    `json:"source"`
+	Started  time.Time `json:"started"`
+	Finished time.Time `json:"finished,omitzero"`
+	Cursor   string    `json:"-"`
+	Version  string    `json:"version"`
+	Records  int       `json:"records"`
+}
+
+// Unfinished returns the survey of a source that was interrupted, if any.
+func (s *Store) Unfinished(ctx context.Context, src string) (Survey, bool, error) {
+	v := Survey{Source: src}
+	var started string
+	err := s.db.QueryRowContext(ctx, `select id, started, cursor, version from surveys where source = ? and finished is null order by id desc limit 1`, src).
+		Scan(&v.ID, &started, &v.Cursor, &v.Version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return v, false, nil
+	}
+	v.Started, _ = time.Parse(time.RFC3339Nano, started)
+	return v, err == nil, explain(err)
+}
+
+// BeginSurvey starts a survey and drops unfinished ones of the same source.
+func (s *Store) BeginSurvey(ctx context.Context, src string, now time.Time) (Survey, error) {
+	v := Survey{Source: src, Started: now}
+	err := s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.Exec(`delete from records where survey in (select id from surveys where source = ? and finished is null)`, src); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`delete from surveys where source = ? and finished is null`, src); err != nil {
+			return err
+		}
+		r, err := tx.Exec(`insert into surveys(source, started) values(?, ?)`, src, now.UTC().Format(time.RFC3339Nano))
+		if err == nil {
+			v.ID, err = r.LastInsertId()
+		}
+		return err
+	})
+	return v, err
+}
+
+// SaveBatch keeps a part of a survey together with the cursor behind it.
+func (s *Store) SaveBatch(ctx context.Context, survey int64, b source.Batch) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		put, err := tx.Prepare(`insert or replace into records values(?, ?, ?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer put.Close()
+		for _, r := range b.Records {
+			v, err := json.Marshal(r.Value)
+			if err != nil {
+				return err
+			}
+			if _, err := put.Exec(survey, r.Kind, r.ID, r.ETag, v); err != nil {
+				return err
+			}
+		}
+		_, err = tx.Exec(`update surveys set cursor = ?, version = ? where id = ?`, b.Cursor, b.Version, survey)
+		return err
+	})
+}
+
+// keptSurveys is how many finished surveys of a source are kept for comparison.
+const keptSurveys = 20
+
+// FinishSurvey makes a survey the newest one of its source.
+func (s *Store) FinishSurvey(ctx context.Context, survey int64, now time.Time) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.Exec(`update surveys set finished = ? where id = ?`, now.UTC().Format(time.RFC3339Nano), survey); err != nil {
+			return err
+		}
+		old := `select id from surveys s where finished is not null and source = (select source from surveys where id = ?1) and
+			id not in (select id from surveys where source = s.source and finished is not null order by id desc limit ?2)`
+		if _, err := tx.Exec(`delete from records where survey in (`+old+`)`, survey, keptSurveys); err != nil {
+			return err
+		}
+		_, err := tx.Exec(`delete from surveys where id in (`+old+`)`, survey, keptSurveys)
+		return err
+	})
+}
+
+// Surveys lists the finished surveys, newest first. An empty source means all.
+func (s *Store) Surveys(ctx context.Context, src string) ([]Survey, error) {
+	var out []Survey
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var v Survey
+		var started, finished string
+		if err := scan(&v.ID, &v.Source, &started, &finished, &v.Version, &v.Records); err != nil {
+			return err
+		}
+		v.Started, _ = time.Parse(time.RFC3339Nano, started)
+		v.Finished, _ = time.Parse(time.RFC3339Nano, finished)
+		out = append(out, v)
+		return nil
+	}, `select id, source, started, finished, version, (select count(*) from records r where r.survey = s.id)
+		from surveys s where finished is not null and (?1 = '' or source = ?1) order by id desc`, src)
+	return out, err
+}
+
+// Estate puts a survey together again; survey 0 is the newest finished one of
+// the source. It returns [ErrNone] when there is none.
+func (s *Store) Estate(ctx context.Context, src string, survey int64) (*model.Estate, Survey, error) {
+	all, err := s.Surveys(ctx, src)
+	if err != nil {
+		return nil, Survey{}, err
+	}
+	var at *Survey
+	for i := range all {
+		if survey == 0 || all[i].ID == survey {
+			at = &all[i]
+			break
+		}
+	}
+	if at == nil {
+		if survey != 0 {
+			return nil, Survey{}, fmt.Errorf("survey %d of source %q: %w", survey, src, ErrNone)
+		}
+		return nil, Survey{}, fmt.Errorf("source %q was never surveyed: %w", src, ErrNone)
+	}
+	e := &model.Estate{Source: src}
+	err = s.rows(ctx, func(scan func(...any) error) error {
+		var kind string
+		var value []byte
+		if err := scan(&kind, &value); err != nil {
+			return err
+		}
+		if err := put(e, kind, value); err != nil {
+			return fmt.Errorf("%w: survey %d, a record of %s: %v", ErrDamaged, at.ID, kind, err)
+		}
+		return nil
+	}, `select kind, value from records where survey = ? order by kind, id`, at.ID)
+	return e, *at, err
+}
+
+func put(e *model.Estate, kind string, value []byte) error {
+	switch kind {
+	case source.Permissions:
+		return grow(&e.Catalogue, value)
+	case source.Nodes:
+		return grow(&e.Nodes, value)
+	case source.Identities:
+		return grow(&e.Identities, value)
+	case source.Memberships:
+		return grow(&e.Memberships, value)
+	case source.ActAs:
+		return grow(&e.ActAs, value)
+	case source.Roles:
+		return grow(&e.Roles, value)
+	case source.Grants:
+		return grow(&e.Grants, value)
+	case source.Denials:
+		return grow(&e.Denials, value)
+	case source.Ceilings:
+		return grow(&e.Ceilings, value)
+	case source.Guardrails:
+		return grow(&e.Guardrails, value)
+	case source.Coverage:
+		return grow(&e.Coverage, value)
+	case source.Semantics:
+		return json.Unmarshal(value, &e.Semantics)
+	}
+	return fmt.Errorf("kind %q is not known", kind)
+}
+
+func grow[S ~[]T, T any](list *S, value []byte) error {
+	var v T
+	if err := json.Unmarshal(value, &v); err != nil {
+		return err
+	}
+	*list = append(*list, v)
+	return nil
+}
+
+// Setting returns a small value kept under a name, or "".
+func (s *Store) Setting(ctx context.Context, name string) (string, error) {
+	var v string
+	err := s.db.QueryRowContext(ctx, `select value from settings where name = ?`, name).Scan(&v)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return v, explain(err)
+}
+
+// SetSetting keeps a small value under a name.
+func (s *Store) SetSetting(ctx context.Context, name, value string) error {
+	_, err := s.db.ExecContext(ctx, `insert or replace into settings values(?, ?)`, name, value)
+	return explain(err)
+}
+
+// A Waiver sets a finding aside.
+type Waiver struct {
+	Finding string    `json:"finding"`
+	Reason  string    `json:"reason"`
+	By      string    `json:"by"`
+	Until   time.Time `json:"until"`
+	At      time.Time `json:"at"`
+}
+
+// Waive keeps a waiver, in place of an older one for the same finding.
+func (s *Store) Waive(ctx context.Context, w Waiver) error {
+	_, err := s.db.ExecContext(ctx, `insert or replace into waivers values(?, ?, ?, ?, ?)`, w.Finding, w.Reason, w.By, w.Until.UTC().Format(time.RFC3339), w.At.UTC().Format(time.RFC3339))
+	return explain(err)
+}
+
+// Waivers returns the waivers by finding.
+func (s *Store) Waivers(ctx context.Context) (map[string]Waiver, error) {
+	out := map[string]Waiver{}
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var w Waiver
+		var until, at string
+		if err := scan(&w.Finding, &w.Reason, &w.By, &until, &at); err != nil {
+			return err
+		}
+		w.Until, _ = time.Parse(time.RFC3339, until)
+		w.At, _ = time.Parse(time.RFC3339, at)
+		out[w.Finding] = w
+		return nil
+	}, `select finding, reason, by, until, at from waivers`)
+	return out, err
+}
+
+// SaveGate keeps the body of a gate request under its id.
+func (s *Store) SaveGate(ctx context.Context, id string, body []byte) error {
+	_, err := s.db.ExecContext(ctx, `insert or replace into gates values(?, ?)`, id, body)
+	return explain(err)
+}
+
+// Gates returns the bodies of all gate requests, by id.
+func (s *Store) Gates(ctx context.Context) (map[string][]byte, error) {
+	out := map[string][]byte{}
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var id string
+		var body []byte
+		if err := scan(&id, &body); err != nil {
+			return err
+		}
+		out[id] = body
+		return nil
+	}, `select id, body from gates`)
+	return out, err
+}
+
+const headSetting = "ledger.head"
+
+// Locked runs f with the ledger's head while no other process can write to the
+// store, and keeps the head that it returns.
+func (s *Store) Locked(ctx context.Context, f func(head string) (string, error)) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		var head string
+		err := tx.QueryRow(`select value from settings where name = ?`, headSetting).Scan(&head)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if head, err = f(head); err != nil {
+			return err
+		}
+		_, err = tx.Exec(`insert or replace into settings values(?, ?)`, headSetting, head)
+		return err
+	})
+}
+
+// Head returns the ledger's head.
+func (s *Store) Head(ctx context.Context) (string, error) { return s.Setting(ctx, headSetting) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"strings"
 	"time"
 
@@ -195,7 +196,7 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 		all = source.LogBatch{}
 		return err
 	}
-	for b, err := range r.Logs(ctx, state.Cursor) {
+	for b, err := range ahead(ctx, r.Logs, state.Cursor) {
 		if err != nil {
 			return errors.Join(err, flush()) // what came before it is good
 		}
@@ -221,6 +222,40 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 	}
 	row.LogFrom, row.LogTo, row.Rejected = state.First, state.Last, int(state.Rejected)
 	return nil
+}
+
+// ahead reads a few batches ahead of whoever folds them, so that fetching and
+// keeping overlap.
+func ahead(ctx context.Context, logs func(context.Context, string) iter.Seq2[source.LogBatch, error], cursor string) iter.Seq2[source.LogBatch, error] {
+	type item struct {
+		b   source.LogBatch
+		err error
+	}
+	return func(yield func(source.LogBatch, error) bool) {
+		ctx, cancel := context.WithCancel(ctx)
+		ch := make(chan item, 8)
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			defer close(ch)
+			for b, err := range logs(ctx, cursor) {
+				select {
+				case ch <- item{b, err}:
+				case <-ctx.Done():
+					return
+				}
+			}
+		}()
+		defer func() { cancel(); <-done }()
+		for it := range ch {
+			if !yield(it.b, it.err) {
+				return
+			}
+		}
+		if err := ctx.Err(); err != nil { // cut short, not finished
+			yield(source.LogBatch{}, err)
+		}
+	}
 }
 
 func (w *workspace) showRejected(ctx context.Context, sources []config.Source) error {

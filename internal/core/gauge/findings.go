@@ -252,7 +252,7 @@ func (f *finder) givenByOther(i int, g *GrantResult) *model.Grant {
 	for _, st := range f.in.Engine.Closure(g.Grant.To) {
 		for _, j := range f.in.Engine.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
-			if j == i || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+			if j == i || o.Grant.To.Open() || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
 			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {

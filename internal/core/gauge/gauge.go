@@ -260,6 +260,19 @@ const yearDays = 400
 func (r *runner) states() {
 	for _, s := range r.out.Standings {
 		a := r.act(s.ID)
+		if s.ID.Kind == model.Group { // a group's grants are used by its members
+			for _, h := range s.Holdings {
+				for p, pu := range r.out.Grants[h.Grant].Use {
+					a.days = a.days.Union(pu.Days)
+					if pu.Last.After(a.last) {
+						a.last = pu.Last
+					}
+					if !pu.Last.Before(r.span.From) {
+						a.used.Set(p)
+					}
+				}
+			}
+		}
 		s.LastUse, s.Used = a.last, a.used.Count()
 		s.Habit = usage.HabitOf(a.days, r.now)
 		s.State = r.state(s)

@@ -157,6 +157,18 @@ func copyName(name string, n int) string {
 	return fmt.Sprintf("%s-%d", name, n+1)
 }
 
+// scopes lists the organisation, its units and its projects.
+func (b *builder) scopes() []string {
+	out := []string{b.Root}
+	for _, n := range b.Docs[sandbox.KindNode] {
+		p := n.(*sandbox.Node).Path
+		if strings.Contains(p, "unit:") && strings.Count(p, "/") <= 4 {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
 // at returns a path in a project of the first copy.
 func (b *builder) at(project, rest string) string {
 	for _, p := range projects {
@@ -314,7 +326,7 @@ func (b *builder) staff() {
 	}
 	b.member("group/engineering", "group/all-staff")
 	functional := map[string][]script{
-		"group/auditors": {{do: []string{"identity/grant:list", "identity/role:list", "identity/membership:list", "identity/policy:audit"}, on: []string{b.Root}, calls: weekdays(3, nil)}},
+		"group/auditors": {{do: []string{"identity/grant:list", "identity/role:list", "identity/membership:list", "identity/policy:audit"}, on: b.scopes(), calls: weekdays(4, nil)}},
 		"group/analysts": {{do: []string{"database/instance:connect", "database/table:list", "database/table:read", "database/query:run"},
 			on: []string{b.at("data", "instance:main/schema:marts/table:sailings"), b.at("data", "instance:main/schema:marts/table:sales")}, calls: weekdays(8, nil)}},
 		"group/support-desk":     {{do: []string{"store/object:list", "store/object:read", "store/object:read-metadata"}, on: []string{b.at("ticketing", "bucket:receipts/{date}/{n}.pdf")}, calls: weekdays(9, nil)}},
@@ -356,10 +368,10 @@ func (b *builder) staff() {
 			do, on []string
 			n      int
 		}{
-			{teamDuties[0:5], []string{bucket + "/{date}/{n}", bucket + "/notes/{n}"}, 4},
-			{teamDuties[5:10], []string{root + "/machine:app-1", root + "/job:nightly"}, 2},
-			{teamDuties[10:13], []string{root + "/instance:main"}, 2},
-			{teamDuties[13:18], []string{root}, 2},
+			{teamDuties[0:5], []string{bucket + "/{date}/{n}", bucket + "/notes/{n}"}, 3},
+			{teamDuties[5:10], []string{root + "/machine:app-1", root + "/job:nightly"}, 1},
+			{teamDuties[10:13], []string{root + "/instance:main"}, 1},
+			{teamDuties[13:18], []string{root}, 1},
 		} {
 			s := script{who: who, do: d.do, on: d.on, calls: between(from, farFuture, weekdays(d.n, off)), from: 6, hours: 10, network: network, mfa: i%9 > 0}
 			b.needs(s)
@@ -383,6 +395,8 @@ func (b *builder) staff() {
 	for i, who := range b.people[:2] {
 		g := b.grant(who, "administrator", b.Root+"/**")
 		b.plant("standing-admin", who, g, "administers the whole organisation, standing")
+		b.plant("over-broad-role", who, g, "of all permissions it uses a few")
+		b.plant("over-broad-place", who, g, "works on a few places, administers all")
 		b.needs(script{who: who, do: []string{"identity/grant:list", "identity/grant:create", "identity/grant:delete", "identity/identity:list", "identity/membership:create"}, on: []string{b.Root},
 			calls: weekdays(2+i, nil), from: 7, hours: 8, network: "10.40.0.9", mfa: true})
 		b.token(who)
@@ -401,12 +415,12 @@ func (b *builder) everydayWorkloads() {
 		on                  []string
 		perDay              int
 	}{
-		{"loader", "object-creator", "bucket:%s/**", []string{"store/object:create", "store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, []string{"bucket:%s/runs/{date}/{n}"}, 14},
-		{"reader", "object-reader", "bucket:%s/**", []string{"store/object:list", "store/object:read", "store/object:read-metadata"}, []string{"bucket:%s/runs/{date}/{n}", "bucket:%s/index"}, 10},
-		{"writer", "table-writer", "instance:main/**", []string{"database/instance:connect", "database/table:list", "database/table:read", "database/table:insert", "database/table:update", "database/query:run"}, []string{"instance:main/schema:app/table:events", "instance:main/schema:app/table:state"}, 22},
-		{"publisher", "topic-publisher", "topic:events/**", []string{"queue/message:publish"}, []string{"topic:events"}, 30},
-		{"consumer", "subscription-consumer", "subscription:events-in/**", []string{"queue/message:receive", "queue/message:acknowledge", "queue/subscription:get"}, []string{"subscription:events-in"}, 24},
-		{"notifier", "function-invoker", "function:notify/**", []string{"compute/function:invoke"}, []string{"function:notify"}, 8},
+		{"loader", "object-creator", "bucket:%s/**", []string{"store/object:create", "store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, []string{"bucket:%s/runs/{date}/{n}"}, 7},
+		{"reader", "object-reader", "bucket:%s/**", []string{"store/object:list", "store/object:read", "store/object:read-metadata"}, []string{"bucket:%s/runs/{date}/{n}", "bucket:%s/index"}, 6},
+		{"writer", "table-writer", "instance:main/**", []string{"database/instance:connect", "database/table:list", "database/table:read", "database/table:insert", "database/table:update", "database/query:run"}, []string{"instance:main/schema:app/table:events", "instance:main/schema:app/table:state"}, 9},
+		{"publisher", "topic-publisher", "topic:events/**", []string{"queue/message:publish"}, []string{"topic:events"}, 11},
+		{"consumer", "subscription-consumer", "subscription:events-in/**", []string{"queue/message:receive", "queue/message:acknowledge", "queue/subscription:get"}, []string{"subscription:events-in"}, 9},
+		{"notifier", "function-invoker", "function:notify/**", []string{"compute/function:invoke"}, []string{"function:notify"}, 4},
 		{"vault", "secret-reader", "secret:db-password/**", []string{"secrets/secret:get", "secrets/version:read"}, []string{"secret:db-password"}, 4},
 		{"runner", "job-runner", "job:nightly/**", []string{"compute/job:list", "compute/job:get", "compute/job:run", "compute/job:cancel"}, []string{"job:nightly"}, 5},
 	}
@@ -461,7 +475,7 @@ func (b *builder) everydayWorkloads() {
 func (b *builder) logSettings() {
 	writer := b.identity("workload/log-writer", "Writes the audit log", nil)
 	b.grant(writer, "log-writer", b.Root+"/**")
-	b.needs(script{who: writer, do: []string{"logging/entry:create"}, on: []string{b.Root}, calls: every(6, 2), network: "10.20.0.2"})
+	b.needs(script{who: writer, do: []string{"logging/entry:create"}, on: b.scopes(), calls: every(6, 2), network: "10.20.0.2"})
 	setting := func(node string, except map[string]time.Time) {
 		s := &sandbox.LogSetting{Node: node, Writer: writer, Keep: 400}
 		for _, svc := range sandbox.Services {

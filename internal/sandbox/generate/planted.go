@@ -63,7 +63,7 @@ func (b *builder) overBroad() {
 	g = b.grant(sync, "object-editor", b.at("cameras", "**"))
 	b.needs(script{who: sync, do: []string{"store/object:list", "store/object:read", "store/object:read-metadata", "store/object:create", "store/object:overwrite", "store/object:delete", "store/object:set-labels",
 		"store/object:copy", "store/object:restore", "store/object:get-policy", "store/upload:list", "store/upload:start", "store/upload:finish", "store/upload:abort"},
-		on: []string{b.at("cameras", "bucket:quay-1/{date}/{n}.img")}, calls: every(28, 9), network: "10.20.2.40"})
+		on: []string{b.at("cameras", "bucket:quay-1/{date}/{n}.img")}, calls: every(20, 9), network: "10.20.2.40"})
 	b.plant("over-broad-place", sync, g, "the right permissions on 24 containers, uses one")
 	b.token(sync)
 
@@ -134,7 +134,7 @@ func (b *builder) handOuts() {
 	b.plant("over-broad-role", root, g, "administers a unit, does three things")
 	runner := b.identity("workload/build-runner", "Runs builds", nil)
 	b.grant(runner, "object-creator", b.at("shared", "bucket:builds/**"))
-	b.needs(script{who: runner, do: []string{"store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, on: []string{b.at("shared", "bucket:builds/{date}/{n}")}, calls: every(20, 8), network: "10.20.6.7"})
+	b.needs(script{who: runner, do: []string{"store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, on: []string{b.at("shared", "bucket:builds/{date}/{n}")}, calls: every(12, 5), network: "10.20.6.7"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-1", From: runner, To: bot, How: "run-as"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-2", From: bot, To: root, How: "mint-token"})
 	b.needs(script{who: bot, as: root, do: []string{"compute/machine:list", "compute/machine:resize", "network/rule:update"}, on: []string{b.at("shared", "machine:app-1"), b.at("data", "machine:app-2")}, calls: every(2, 1), network: "10.20.6.6"})
@@ -168,14 +168,14 @@ func (b *builder) looksWrong() {
 	// Reads that no log shows: telemetry never switched its reading logs on.
 	dash := b.identity("workload/fleet-dash", "Shows the fleet", nil)
 	g := b.grant(dash, "table-reader", b.at("telemetry", "instance:main/**"))
-	b.needs(script{who: dash, do: []string{"database/instance:connect", "database/table:list", "database/table:read", "database/query:run"}, on: []string{b.at("telemetry", "instance:main/schema:app/table:positions")}, calls: every(40, 10), network: "10.20.7.9"})
+	b.needs(script{who: dash, do: []string{"database/instance:connect", "database/table:list", "database/table:read", "database/query:run"}, on: []string{b.at("telemetry", "instance:main/schema:app/table:positions")}, calls: every(12, 5), network: "10.20.7.9"})
 	b.needs(script{who: dash, do: []string{"queue/message:publish"}, on: []string{b.at("telemetry", "topic:events")}, calls: every(3, 1), network: "10.20.7.9"})
 	b.grant(dash, "topic-publisher", b.at("telemetry", "topic:events/**"))
 	b.keep(dash, g, "its reads are not logged")
 	// A grant made last week.
 	lights := b.identity("workload/harbour-lights", "Switches the harbour lights", nil)
 	b.grant(lights, "topic-publisher", b.at("cameras", "topic:events/**"))
-	b.needs(script{who: lights, do: []string{"queue/message:publish"}, on: []string{b.at("cameras", "topic:events")}, calls: every(30, 4), network: "10.20.7.3"})
+	b.needs(script{who: lights, do: []string{"queue/message:publish"}, on: []string{b.at("cameras", "topic:events")}, calls: every(10, 4), network: "10.20.7.3"})
 	g = b.grant(lights, "object-editor", b.at("cameras", "bucket:mast-1/**"))
 	g.Created = b.ago(6)
 	b.keep(lights, g, "made last week")

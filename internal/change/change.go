@@ -46,7 +46,7 @@ type Change struct {
 func Plan(ctx context.Context, c source.Changer, g *engine.Engine, f *draft.Fence, now time.Time) ([]source.Step, error) {
 	who := f.For.In(g.Estate.Source)
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
-	tag := "fence-" + slug(who.Name+string(who.Kind[:1])) + "-" + hex.EncodeToString(h[:3])
+	tag := "fence-" + slug(who.String()) + "-" + hex.EncodeToString(h[:3])
 	var add, remove []source.Step
 	step := func(kind, id string, after any) (source.Step, error) {
 		s := source.Step{Kind: kind, ID: id}

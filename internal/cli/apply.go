@@ -167,6 +167,9 @@ func (w *workspace) carryOut(ctx context.Context, c source.Changer, src config.S
 	if err != nil {
 		return err
 	}
+	if !machine {
+		fmt.Fprintln(a.out)
+	}
 	out := &render.Doc{Head: fmt.Sprintf("%s done: %s, each seen in %s", ch.ID, render.Plural(len(ch.Steps), "step"), src.Name), Value: rec, Next: []string{"clipfence undo " + ch.ID}}
 	if ch.Undoes != "" {
 		out.Head = fmt.Sprintf("%s done: %s is taken back, %s is as it was", ch.ID, ch.Undoes, src.Name)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -104,6 +105,9 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 	if given := len(r.Broken) - unnamed; given > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names the permission as given up", render.Plural(given, "use")))
 	}
+	if n := keptElsewhere(f, r); n > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay", render.Plural(n, "permission")))
+	}
 	if r.Odd > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of the log are not explained by today's grants (an older grant, a condition); they are not counted", render.Plural(r.Odd, "use")))
 	}
@@ -181,6 +185,17 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		d.Next = []string{"edit " + name + " and rehearse again"}
 	}
 	return d
+}
+
+// keptElsewhere counts the given-up permissions that other grants still give.
+func keptElsewhere(f *draft.Fence, r *rehearse.Result) int {
+	n := 0
+	for _, c := range r.Stays {
+		if slices.Contains(f.GivesUp, c.Permission.String()) {
+			n++
+		}
+	}
+	return n
 }
 
 func first[T fmt.Stringer](xs []T, n int) string {

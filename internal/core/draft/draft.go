@@ -251,11 +251,11 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	}
 	lines := d.lines(t, keep)
 	before := d.in.Weights.Danger(d.r.Scale.Pairs(t.Perms, t.Grant.On))
-	var after gauge.Pairs
+	var after []gauge.Part
 	for _, a := range lines {
-		after = after.Add(d.r.Scale.Pairs(d.g.SetPerms(a.Sets(d.g)), a.On))
+		after = append(after, gauge.Part{Perms: d.g.SetPerms(a.Sets(d.g)), On: a.On})
 	}
-	if len(lines) > 0 && before-d.in.Weights.Danger(after) < max(1, 0.05*before) {
+	if len(lines) > 0 && before-d.in.Weights.Danger(d.r.Scale.Union(after)) < max(1, 0.05*before) {
 		return // not worth a change
 	}
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)

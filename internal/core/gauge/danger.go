@@ -34,14 +34,6 @@ func (w Weights) Danger(p Pairs) float64 {
 	return d
 }
 
-// Add adds the pairs of o.
-func (p Pairs) Add(o Pairs) Pairs {
-	for l, n := range o {
-		p[l] += n
-	}
-	return p
-}
-
 // A Scale counts nodes for places, by kind, once per list of patterns.
 type Scale struct {
 	g     *engine.Engine
@@ -88,6 +80,44 @@ func (s *Scale) Pairs(perms engine.Bits, on []model.PathPattern) Pairs {
 	var p Pairs
 	for i := range perms.All() {
 		c := s.g.Estate.Catalogue[i]
+		p[LevelOf(c)] += s.Nodes(c, on)
+	}
+	return p
+}
+
+// A Part is some permissions on some places.
+type Part struct {
+	Perms engine.Bits
+	On    []model.PathPattern
+}
+
+// Union counts the distinct pairs of all parts together: what two parts both give
+// counts once.
+func (s *Scale) Union(parts []Part) Pairs {
+	var p Pairs
+	places := map[string][]model.PathPattern{} // by which parts give a permission
+	sig := make([]byte, len(parts))
+	for i, c := range s.g.Estate.Catalogue {
+		hit := false
+		for j, x := range parts {
+			sig[j] = '0'
+			if x.Perms.Has(i) {
+				sig[j] = '1'
+				hit = true
+			}
+		}
+		if !hit {
+			continue
+		}
+		on, ok := places[string(sig)]
+		if !ok {
+			for j, x := range parts {
+				if sig[j] == '1' {
+					on = append(on, x.On...)
+				}
+			}
+			places[string(sig)] = on
+		}
 		p[LevelOf(c)] += s.Nodes(c, on)
 	}
 	return p

@@ -127,13 +127,13 @@ func (f *finder) add(x Finding) {
 // ownDanger is the danger of what reaches an identity through itself and its
 // groups, without what anybody has.
 func (f *finder) ownDanger(s *Standing) float64 {
-	var p Pairs
+	var parts []Part
 	for _, h := range s.Holdings {
 		if g := &f.e.Grants[h.Grant]; !g.To.Open() {
-			p = p.Add(f.r.Scale.Pairs(h.Perms, g.On))
+			parts = append(parts, Part{h.Perms, g.On})
 		}
 	}
-	return f.in.Weights.Danger(p)
+	return f.in.Weights.Danger(f.r.Scale.Union(parts))
 }
 
 func (f *finder) grant(i int, g *GrantResult) {

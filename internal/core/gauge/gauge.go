@@ -153,10 +153,10 @@ func (r *runner) prepare() {
 	for _, id := range e.Identities {
 		s := &Standing{ID: id.ID, Identity: id, Holdings: r.g.Holdings(id.ID)}
 		granted := engine.NewBits(n)
-		var pairs Pairs
+		var parts []Part
 		for _, h := range s.Holdings {
 			granted.Or(h.Perms)
-			pairs = pairs.Add(r.out.Scale.Pairs(h.Perms, e.Grants[h.Grant].On))
+			parts = append(parts, Part{h.Perms, e.Grants[h.Grant].On})
 			g := r.out.Grants[h.Grant]
 			if id.ID.Kind != model.Group && !g.Grant.To.Open() {
 				g.Holders = append(g.Holders, id.ID)
@@ -166,7 +166,7 @@ func (r *runner) prepare() {
 			s.Grants = append(s.Grants, r.out.Grants[i])
 		}
 		s.Granted = granted.Count()
-		s.Danger = r.in.Weights.Danger(pairs)
+		s.Danger = r.in.Weights.Danger(r.out.Scale.Union(parts))
 		r.out.Standings = append(r.out.Standings, s)
 		r.out.byID[id.ID] = s
 	}

@@ -170,10 +170,10 @@ func (r *Result) weigh(before, after *engine.Engine, f *draft.Fence, w gauge.Wei
 func holdings(g *engine.Engine, who model.ID) (engine.Bits, gauge.Pairs) {
 	scale := gauge.NewScale(g)
 	bits := engine.NewBits(len(g.Estate.Catalogue))
-	var pairs gauge.Pairs
+	var parts []gauge.Part
 	for _, h := range g.Holdings(who) {
 		bits.Or(h.Perms)
-		pairs = pairs.Add(scale.Pairs(h.Perms, g.Estate.Grants[h.Grant].On))
+		parts = append(parts, gauge.Part{Perms: h.Perms, On: g.Estate.Grants[h.Grant].On})
 	}
-	return bits, pairs
+	return bits, scale.Union(parts)
 }

@@ -1,0 +1,357 @@
+package model_test
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"clipfence/internal/core/model"
+)
+
+func TestParsePath(t *testing.T) {
+	for _, tt := range []struct{ in, want, wantErr string }{
+		{"/mooring", "/mooring", ""},
+		{"/mooring/org:ternhaven/project:tides/bucket:forecasts/runs/2026-11-01", "/mooring/org:ternhaven/project:tides/bucket:forecasts/runs/2026-11-01", ""},
+		{"/a/b:c%3ad", "/a/b:c%3Ad", ""},    // hex is written in capitals
+		{"/a/b:c:d", "/a/b:c%3Ad", ""},      // only the first colon ends the kind
+		{"/a/%6f", "/a/o", ""},              // what needs no encoding loses it
+		{"/a/x y/é", "/a/x%20y/%C3%A9", ""}, // raw text is taken, and encoded
+		{"/a/%2F%2A%25", "/a/%2F%2A%25", ""},
+		{"/a/..", "/a/..", ""}, // a name like any other
+		{"", "", "is empty"},
+		{"a/b", "", "does not begin with '/'"},
+		{"/a//b", "", "empty segment (number 2)"},
+		{"/a/", "", "empty segment"},
+		{"/a/:x", "", "no kind"},
+		{"/a/x:", "", "no name"},
+		{"/a/b*", "", "no pattern is allowed"},
+		{"/a/**", "", "only a pattern may"},
+		{"/a/%4", "", "broken percent-encoding"},
+		{"/a/%zz", "", "broken percent-encoding"},
+		{"/a/%FF", "", "not valid UTF-8"}, // would be one of our own marks
+		{"/a/%FC", "", "not valid UTF-8"},
+		{"/a/\xff", "", "not valid UTF-8"},
+		{"/a/%C3", "", "not valid UTF-8"},
+		{"/" + strings.Repeat("x", 70_000), "", "longer than"},
+	} {
+		p, err := model.ParsePath(tt.in)
+		if got := p.String(); err == nil && (tt.wantErr != "" || got != tt.want) {
+			t.Errorf("ParsePath(%q) = %q, want %q, error %q", tt.in, got, tt.want, tt.wantErr)
+		}
+		if err != nil && (tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
+			t.Errorf("ParsePath(%.40q): error %v, want %q", tt.in, err, tt.wantErr)
+		}
+	}
+}
+
+func TestPathPatternMatches(t *testing.T) {
+	for _, tt := range []struct {
+		pattern, path string
+		want          bool
+	}{
+		{"/m/b:x/**", "/m/b:x", true}, // the container and its contents
+		{"/m/b:x/**", "/m/b:x/o/p", true},
+		{"/m/b:x/**", "/m/b:xy", false},
+		{"/m/b:x", "/m/b:x/o", false},
+		{"/m/b:*/o", "/m/b:x/o", true},
+		{"/m/b:*", "/m/b:x/o", false}, // never across a segment
+		{"/m/*", "/m/b:x", true},      // a whole segment, kind and all
+		{"/m/b:*a*c", "/m/b:xaybac", true},
+		{"/m/b:*a*c", "/m/b:xcab", false},
+		{"/m/*F", "/m/%2F", false}, // the name is '/', not "%2F"
+		{"/m/%2A", "/m/%2A", true}, // a literal star
+		{"/m/%2A", "/m/x", false},
+		{"/m/a*", "/m/a%2Fb", true},
+		{"/**", "/m", true},
+		{"/m/a:*/**", "/m/a:b/c/d", true},
+	} {
+		if got := model.MustPathPattern(tt.pattern).Matches(model.MustPath(tt.path)); got != tt.want {
+			t.Errorf("%s matches %s = %t, want %t", tt.pattern, tt.path, got, tt.want)
+		}
+	}
+}
+
+// words enumerates every path of at most depth segments over the given segments,
+// below /m.
+func words(segs []string, depth int) []model.Path {
+	out := []model.Path{model.MustPath("/m")}
+	for last := out; depth > 0; depth-- {
+		var next []model.Path
+		for _, p := range last {
+			for _, s := range segs {
+				next = append(next, model.MustPath(p.String()+"/"+s))
+			}
+		}
+		out = append(out, next...)
+		last = next
+	}
+	return out
+}
+
+// randomPattern makes patterns over the letters a and b; 'f' is left to be the
+// letter that no pattern knows.
+func randomPattern(r *rand.Rand) model.PathPattern {
+	s := "/m"
+	for range r.IntN(3) {
+		seg := ""
+		for range 1 + r.IntN(2) {
+			seg += []string{"a", "b", "*", "*"}[r.IntN(4)]
+		}
+		if seg == "**" || seg == "***" {
+			seg = "*"
+		}
+		if r.IntN(3) == 0 {
+			seg = []string{"k:", "a:", "*:", "k*:"}[r.IntN(4)] + seg
+		}
+		s += "/" + strings.ReplaceAll(strings.ReplaceAll(seg, "***", "*"), "**", "*")
+	}
+	if r.IntN(2) == 0 {
+		s += "/**"
+	}
+	return model.MustPathPattern(s)
+}
+
+// smallSegs is every name of up to three letters: patterns of two tokens, with
+// their stars read as f, and what two of them share, are all in it.
+var smallSegs = func() (out []string) {
+	var names []string
+	last := []string{""}
+	for range 3 {
+		var next []string
+		for _, w := range last {
+			for _, l := range []string{"a", "b", "f"} {
+				next = append(next, w+l)
+			}
+		}
+		names = append(names, next...)
+		last = next
+	}
+	for _, k := range []string{"", "k:", "a:", "kf:", "f:", "b:"} {
+		for _, n := range names {
+			out = append(out, k+n)
+		}
+	}
+	return out
+}()
+
+// TestContainmentIsExact holds law 3: containment and overlap of patterns agree
+// with counting through every path of a small alphabet.
+func TestContainmentIsExact(t *testing.T) {
+	const seed = 3
+	r := rand.New(rand.NewPCG(seed, 0))
+	all := words(smallSegs, 2)
+	deepOnes := []model.Path{model.MustPath("/m/a/b/f"), model.MustPath("/m/f/f/f"), model.MustPath("/m/k:f/f/f/f"), model.MustPath("/m/kf:afb/f/f")}
+	all = append(all, deepOnes...)
+	n := 500
+	if testing.Short() {
+		n = 100
+	}
+	for range n {
+		var as []model.PathPattern
+		for range 1 + r.IntN(3) {
+			as = append(as, randomPattern(r))
+		}
+		b := randomPattern(r)
+		inA := func(p model.Path) bool {
+			for _, a := range as {
+				if a.Matches(p) {
+					return true
+				}
+			}
+			return false
+		}
+		contains, overlaps := true, false
+		for _, p := range all {
+			if b.Matches(p) {
+				contains = contains && inA(p)
+				overlaps = overlaps || as[0].Matches(p)
+			}
+		}
+		if got := model.PathPatternsContain(as, b); got != contains {
+			t.Fatalf("seed %d: %v contain %s = %t, counting says %t", seed, as, b, got, contains)
+		}
+		if got := as[0].Overlaps(b); got != overlaps {
+			t.Fatalf("seed %d: %s overlaps %s = %t, counting says %t", seed, as[0], b, got, overlaps)
+		}
+		if !b.Contains(b) || as[0].Overlaps(b) != b.Overlaps(as[0]) {
+			t.Fatalf("seed %d: %s: not reflexive, or overlap with %s not symmetric", seed, b, as[0])
+		}
+	}
+}
+
+func randomSet(r *rand.Rand) model.PermissionSet {
+	part := func() string {
+		return []string{"*", "a", "b", "a*", "*b", "*a*", "a*b", "ab"}[r.IntN(8)]
+	}
+	pats := func(n int) (out []model.PermissionPattern) {
+		for range n {
+			out = append(out, model.MustPermissionPattern(part()+"/"+part()+":"+part()))
+		}
+		return out
+	}
+	return model.PermissionSet{Do: pats(1 + r.IntN(2)), Except: pats(r.IntN(3))}
+}
+
+// TestPermissionSetsAreExact is law 3 for permissions with exceptions.
+func TestPermissionSetsAreExact(t *testing.T) {
+	const seed = 5
+	r := rand.New(rand.NewPCG(seed, 0))
+	parts := []string{"a", "b", "f", "ab", "ba", "af", "fa", "fb", "bf", "afb", "aba", "bab", "aab", "abb", "faf", "fbf", "fafb", "afbf", "bfa"}
+	var all []model.Permission
+	for _, s := range parts {
+		for _, n := range parts {
+			for _, v := range parts {
+				all = append(all, model.MustPermission(s+"/"+n+":"+v))
+			}
+		}
+	}
+	n := 400
+	if testing.Short() {
+		n = 60
+	}
+	for range n {
+		s, u := randomSet(r), randomSet(r)
+		contains, overlaps, empty := true, false, true
+		for _, p := range all {
+			inS, inU := s.Has(p), u.Has(p)
+			contains = contains && (!inU || inS)
+			overlaps = overlaps || inS && inU
+			empty = empty && !inS
+		}
+		if got := s.Contains(u); got != contains {
+			t.Fatalf("seed %d: %v contains %v = %t, counting says %t", seed, s, u, got, contains)
+		}
+		if got := s.Overlaps(u); got != overlaps {
+			t.Fatalf("seed %d: %v overlaps %v = %t, counting says %t", seed, s, u, got, overlaps)
+		}
+		if got := s.Empty(); got != empty {
+			t.Fatalf("seed %d: %v empty = %t, counting says %t", seed, s, got, empty)
+		}
+	}
+}
+
+func TestParsePermission(t *testing.T) {
+	for _, tt := range []struct{ in, want, wantErr string }{
+		{"store/object:read", "store/object:read", ""},
+		{"core/pods/exec:create", "core/pods/exec:create", ""},
+		{"url/healthz/x:get", "url/healthz/x:get", ""},
+		{"a/b:c:d", "a/b:c:d", ""}, // the verb begins after the last ':'
+		{"storage", "", "missing '/'"},
+		{"store/object", "", "missing ':'"},
+		{"a:b/c", "", "missing ':'"},
+		{"/x:y", "", "empty service"},
+		{"a/:y", "", "empty noun"},
+		{"a/b:", "", "empty verb"},
+		{"a/*:b", "", "no pattern is allowed"},
+	} {
+		p, err := model.ParsePermission(tt.in)
+		if err == nil && (tt.wantErr != "" || p.String() != tt.want) || err != nil && (tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
+			t.Errorf("ParsePermission(%q) = %q, %v, want %q, %q", tt.in, p, err, tt.want, tt.wantErr)
+		}
+	}
+	if got := model.MustPermissionPattern("*").String(); got != "*/*:*" {
+		t.Errorf("* = %s", got)
+	}
+}
+
+func TestPathHelpers(t *testing.T) {
+	p := model.MustPath("/m/org:t/bucket:x/a")
+	up, _ := p.Parent()
+	kind, name := up.Last()
+	if up.String() != "/m/org:t/bucket:x" || kind != "bucket" || name != "x" || p.Source() != "m" || p.Depth() != 4 {
+		t.Errorf("up %s, last %s:%s, source %s, depth %d", up, kind, name, p.Source(), p.Depth())
+	}
+	if !up.Covers(p) || !up.Covers(up) || up.Covers(model.MustPath("/m/org:t/bucket:xy")) {
+		t.Error("Covers is wrong about what lies below")
+	}
+	if _, ok := model.MustPath("/m").Parent(); ok {
+		t.Error("the top has a parent")
+	}
+	for pat, want := range map[string]string{"/m/a/**": "/m/a", "/m/a:*/b": "/m", "/m/a:b": "/m/a:b", "/m/x/y*": "/m/x"} {
+		if got, ok := model.MustPathPattern(pat).Anchor(); !ok || got.String() != want {
+			t.Errorf("anchor of %s = %s, want %s", pat, got, want)
+		}
+	}
+	if _, ok := model.MustPathPattern("/**").Anchor(); ok {
+		t.Error("/** has an anchor")
+	}
+}
+
+func TestID(t *testing.T) {
+	for _, tt := range []struct{ in, want, wantErr string }{
+		{"person/ingrid.vaage", "person/ingrid.vaage", ""},
+		{"mooring:person/ingrid.vaage", "mooring:person/ingrid.vaage", ""},
+		{"everyone", "everyone", ""},
+		{"workload/a/b", "workload/a%2Fb", ""},
+		{"person/\x1b[31m", "person/%1B%5B31m", ""},
+		{"everyone/x", "", "takes no name"},
+		{"person/", "", "no name"},
+		{"person", "", "no name"},
+		{"robot/x", "", "none of person"},
+		{":person/x", "", "broken source"},
+		{"person/" + strings.Repeat("x", 70_000), "", "too long"},
+	} {
+		id, err := model.ParseID(tt.in)
+		if err == nil && (tt.wantErr != "" || id.String() != tt.want) || err != nil && (tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
+			t.Errorf("ParseID(%.40q) = %q, %v, want %q, %q", tt.in, id, err, tt.want, tt.wantErr)
+		}
+	}
+}
+
+// The fuzz targets: whatever parses prints to a canonical form that parses to the
+// same value, and matching and containment agree about it.
+
+func FuzzPath(f *testing.F) {
+	for _, s := range []string{"/m/a:b/c", "/m/%2F", "/m/a*b/**", "/m/%ff", "/m/x:*:y", "/**", "/\xff"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if p, err := model.ParsePath(s); err == nil {
+			if q, err := model.ParsePath(p.String()); err != nil || q != p {
+				t.Fatalf("ParsePath(%q) = %q does not round-trip: %q, %v", s, p, q, err)
+			}
+			if !p.Exactly().Matches(p) || !p.Below().Matches(p) || !p.Below().Contains(p.Exactly()) {
+				t.Fatalf("%q does not match itself", p)
+			}
+		}
+		if p, err := model.ParsePathPattern(s); err == nil {
+			if q, err := model.ParsePathPattern(p.String()); err != nil || q != p {
+				t.Fatalf("ParsePathPattern(%q) = %q does not round-trip: %q, %v", s, p, q, err)
+			}
+			if !p.Contains(p) || !p.Overlaps(p) {
+				t.Fatalf("%q does not contain itself", p)
+			}
+		}
+	})
+}
+
+func FuzzPermission(f *testing.F) {
+	for _, s := range []string{"a/b:c", "*", "core/pods/exec:create", "a/%2F:*", "a*b*c/*:x"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if p, err := model.ParsePermissionPattern(s); err == nil {
+			q, err := model.ParsePermissionPattern(p.String())
+			if err != nil || q != p || !p.Contains(p) {
+				t.Fatalf("ParsePermissionPattern(%q) = %q does not round-trip: %q, %v", s, p, q, err)
+			}
+			one := model.PermissionSet{Do: []model.PermissionPattern{p}}
+			if !one.Contains(one) || one.Empty() || !(model.PermissionSet{Do: one.Do, Except: one.Do}).Empty() {
+				t.Fatalf("set of %q is wrong about itself", p)
+			}
+		}
+	})
+}
+
+func FuzzID(f *testing.F) {
+	for _, s := range []string{"person/x", "m:group/a%2Fb", "everyone", "signed-in", "a:b:person/c"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		if id, err := model.ParseID(s); err == nil {
+			if again, err := model.ParseID(id.String()); err != nil || again != id {
+				t.Fatalf("ParseID(%q) = %q does not round-trip: %q, %v", s, id, again, err)
+			}
+		}
+	})
+}

@@ -1,0 +1,334 @@
+package judge
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/fencefile"
+	"clipfence/internal/sandbox"
+)
+
+func estates(t *testing.T) int {
+	if testing.Short() {
+		return 60
+	}
+	return 1000
+}
+
+const questions = 200 // on each estate
+
+// TestEngineAgreesWithMooring is law 1: with everything known, the engine and
+// Mooring's evaluator give the same answer; with less known, the engine never
+// says more than what holds in every case it leaves open.
+func TestEngineAgreesWithMooring(t *testing.T) {
+	asked, allowed, conditional := 0, 0, 0
+	for seed := range uint64(estates(t)) {
+		g := newRandom(seed)
+		e := g.estate(t)
+		if err := e.Validate(); err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		eng := engine.New(e)
+		for range questions {
+			q := g.question()
+			id, p, path := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path)
+			want := g.world.Decide(q.who, q.permission, q.path, q.ctx)
+			got := eng.Decide(id, p, path, q.context(g.labels(q.path)))
+			if got.Outcome == engine.Conditional || (got.Outcome == engine.Allowed) != want.Allowed {
+				t.Fatalf("seed %d: %+v: engine says %s, Mooring %t (%s)", seed, q, got.Outcome, want.Allowed, want.Because)
+			}
+			open := eng.Decide(id, p, path, model.Context{}).Outcome
+			if open == engine.Allowed && !want.Allowed || open == engine.Denied && want.Allowed {
+				t.Fatalf("seed %d: %+v: with nothing known the engine says %s, yet Mooring says %t", seed, q, open, want.Allowed)
+			}
+			asked++
+			if want.Allowed {
+				allowed++
+			}
+			if open == engine.Conditional {
+				conditional++
+			}
+		}
+	}
+	t.Logf("%d questions on %d estates (seeds 0 to %d): %d allowed, %d conditional with nothing known", asked, estates(t), estates(t)-1, allowed, conditional)
+	if allowed*20 < asked || conditional*50 < asked {
+		t.Error("the random estates are too strict, or too plain, to say much")
+	}
+}
+
+// TestEngineAgreesOverHTTP asks Mooring over the wire, as a source is asked.
+func TestEngineAgreesOverHTTP(t *testing.T) {
+	for seed := uint64(5000); seed < 5005; seed++ {
+		g := newRandom(seed)
+		c, err := sandbox.Open(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		g.add(sandbox.KindPermission, &sandbox.Permission{Permission: "identity/policy:simulate", Level: "read"})
+		g.add(sandbox.KindIdentity, &sandbox.Identity{ID: "person/judge"})
+		g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"identity/policy:simulate"}, On: []string{"/m/**"}})
+		// The guardrails of a random estate may forbid the judge to ask.
+		delete(g.docs, sandbox.KindGuardrail)
+		g.docs[sandbox.KindDenial] = nil
+		if err := c.Fill(g.docs, map[string]string{"secret": "person/judge"}); err != nil {
+			t.Fatal(err)
+		}
+		srv := httptest.NewServer(c.Handler())
+		eng := engine.New(g.estate(t))
+		var items []map[string]any
+		var qs []question
+		for range 500 {
+			q := g.question()
+			qs = append(qs, q)
+			items = append(items, map[string]any{"identity": q.who, "permission": q.permission, "path": q.path, "network": q.ctx.Network.String(), "second_factor": q.ctx.SecondFactor, "time": q.ctx.Time})
+		}
+		body, _ := json.Marshal(map[string]any{"items": items})
+		req, _ := http.NewRequest("POST", srv.URL+"/bridge/v1/decide", bytes.NewReader(body))
+		req.Header.Set("Authorization", "Bearer secret")
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out struct{ Items []sandbox.Verdict }
+		if err := json.NewDecoder(res.Body).Decode(&out); err != nil || len(out.Items) != len(qs) {
+			t.Fatalf("seed %d: %s, %d answers, %v", seed, res.Status, len(out.Items), err)
+		}
+		res.Body.Close()
+		for i, q := range qs {
+			got := eng.Decide(model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path), q.context(g.labels(q.path))).Outcome
+			if (got == engine.Allowed) != out.Items[i].Allowed {
+				t.Errorf("seed %d: %+v: engine %s, Mooring %t (%s)", seed, q, got, out.Items[i].Allowed, out.Items[i].Because)
+			}
+		}
+		srv.Close()
+		if err := c.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// TestMonotone is law 2: a grant never takes access away; a denial, a ceiling or
+// a guardrail never gives any.
+func TestMonotone(t *testing.T) {
+	for seed := range uint64(estates(t) / 4) {
+		g := newRandom(seed)
+		before := engine.New(g.estate(t))
+		ask := func(e *engine.Engine, q question) engine.Outcome {
+			return e.Decide(model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path), q.context(g.labels(q.path))).Outcome
+		}
+		var qs []question
+		for range questions {
+			qs = append(qs, g.question())
+		}
+		for name, add := range map[string]func(*random){
+			"grant":  func(x *random) { x.add(sandbox.KindGrant, x.grant()) },
+			"denial": func(x *random) { x.add(sandbox.KindDenial, x.denial()) },
+			"ceiling": func(x *random) {
+				x.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: x.id("c"), Of: x.pick(x.people), Do: x.permissions(), On: x.places()})
+			},
+			"guardrail": func(x *random) {
+				x.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: x.id("r"), Node: x.pick(x.paths), Do: x.permissions()})
+			},
+		} {
+			more := newRandom(seed)
+			add(more)
+			after := engine.New(more.estate(t))
+			for _, q := range qs {
+				was, is := ask(before, q), ask(after, q)
+				if name == "grant" && is < was || name != "grant" && is > was {
+					t.Fatalf("seed %d: adding a %s: %+v goes from %s to %s", seed, name, q, was, is)
+				}
+			}
+		}
+	}
+}
+
+// uses makes up calls that Mooring lets through, over the last 60 days.
+func (g *random) uses(n int) []usage.Use {
+	fold := usage.Fold{}
+	for i := range n {
+		q := g.question()
+		if !g.world.Decide(q.who, q.permission, q.path, q.ctx).Allowed {
+			continue
+		}
+		c := usage.Call{Time: noon.AddDate(0, 0, -1-i%60), Identity: model.MustID(q.who), Permission: model.MustPermission(q.permission), Path: model.MustPath(q.path),
+			Outcome: usage.Done, Network: netip.MustParseAddr(q.ctx.Network.String()), SecondFactor: model.TruthOf(q.ctx.SecondFactor)}
+		fold.Add(c)
+	}
+	return fold.Uses()
+}
+
+// TestDraftsNarrow is laws 4 and 5: a draft allows nothing that was not allowed,
+// also on paths that nobody has seen, and every observed call that it did not
+// name as given up. Mooring's evaluator judges both.
+func TestDraftsNarrow(t *testing.T) {
+	drafts, narrower := 0, 0
+	for seed := range uint64(estates(t)) {
+		g := newRandom(seed + 20_000)
+		e := g.estate(t)
+		eng := engine.New(e)
+		uses := g.uses(150)
+		var cover []model.CoverageRecord
+		if seed%3 > 0 {
+			for _, s := range services {
+				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all", On: true})
+			}
+		}
+		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, noon.AddDate(0, 0, -200)), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -200)}
+		res := gauge.Run(in)
+		for _, st := range res.Standings {
+			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0})
+			if errors.Is(err, draft.ErrNothing) {
+				continue
+			}
+			if err != nil {
+				t.Fatalf("seed %d: %s: %v", seed, st.ID, err)
+			}
+			drafts++
+			// What is judged is what is read back from the file.
+			text := fencefile.Write(f, "")
+			if f, err = fencefile.Read("x.fence.yaml", text); err != nil {
+				t.Fatalf("seed %d: %s: %v\n%s", seed, st.ID, err, text)
+			}
+			if err := f.Validate(e); err != nil {
+				t.Fatalf("seed %d: %s: %v\n%s", seed, st.ID, err, text)
+			}
+			r := rehearse.Run(eng, f, uses, gauge.DefaultWeights)
+			if len(r.Widened) > 0 || r.After > r.Before+1e-9 {
+				t.Fatalf("seed %d: %s: widened %v, danger %f -> %f\n%s", seed, st.ID, r.Widened, r.Before, r.After, text)
+			}
+			for _, b := range r.Broken {
+				if !b.GivenUp {
+					t.Fatalf("seed %d: %s: breaks %+v\n%s", seed, st.ID, b.Use.Key, text)
+				}
+			}
+			after := g.after(t, f)
+			for range 300 {
+				q := g.question()
+				was, is := g.world.Decide(q.who, q.permission, q.path, q.ctx), after.Decide(q.who, q.permission, q.path, q.ctx)
+				if is.Allowed && !was.Allowed {
+					t.Fatalf("seed %d: %s: Mooring refused %+v (%s), and allows it after (%s)\n%s", seed, st.ID, q, was.Because, is.Because, text)
+				}
+				if was.Allowed && !is.Allowed {
+					narrower++
+				}
+			}
+		}
+	}
+	t.Logf("%d drafts on %d estates (seeds 20000 on), which took %d of the calls tried", drafts, estates(t), narrower)
+	if drafts < estates(t)/4 || narrower == 0 {
+		t.Error("too few drafts to say much")
+	}
+}
+
+// after carries a fence out in Mooring's own words.
+func (g *random) after(t *testing.T, f *draft.Fence) *sandbox.World {
+	w := *g.world
+	w.Grants, w.Memberships = nil, nil
+	gone := map[string]bool{}
+	for _, id := range f.Replaces {
+		gone[id] = true
+	}
+	for _, x := range g.world.Grants {
+		if !gone[x.ID] {
+			w.Grants = append(w.Grants, x)
+		}
+	}
+	who := f.For.In("m").String()
+	for _, m := range g.world.Memberships {
+		leaves := false
+		for _, l := range f.Leaves {
+			leaves = leaves || m.Member == who && m.Group == l.String()
+		}
+		if !leaves {
+			w.Memberships = append(w.Memberships, m)
+		}
+	}
+	for i, a := range f.Allow {
+		x := &sandbox.Grant{ID: fmt.Sprintf("new-%d", i), To: who, Role: a.Role, Until: a.Until}
+		into2(t, a.Do, &x.Do)
+		into2(t, a.On, &x.On)
+		if !a.When.IsZero() {
+			x.When = &sandbox.Condition{}
+			into2(t, a.When, x.When)
+		}
+		w.Grants = append(w.Grants, x)
+	}
+	return &w
+}
+
+func into2(t *testing.T, from, to any) {
+	t.Helper()
+	b, err := json.Marshal(from)
+	if err == nil {
+		err = json.Unmarshal(b, to)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestWideningIsSeen edits drafts so that they allow more, and expects the
+// rehearsal to see it: a proof that cannot fail proves nothing.
+func TestWideningIsSeen(t *testing.T) {
+	on := func(s ...string) (out []model.PathPattern) {
+		for _, x := range s {
+			out = append(out, model.MustPathPattern(x))
+		}
+		return out
+	}
+	do := func(s ...string) (out []model.PermissionPattern) {
+		for _, x := range s {
+			out = append(out, model.MustPermissionPattern(x))
+		}
+		return out
+	}
+	office := model.Condition{SecondFactor: true}
+	who := model.MustID("person/a")
+	e := &model.Estate{Source: "m", Identities: []model.Identity{{ID: who}}}
+	for _, p := range []string{"s/o:r", "s/o:w", "s/p:r"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.Read})
+	}
+	e.Grants = []model.Grant{
+		{ID: "1", To: who, PermissionSet: model.PermissionSet{Do: do("s/o:*")}, On: on("/m/a/**", "/m/b/**")},
+		{ID: "2", To: who, PermissionSet: model.PermissionSet{Do: do("s/p:r")}, On: on("/m/c"), When: office},
+		{ID: "3", To: who, PermissionSet: model.PermissionSet{Do: do("s/o:r")}, On: on("/m/d/**"), Until: noon},
+	}
+	eng := engine.New(e)
+	for _, tt := range []struct {
+		name  string
+		line  draft.Allow
+		wider bool
+	}{
+		{"same", draft.Allow{Do: do("s/o:r"), On: on("/m/a/**")}, false},
+		{"both places", draft.Allow{Do: do("s/o:*"), On: on("/m/a/x/**", "/m/b")}, false},
+		{"under a condition", draft.Allow{Do: do("s/p:r"), On: on("/m/c"), When: office}, false},
+		{"stricter", draft.Allow{Do: do("s/o:r"), On: on("/m/a/**"), When: office, Until: noon}, false},
+		{"other permission", draft.Allow{Do: do("s/p:r"), On: on("/m/a/**")}, true},
+		{"wider pattern", draft.Allow{Do: do("s/*:r"), On: on("/m/a/**")}, true},
+		{"above", draft.Allow{Do: do("s/o:r"), On: on("/m/**")}, true},
+		{"beside", draft.Allow{Do: do("s/o:r"), On: on("/m/a*/**")}, true},
+		{"below an exact place", draft.Allow{Do: do("s/p:r"), On: on("/m/c/**"), When: office}, true},
+		{"without the condition", draft.Allow{Do: do("s/p:r"), On: on("/m/c")}, true},
+		{"for longer", draft.Allow{Do: do("s/o:r"), On: on("/m/d/**"), Until: noon.Add(time.Hour)}, true},
+	} {
+		f := &draft.Fence{Version: 1, For: model.MustID("m:person/a"), Replaces: []string{"1", "2", "3"}, Allow: []draft.Allow{tt.line}}
+		r := rehearse.Run(eng, f, nil, gauge.DefaultWeights)
+		if got := len(r.Widened) > 0; got != tt.wider {
+			t.Errorf("%s: widened = %t (%v), want %t", tt.name, got, r.Widened, tt.wider)
+		}
+	}
+}

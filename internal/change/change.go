@@ -265,15 +265,17 @@ type endEntry struct {
 	Why    string `json:"why,omitempty"`
 }
 
-// Run carries a change out from step `from` (0 is the first; later ones resume).
-// When a step fails the change stops there, the failure is recorded, and what was
-// done stays done: only an undo takes it back.
-func (r *Runner) Run(ctx context.Context, c *Change, from int) error {
-	if from == 0 {
-		if err := r.Ledger.Append(ctx, entryBegin, c); err != nil {
-			return err
-		}
+// Run carries a change out. When a step fails the change stops there, the failure
+// is recorded, and what was done stays done: only an undo takes it back.
+func (r *Runner) Run(ctx context.Context, c *Change) error {
+	if err := r.Ledger.Append(ctx, entryBegin, c); err != nil {
+		return err
 	}
+	return r.Resume(ctx, c, 0)
+}
+
+// Resume goes on with a change that the ledger knows, after so many steps.
+func (r *Runner) Resume(ctx context.Context, c *Change, from int) error {
 	for i := from; i < len(c.Steps); i++ {
 		s := c.Steps[i]
 		if r.Progress != nil {

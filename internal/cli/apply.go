@@ -88,7 +88,7 @@ func (w *workspace) apply(cmd *cobra.Command, arg, reason string, yes, dry bool)
 	}
 	ch := &change.Change{ID: change.NextID(history), Source: s.Name, For: f.For, Fence: w.relative(name), Reason: reason, Steps: steps}
 	head := fmt.Sprintf("%s: %s for %s, danger %d -> %d", ch.ID, render.Plural(len(steps), "step"), f.For, int(r.Before+0.5), int(r.After+0.5))
-	return w.carryOut(ctx, c, s.Source, ch, 0, head, yes, dry)
+	return w.carryOut(ctx, c, s.Source, ch, fresh, head, yes, dry)
 }
 
 // self returns the identities that the tool works as in a source.
@@ -114,7 +114,11 @@ func (w *workspace) self(ctx context.Context, src config.Source, c source.Change
 	return out, nil
 }
 
-// carryOut previews, asks, runs and tells.
+// fresh is the place to start from of a change that the ledger does not know yet.
+const fresh = -1
+
+// carryOut previews, asks, runs and tells. It starts after so many steps of a
+// change that is resumed, or [fresh].
 func (w *workspace) carryOut(ctx context.Context, c source.Changer, src config.Source, ch *change.Change, from int, head string, yes, dry bool) error {
 	a := w.app
 	t := render.Table{Columns: []render.Column{{Name: "STEP", Right: true}, {Name: "WHAT"}, {Name: "DOCUMENT", Wrap: true}}}
@@ -151,7 +155,11 @@ func (w *workspace) carryOut(ctx context.Context, c source.Changer, src config.S
 			a.say("  %d of %d done, and visible: %s", n+1, len(ch.Steps), change.Say(s))
 		}
 	}}
-	if err := run.Run(ctx, ch, from); err != nil {
+	start := run.Run
+	if from >= 0 {
+		start = func(ctx context.Context, c *change.Change) error { return run.Resume(ctx, c, from) }
+	}
+	if err := start(ctx, ch); err != nil {
 		return fmt.Errorf("%w\nto go on: clipfence apply --resume %s; to take back what was done: clipfence undo %s", damaged(err), ch.ID, ch.ID)
 	}
 	// What was just changed is read again, so that the next question is answered
@@ -235,7 +243,7 @@ func (a *app) undoCmd() *cobra.Command {
 					return err
 				}
 				u := r.Change.Undo(change.NextID(history))
-				return w.carryOut(ctx, c, src, u, 0, fmt.Sprintf("%s takes %s back: %s for %s", u.ID, r.ID, render.Plural(len(u.Steps), "step"), r.For), yes, dry)
+				return w.carryOut(ctx, c, src, u, fresh, fmt.Sprintf("%s takes %s back: %s for %s", u.ID, r.ID, render.Plural(len(u.Steps), "step"), r.For), yes, dry)
 			})
 		},
 	}

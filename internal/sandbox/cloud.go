@@ -472,10 +472,19 @@ func (w *World) check(kind, id string, body []byte) (any, []byte, error) {
 	return v, canonical, err
 }
 
-// Context is a helper for servers that wait.
+// wait waits, unless the client goes away.
 func wait(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
 	case <-time.After(d):
 	}
+}
+
+// SetFaults switches troubles on from inside the process, as a PUT of the faults
+// does from outside.
+func (c *Cloud) SetFaults(f Faults) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.faults = f
+	c.delay = time.Duration(f.VisibleAfterMS) * time.Millisecond
 }

@@ -529,9 +529,6 @@ func (c *Cloud) putFaults(q *request) (any, error) {
 	if err := q.body(&f); err != nil {
 		return nil, err
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.faults = f
-	c.delay = time.Duration(f.VisibleAfterMS) * time.Millisecond
+	c.SetFaults(f)
 	return f, nil
 }

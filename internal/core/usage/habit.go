@@ -33,7 +33,7 @@ type Habit struct {
 
 // HabitOf reads a habit off the days on which something happened, seen from now.
 // A silence is judged against the habit's own longest pause, not against a
-// window: two and a half of those pauses, and at least a month, end it. A single
+// window: two and a half of those pauses, and at least 45 days, end it. A single
 // season ends only after 400 days.
 func HabitOf(days Days, now Day) Habit {
 	list := days.List()
@@ -80,6 +80,6 @@ func HabitOf(days Days, now Day) Habit {
 	default:
 		h.Rhythm = Irregular
 	}
-	h.Over = h.Silence > min(conclusiveDays, max(30, longest*5/2))
+	h.Over = h.Silence > min(conclusiveDays, max(45, longest*5/2))
 	return h
 }

@@ -1,0 +1,433 @@
+package change_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http/httptest"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"clipfence/internal/change"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/ledger"
+	"clipfence/internal/patrol"
+	"clipfence/internal/sandbox"
+	"clipfence/internal/source"
+	"clipfence/internal/source/bridge"
+)
+
+// rig is a small Mooring, the tool's way into it, and a ledger.
+type rig struct {
+	cloud   *sandbox.Cloud
+	changer bridge.Changer
+	engine  *engine.Engine
+	ledger  *ledger.Ledger
+	fence   *draft.Fence
+	gates   memory
+}
+
+// memory keeps the ledger's head and the gate requests.
+type memory struct {
+	head  string
+	gates map[string][]byte
+}
+
+func (m *memory) Locked(_ context.Context, f func(string) (string, error)) error {
+	head, err := f(m.head)
+	if err == nil {
+		m.head = head
+	}
+	return err
+}
+func (m *memory) Head(context.Context) (string, error) { return m.head, nil }
+func (m *memory) SaveGate(_ context.Context, id string, b []byte) error {
+	m.gates[id] = b
+	return nil
+}
+func (m *memory) Gates(context.Context) (map[string][]byte, error) { return m.gates, nil }
+
+func newRig(t *testing.T) *rig {
+	t.Helper()
+	c, err := sandbox.Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	created := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC)
+	docs := map[string][]any{}
+	for _, p := range sandbox.Catalogue() {
+		docs[sandbox.KindPermission] = append(docs[sandbox.KindPermission], p)
+	}
+	for _, r := range sandbox.BuiltinRoles() {
+		docs[sandbox.KindRole] = append(docs[sandbox.KindRole], r)
+	}
+	for _, p := range []string{"/mooring/org:t", "/mooring/org:t/project:p", "/mooring/org:t/project:p/bucket:b"} {
+		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: p})
+	}
+	for _, i := range []string{"person/admin", "person/asker", "workload/x", "workload/fence", "group/g"} {
+		docs[sandbox.KindIdentity] = append(docs[sandbox.KindIdentity], &sandbox.Identity{ID: i})
+	}
+	docs[sandbox.KindMembership] = []any{&sandbox.Membership{Member: "workload/x", Group: "group/g"}}
+	docs[sandbox.KindGrant] = []any{
+		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "store-admin", On: []string{"/mooring/org:t/project:p/**"}, Created: created, Side: "identity"},
+		&sandbox.Grant{ID: "g-2", To: "workload/x", Do: []string{"queue/topic:list"}, On: []string{"/mooring/org:t/**"}, Created: created, Side: "identity"},
+		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "administrator", On: []string{"/mooring/org:t/**"}, Created: created},
+		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "administrator", On: []string{"/mooring/org:t/**"}, Created: created},
+	}
+	if err := c.Fill(docs, map[string]string{"secret": "workload/fence"}); err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(c.Handler())
+	t.Cleanup(func() { srv.Close(); c.Close() })
+	cl, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Token: "secret", Pause: time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &rig{cloud: c, changer: bridge.Changer{Client: cl}, gates: memory{gates: map[string][]byte{}}}
+	r.ledger = &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Anchor: &r.gates, Now: time.Now, By: "test"}
+	e := &model.Estate{Source: "mooring"}
+	for kind, into := range map[string]any{sandbox.KindPermission: &e.Catalogue, sandbox.KindNode: &e.Nodes, sandbox.KindIdentity: &e.Identities, sandbox.KindMembership: &e.Memberships, sandbox.KindRole: &e.Roles, sandbox.KindGrant: &e.Grants} {
+		b, _ := json.Marshal(docs[kind])
+		if err := json.Unmarshal(b, into); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.engine = engine.New(e)
+	r.fence = &draft.Fence{Version: 1, For: model.MustID("mooring:workload/x"), Drafted: created, Replaces: []string{"g-1", "g-2"}, Leaves: []model.ID{model.MustID("group/g")},
+		Allow: []draft.Allow{
+			{Do: []model.PermissionPattern{model.MustPermissionPattern("store/object:read")}, On: []model.PathPattern{model.MustPathPattern("/mooring/org:t/project:p/bucket:b/**")}},
+			{Role: "object-reader", On: []model.PathPattern{model.MustPathPattern("/mooring/org:t/project:p/bucket:b/**")}},
+		}}
+	return r
+}
+
+// dump is everything that a change can touch, as the source says it.
+func (r *rig) dump(t *testing.T) string {
+	t.Helper()
+	var b strings.Builder
+	for _, kind := range []string{sandbox.KindRole, sandbox.KindGrant, sandbox.KindMembership} {
+		w, err := r.cloud.World()
+		if err != nil {
+			t.Fatal(err)
+		}
+		var ids []string
+		for _, g := range w.Grants {
+			ids = append(ids, g.ID)
+		}
+		for n := range w.Roles {
+			ids = append(ids, n)
+		}
+		for _, m := range w.Memberships {
+			ids = append(ids, m.Member+">"+m.Group)
+		}
+		slices.Sort(ids)
+		for _, id := range ids {
+			if it, err := r.cloud.Get(kind, id); err == nil {
+				b.WriteString(kind + " " + id + " " + it.ETag + " " + string(it.Value) + "\n")
+			}
+		}
+	}
+	return b.String()
+}
+
+func (r *rig) may(t *testing.T, who, permission string) bool {
+	t.Helper()
+	w, err := r.cloud.World()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w.Decide(who, permission, "/mooring/org:t/project:p/bucket:b/o", sandbox.CallContext{Time: time.Now()}).Allowed
+}
+
+func (r *rig) plan(t *testing.T) *change.Change {
+	t.Helper()
+	steps, err := change.Plan(t.Context(), r.changer, r.engine, r.fence, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &change.Change{ID: "c-1", Source: "mooring", For: r.fence.For, Steps: steps}
+}
+
+// flaky lets only so many changes through and then fails, as a crash would.
+type flaky struct {
+	source.Changer
+	left int
+}
+
+var errCrash = errors.New("crash")
+
+func (f *flaky) Do(ctx context.Context, s source.Step) error {
+	if f.left == 0 {
+		return errCrash
+	}
+	f.left--
+	return f.Changer.Do(ctx, s)
+}
+
+// TestChangeAndUndo is law 6, with a crash before every step: whatever was done,
+// resuming finishes the change and undoing leaves the source as it was, byte for
+// byte, ETags and all. The work is allowed at every moment.
+func TestChangeAndUndo(t *testing.T) {
+	steps := len(newRig(t).plan(t).Steps)
+	for crash := 0; crash <= steps; crash++ {
+		for _, resume := range []bool{true, false} {
+			r := newRig(t)
+			before := r.dump(t)
+			c := r.plan(t)
+			run := &change.Runner{Changer: &flaky{r.changer, crash}, Ledger: r.ledger, Wait: 5 * time.Second,
+				Progress: func(int, source.Step, bool) {
+					if !r.may(t, "workload/x", "store/object:read") {
+						t.Errorf("crash %d: the work is cut in the middle of the change", crash)
+					}
+				}}
+			err := run.Run(t.Context(), c)
+			if (crash < steps) != errors.Is(err, errCrash) {
+				t.Fatalf("crash %d: %v", crash, err)
+			}
+			rec := r.record(t, "c-1")
+			if rec.Done != crash || (rec.State == change.StateDone) != (crash == steps) {
+				t.Fatalf("crash %d: the ledger says %d steps, %s", crash, rec.Done, rec.State)
+			}
+			run.Changer = r.changer
+			if resume && crash < steps {
+				if err := run.Resume(t.Context(), &rec.Change, rec.Done); err != nil {
+					t.Fatalf("crash %d: resuming: %v", crash, err)
+				}
+			}
+			if (resume || crash == steps) && (r.may(t, "workload/x", "store/object:delete") || !r.may(t, "workload/x", "store/object:read")) {
+				t.Fatalf("crash %d: the fence does not stand", crash)
+			}
+			run.Progress = nil
+			if err := run.Run(t.Context(), rec.Change.Undo("c-2")); err != nil {
+				t.Fatalf("crash %d: undoing: %v", crash, err)
+			}
+			if after := r.dump(t); after != before {
+				t.Fatalf("crash %d: undone, but not as it was:\n%s\nwas\n%s", crash, after, before)
+			}
+			if rec := r.record(t, "c-1"); rec.State != change.StateUndone {
+				t.Fatalf("crash %d: the ledger says %s", crash, rec.State)
+			}
+		}
+	}
+}
+
+func (r *rig) record(t *testing.T, id string) *change.Record {
+	t.Helper()
+	entries, err := r.ledger.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := change.History(entries)
+	if err != nil {
+		t.Fatal(err)
+	}
+	rec, err := change.Find(h, id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return rec
+}
+
+// TestTroubles makes the change through a source that answers late, refuses and
+// cuts the line.
+func TestTroubles(t *testing.T) {
+	for name, f := range map[string]sandbox.Faults{
+		"late":     {VisibleAfterMS: 150},
+		"drops":    {Every: 3, Kind: "drop"},
+		"errors":   {Every: 3, Kind: "500"},
+		"all told": {Queue: []string{"500", "ok", "drop", "ok", "drop", "500"}, VisibleAfterMS: 60},
+	} {
+		r := newRig(t)
+		before := r.dump(t)
+		c := r.plan(t)
+		r.cloud.SetFaults(f)
+		run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: 5 * time.Second}
+		if err := run.Run(t.Context(), c); err != nil {
+			t.Errorf("%s: %v", name, err)
+			continue
+		}
+		if r.may(t, "workload/x", "store/object:delete") || !r.may(t, "workload/x", "store/object:read") {
+			t.Errorf("%s: said to be visible, and is not", name)
+		}
+		if err := run.Run(t.Context(), c.Undo("c-2")); err != nil {
+			t.Errorf("%s: undoing: %v", name, err)
+		}
+		if after := r.dump(t); after != before {
+			t.Errorf("%s: not as it was:\n%s\nwas\n%s", name, after, before)
+		}
+	}
+	// What never becomes visible is told, and stays resumable.
+	r := newRig(t)
+	c := r.plan(t)
+	r.cloud.SetFaults(sandbox.Faults{VisibleAfterMS: 60_000})
+	err := (&change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: 200 * time.Millisecond}).Run(t.Context(), c)
+	if !errors.Is(err, change.ErrUnconfirmed) || r.record(t, "c-1").State != change.StateFailed {
+		t.Errorf("invisible: %v", err)
+	}
+}
+
+// TestConcurrentEdit: what somebody else changed meanwhile is not overwritten.
+func TestConcurrentEdit(t *testing.T) {
+	r := newRig(t)
+	c := r.plan(t)
+	d, err := r.changer.Get(t.Context(), source.Grants, "g-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	edited := strings.Replace(string(d.Body), "store-admin", "store-editor", 1)
+	if err := r.changer.Do(t.Context(), source.Step{Kind: source.Grants, ID: "g-1", Before: d.Body, After: json.RawMessage(edited)}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := change.Plan(t.Context(), r.changer, r.engine, r.fence, time.Now()); !errors.Is(err, source.ErrConflict) {
+		t.Errorf("planning on a grant that changed since the survey: %v", err)
+	}
+	run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: 300 * time.Millisecond}
+	if err := run.Run(t.Context(), c); !errors.Is(err, source.ErrConflict) {
+		t.Errorf("carrying out: %v", err)
+	}
+	if d, err := r.changer.Get(t.Context(), source.Grants, "g-1"); err != nil || !strings.Contains(string(d.Body), "store-editor") {
+		t.Errorf("the edit is lost: %s, %v", d.Body, err)
+	}
+	// The undo takes our own part back and leaves the edit.
+	rec := r.record(t, "c-1")
+	if err := run.Run(t.Context(), rec.Change.Undo("c-2")); err == nil {
+		t.Error("an undo over somebody's edit goes through")
+	}
+}
+
+func TestGuards(t *testing.T) {
+	now := time.Now()
+	for _, tt := range []struct {
+		name string
+		bend func(*change.GuardInput)
+		want string
+	}{
+		{"fine", func(*change.GuardInput) {}, ""},
+		{"protected", func(in *change.GuardInput) { in.Protected = map[model.ID]bool{model.MustID("workload/x"): true} }, "is protected"},
+		{"break-glass", func(in *change.GuardInput) {
+			in.Engine.Estate.Identities[2].Labels = map[string]string{"purpose": "break-glass"}
+		}, "kept for emergencies"},
+		{"ourselves", func(in *change.GuardInput) { in.Self = []model.ID{model.MustID("workload/x")} }, "this tool itself works as"},
+		{"our group", func(in *change.GuardInput) {
+			in.Fence.For, in.Fence.Replaces = model.MustID("mooring:group/g"), nil
+			in.Self = []model.ID{model.MustID("workload/x")}
+		}, "this tool itself works as"},
+		{"group of a protected one", func(in *change.GuardInput) {
+			in.Fence.For = model.MustID("mooring:group/g")
+			in.Protected = map[model.ID]bool{model.MustID("workload/x"): true}
+		}, "is a member of group/g, and protected"},
+		{"stale", func(in *change.GuardInput) { in.Surveyed = now.Add(-25 * time.Hour) }, "the survey is 25h old"},
+		{"wider", func(in *change.GuardInput) { in.Rehearsal.Widened = make([]rehearse.Widening, 2) }, "2 lines allow more"},
+		{"breaks", func(in *change.GuardInput) { in.Rehearsal.Broken = []rehearse.Break{{}, {GivenUp: true}} }, "1 uses would break"},
+		{"last administrator", func(in *change.GuardInput) {
+			in.Fence = &draft.Fence{For: model.MustID("mooring:person/admin"), Replaces: []string{"g-3"}}
+			in.Engine.Estate.Grants = in.Engine.Estate.Grants[:3] // the tool's own right is gone
+			in.Engine = engine.New(in.Engine.Estate)
+		}, "last administrator"},
+	} {
+		r := newRig(t)
+		in := change.GuardInput{Engine: r.engine, Fence: r.fence, Rehearsal: &rehearse.Result{}, Self: []model.ID{model.MustID("workload/fence")}, Surveyed: now, MaxAge: 24 * time.Hour, Now: now}
+		tt.bend(&in)
+		got := change.Guards(in)
+		if tt.want == "" && len(got) > 0 || tt.want != "" && !strings.Contains(strings.Join(got, "\n"), tt.want) {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
+		}
+	}
+	r := newRig(t)
+	if res := rehearse.Run(r.engine, r.fence, nil, gauge.DefaultWeights); len(res.Widened) != 0 {
+		t.Errorf("the rig's fence widens: %v", res.Widened)
+	}
+}
+
+// TestElevationCloses is law 8: after its time, after a close, and after a crash
+// at any point of opening or closing followed by one round of the patrol, nothing
+// of an elevation is left.
+func TestElevationCloses(t *testing.T) {
+	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring", Opens: gate.Opens{Role: "store-admin", On: []model.PathPattern{model.MustPathPattern("/mooring/org:t/**")}},
+		MayAsk: []model.ID{model.MustID("person/asker")}, Longest: model.Duration(time.Hour)}
+	anybody := func(model.ID, []model.ID) bool { return true }
+	for fail := 0; fail <= 14; fail++ {
+		for _, closing := range []bool{false, true} {
+			r := newRig(t)
+			now := time.Now()
+			var broken patrol.Requests = &r.gates
+			calls := 0
+			dying := &dyingRequests{Requests: &r.gates, die: func() bool { calls++; return calls > fail }}
+			k := &patrol.Keeper{Requests: dying, Ledger: r.ledger, Now: func() time.Time { return now }, Wait: 5 * time.Second,
+				Changer: func(context.Context, string) (source.Changer, error) { return &dyingChanger{r.changer, dying}, nil }}
+			q, err := gate.Ask(policy, "q-1", model.MustID("person/asker"), 30*time.Minute, "why not", now, anybody)
+			if err != nil {
+				t.Fatal(err)
+			}
+			body, _ := json.Marshal(q)
+			if err := r.gates.SaveGate(t.Context(), "q-1", body); err != nil {
+				t.Fatal(err)
+			}
+			opened := k.Open(t.Context(), q)
+			if opened == nil && !r.may(t, "person/asker", "store/object:delete") {
+				t.Fatalf("fail %d: said to be open, and is not", fail)
+			}
+			if closing && opened == nil {
+				_ = k.Close(t.Context(), q, "test")
+			} else if !closing {
+				now = now.Add(31 * time.Minute)
+			}
+			// The process is gone; a patrol comes by.
+			k.Requests = broken
+			k.Changer = func(context.Context, string) (source.Changer, error) { return r.changer, nil }
+			if closing {
+				now = now.Add(31 * time.Minute)
+			}
+			if _, err := k.Once(t.Context()); err != nil {
+				t.Fatalf("fail %d: patrol: %v", fail, err)
+			}
+			if _, err := r.cloud.Get(sandbox.KindGrant, "gate-q-1"); !errors.Is(err, sandbox.ErrNotFound) {
+				t.Fatalf("fail %d, closing %t: something is left (%v)", fail, closing, opened)
+			}
+		}
+	}
+}
+
+// dyingRequests and dyingChanger stop working, both at once, after some calls.
+type dyingRequests struct {
+	patrol.Requests
+	die func() bool
+}
+
+func (d *dyingRequests) SaveGate(ctx context.Context, id string, b []byte) error {
+	if d.die() {
+		return errCrash
+	}
+	return d.Requests.SaveGate(ctx, id, b)
+}
+
+type dyingChanger struct {
+	source.Changer
+	d *dyingRequests
+}
+
+func (c *dyingChanger) Do(ctx context.Context, s source.Step) error {
+	if c.d.die() {
+		return errCrash
+	}
+	err := c.Changer.Do(ctx, s)
+	if err == nil && c.d.die() { // done there, and nobody heard of it here
+		return errCrash
+	}
+	return err
+}
+
+func (c *dyingChanger) Get(ctx context.Context, kind, id string) (source.Document, error) {
+	if c.d.die() {
+		return source.Document{}, errCrash
+	}
+	return c.Changer.Get(ctx, kind, id)
+}

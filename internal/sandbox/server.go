@@ -159,7 +159,7 @@ func (c *Cloud) trouble(w http.ResponseWriter, req *http.Request) bool {
 	switch kind {
 	case "429":
 		w.Header().Set("Retry-After", "1")
-		http.Error(w, `{"status":429,"title":"Too Many Requests","detail":"slow down"}`, 429)
+		http.Error(w, `{"status":429,"title":"Too Many Requests","detail":"slow down"}`, http.StatusTooManyRequests)
 		return true
 	case "500":
 		http.Error(w, `{"status":500,"title":"Internal Server Error","detail":"fault switched on"}`, 500)

@@ -127,10 +127,9 @@ func Run(in *Input) *Result {
 }
 
 type activity struct {
-	days    usage.Days
-	last    time.Time
-	used    engine.Bits // in the window
-	allowed bool
+	days usage.Days
+	last time.Time
+	used engine.Bits // in the window
 }
 
 type runner struct {
@@ -188,6 +187,11 @@ func (r *runner) attribute() {
 		u := &r.in.Uses[i]
 		if u.First.After(r.in.AsOf) {
 			continue
+		}
+		if u.Last.After(r.in.AsOf) { // asked about the past: what came later is not known yet
+			past := *u
+			past.Last, past.Days = r.in.AsOf, u.Days.Until(r.now)
+			u = &past
 		}
 		who := u.Principal()
 		for _, id := range []model.ID{u.Identity, who} {

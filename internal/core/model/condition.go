@@ -36,6 +36,7 @@ type Hours struct {
 type Context struct {
 	Time         time.Time
 	Network      netip.Addr
+	Block        netip.Prefix // where only the block of the address is known
 	SecondFactor Truth
 	Labels       map[string]string // of the resource; nil is unknown, empty is none
 }
@@ -72,10 +73,10 @@ func (c Condition) IsZero() bool {
 func (c Condition) Eval(ctx Context) (Truth, Condition) {
 	var rest Condition
 	if len(c.Networks) > 0 {
-		switch {
-		case !ctx.Network.IsValid():
+		switch ctx.from(c.Networks) {
+		case Open:
 			rest.Networks = c.Networks
-		case !slices.ContainsFunc(c.Networks, func(p netip.Prefix) bool { return p.Contains(ctx.Network.Unmap()) }):
+		case False:
 			return False, Condition{}
 		}
 	}
@@ -113,6 +114,27 @@ func (c Condition) Eval(ctx Context) (Truth, Condition) {
 		return True, rest
 	}
 	return Open, rest
+}
+
+// from reports whether the call came from one of some networks. A block of
+// addresses that lies partly inside them answers Open.
+func (ctx Context) from(networks []netip.Prefix) Truth {
+	if a := ctx.Network.Unmap(); a.IsValid() {
+		return TruthOf(slices.ContainsFunc(networks, func(p netip.Prefix) bool { return p.Contains(a) }))
+	}
+	if !ctx.Block.IsValid() {
+		return Open
+	}
+	answer := False
+	for _, p := range networks {
+		switch {
+		case p.Bits() <= ctx.Block.Bits() && p.Overlaps(ctx.Block):
+			return True
+		case p.Overlaps(ctx.Block):
+			answer = Open
+		}
+	}
+	return answer
 }
 
 var weekdays = []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}

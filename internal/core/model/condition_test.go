@@ -29,6 +29,10 @@ func TestConditionEval(t *testing.T) {
 		{"network in", model.Condition{Networks: []netip.Prefix{office}}, full, model.True, "always"},
 		{"network out", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, full, model.False, "always"},
 		{"network mapped", model.Condition{Networks: []netip.Prefix{office}}, model.Context{Network: netip.MustParseAddr("::ffff:10.20.3.9")}, model.True, "always"},
+		// Uses know only the block of an address: what lies partly inside is not decided.
+		{"block inside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.20.0.0/16")}}, model.Context{Block: office}, model.True, "always"},
+		{"block outside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, model.Context{Block: office}, model.False, "always"},
+		{"block half inside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.20.3.128/25")}}, model.Context{Block: office}, model.Open, "from network 10.20.3.128/25"},
 		{"network unknown", model.Condition{Networks: []netip.Prefix{office}, SecondFactor: true}, model.Context{SecondFactor: model.True}, model.Open, "from network 10.20.3.0/24"},
 		{"factor no", model.Condition{SecondFactor: true}, model.Context{SecondFactor: model.False}, model.False, "always"},
 		{"factor unknown", model.Condition{SecondFactor: true}, model.Context{}, model.Open, "with a second factor"},

@@ -208,7 +208,7 @@ func (p Path) Compare(q Path) int {
 func (p Path) Below() PathPattern { return PathPattern{p.c + "\xfc"} }
 
 // Exactly returns the pattern that matches p alone.
-func (p Path) Exactly() PathPattern { return PathPattern{p.c} }
+func (p Path) Exactly() PathPattern { return PathPattern(p) }
 
 // Matches reports whether the pattern covers path q.
 func (p PathPattern) Matches(q Path) bool { return matches(p.c, q.c) }

@@ -61,11 +61,7 @@ func (k Key) Principal() model.ID {
 
 // Context returns what the key knows for a decision about it.
 func (k Key) Context() model.Context {
-	ctx := model.Context{SecondFactor: k.SecondFactor}
-	if k.Network.IsValid() {
-		ctx.Network = k.Network.Addr()
-	}
-	return ctx
+	return model.Context{SecondFactor: k.SecondFactor, Block: k.Network}
 }
 
 // A Use is calls folded together.
@@ -190,6 +186,19 @@ func (d Days) union(o Days) Days {
 		d.words[int(o.base-base)/64+i] |= w
 	}
 	return d
+}
+
+// Until returns the days up to and including last.
+func (d Days) Until(last Day) Days {
+	out := d.clone()
+	for i := range out.words {
+		for b := 0; b < 64; b++ {
+			if out.base+Day(64*i+b) > last {
+				out.words[i] &^= 1 << b
+			}
+		}
+	}
+	return out
 }
 
 // Union returns the days of d or o; neither is changed.

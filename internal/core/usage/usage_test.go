@@ -94,7 +94,10 @@ func TestDays(t *testing.T) {
 		if d.Count() != len(want) {
 			t.Errorf("%v: %d days, want %d", in, d.Count(), len(want))
 		}
-		for _, day := range d.List() {
+		for i, day := range d.List() {
+			if d.Until(day).Count() != i+1 || d.Until(day-1).Count() != i {
+				t.Errorf("%v: Until(%d) = %v", in, day, d.Until(day).List())
+			}
 			if !want[day] || usage.DayOf(day.Time()) != day {
 				t.Errorf("%v: day %d", in, day)
 			}

@@ -85,7 +85,7 @@ const (
 	leastShare  = 0.40 // of the danger of a role must be unused
 	leastDanger = 25.0 // and at least this much
 	leastNodes  = 4    // a place is too broad only when it holds at least so many nodes
-	mostUsed    = 0.25 // and at most this share of them is used
+	mostUsed    = 0.25 // and at most this share of its pairs of permission and node is used
 )
 
 // Findings reads off a result what is wrong, most dangerous first.
@@ -190,27 +190,22 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	// Only the permissions that were seen used say anything about places.
 	seen := g.Used.Clone()
 	seen.Or(g.Rare)
-	nodes, used := 0, map[model.Path]bool{}
+	// Counted in pairs of permission and node: a holder that does one thing on each
+	// of many nodes, and could do all of it on all of them, has too many places too.
+	nodes, pairs, used := 0, 0, 0
+	var narrow Pairs
 	for i := range seen.All() {
-		nodes = max(nodes, f.r.Scale.Nodes(f.e.Catalogue[i], g.Grant.On))
+		n, u := f.r.Scale.Nodes(f.e.Catalogue[i], g.Grant.On), 1
 		if pu := g.Use[i]; pu != nil {
-			for n := range pu.Nodes {
-				used[n] = true
-			}
+			u = max(1, len(pu.Nodes))
 		}
+		nodes, pairs, used = max(nodes, n), pairs+n, used+u
+		narrow[LevelOf(f.e.Catalogue[i])] += u
 	}
-	if nodes < leastNodes || float64(len(used)) > mostUsed*float64(nodes) {
+	if nodes < leastNodes || float64(used) > mostUsed*float64(pairs) {
 		return
 	}
 	wide := f.in.Weights.Danger(f.r.Scale.Pairs(seen, g.Grant.On))
-	var narrow Pairs
-	for i := range seen.All() {
-		n := 1
-		if pu := g.Use[i]; pu != nil {
-			n = max(1, len(pu.Nodes))
-		}
-		narrow[LevelOf(f.e.Catalogue[i])] += n
-	}
 	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-f.in.Weights.Danger(narrow)), f.examples(seen)
 	f.add(x)
 }

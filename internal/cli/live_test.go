@@ -125,6 +125,7 @@ func TestDemo(t *testing.T) {
 	}
 	must(t, filepath.Join(dir, "workspace"), "ledger", "verify")
 	must(t, filepath.Join(dir, "workspace"), "findings")
+	gateDies(t, dir)
 	if code, _, errs := run(t, t.TempDir(), "demo", dir); code != 2 || !strings.Contains(errs, "fresh folder") {
 		t.Errorf("over an older demo: %d %s", code, errs)
 	}
@@ -277,4 +278,82 @@ func TestKilledSurvey(t *testing.T) {
 	if c1 != c2 {
 		t.Errorf("killed surveys count other lines:\n%s%s", c1, c2)
 	}
+}
+
+// gateDies opens gates in the workspace that a demo left, and kills the program at
+// many moments: one run of the patrol later nothing of the elevation is left.
+func gateDies(t *testing.T, dir string) {
+	t.Helper()
+	ws := filepath.Join(dir, "workspace")
+	config, err := os.ReadFile(filepath.Join(ws, "clipfence.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(config), "url: ")
+	url := strings.Fields(rest)[0]
+	moor := command(dir, binary, "sandbox", "serve", filepath.Join(dir, "mooring"), "--listen", strings.TrimPrefix(url, "http://"))
+	out, err := moor.StdoutPipe()
+	if err == nil {
+		err = moor.Start()
+	}
+	if err == nil {
+		_, err = bufio.NewReader(out).ReadString('\n')
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		_ = moor.Process.Signal(os.Interrupt) // it may have ended
+		_ = moor.Wait()
+	}()
+	asker, approver := filepath.Join("keys", "asker"), filepath.Join("keys", "approver")
+	type request struct{ ID, By, State string }
+	gateGrants := func() int {
+		var g struct{ Grants []struct{ Grant string } }
+		who := decode[request](t, ws, "gate", "ask", "ticketing-admin", "--for", "1h", "--reason", "who am I", "--key", asker).By
+		must(t, ws, "survey", "--no-logs")
+		g = decode[struct{ Grants []struct{ Grant string } }](t, ws, "gauge", who)
+		n := 0
+		for _, x := range g.Grants {
+			if strings.HasPrefix(x.Grant, "gate-") {
+				n++
+			}
+		}
+		return n
+	}
+	for i := range 8 {
+		r := decode[request](t, ws, "gate", "ask", "ticketing-admin", "--for", "1h", "--reason", "refunds are stuck", "--key", asker)
+		if code, _, errs := run(t, ws, "gate", "approve", r.ID, "--key", asker); code != 4 || !strings.Contains(errs, "may not answer") && !strings.Contains(errs, "own request") {
+			t.Errorf("approved by whom it is for: %d %s", code, errs)
+		}
+		if code, _, errs := run(t, ws, "gate", "open", r.ID, "--yes"); code != 4 || !strings.Contains(errs, "not approved") {
+			t.Errorf("opened without approval: %d %s", code, errs)
+		}
+		must(t, ws, "gate", "approve", r.ID, "--key", approver)
+		verb := []string{"gate", "open", r.ID, "--yes"}
+		if i%2 == 1 { // open for as long as a command runs
+			verb = []string{"gate", "run", r.ID, "--yes", "--", "sleep", "5"}
+		}
+		cmd := command(ws, binary, verb...)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(15+25*i) * time.Millisecond)
+		_ = cmd.Process.Kill() // it may have ended
+		_ = cmd.Wait()
+		// Whatever state it died in: the patrol closes what is half done, and what
+		// is open within its time can be given back.
+		must(t, ws, "patrol", "--once")
+		for _, q := range decode[struct{ Requests []request }](t, ws, "gate", "list").Requests {
+			if q.State == "open" {
+				must(t, ws, "gate", "close", q.ID)
+			} else if q.State == "opening" || q.State == "closing" {
+				t.Errorf("after a patrol request %s is %s", q.ID, q.State)
+			}
+		}
+	}
+	if n := gateGrants(); n != 0 {
+		t.Errorf("%d grants of closed gates are left", n)
+	}
+	must(t, ws, "ledger", "verify")
 }

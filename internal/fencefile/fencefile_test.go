@@ -1,0 +1,104 @@
+package fencefile_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"math/rand/v2"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/model"
+	"clipfence/internal/fencefile"
+)
+
+// names that a careless writer would get wrong.
+var names = []string{"a", "yes", "on", "null", "-x", "a: b", "#", "it's", `q"q`, "1e3", "0x1", "a,b", "[x]", "x:", "\u2028", "naïve", "%", "a\nb", "\x1b[31m", "*", "~", ""}
+
+func fence(r *rand.Rand) *draft.Fence {
+	pick := func() string { return names[r.IntN(len(names)-1)] }
+	f := &draft.Fence{Version: 1, For: model.ID{Source: "m", Kind: model.Workload, Name: pick()}, Drafted: time.Unix(r.Int64N(2e9), 0).UTC(), Window: "90d", Survey: r.Int64N(3)}
+	for range r.IntN(3) {
+		f.Replaces = append(f.Replaces, pick())
+		f.Leaves = append(f.Leaves, model.ID{Kind: model.Group, Name: pick()})
+		f.GivesUp = append(f.GivesUp, pick())
+	}
+	for range r.IntN(3) {
+		a := draft.Allow{On: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()}, Evidence: draft.Evidence{Class: "used", Count: 3, Days: 2}}
+		if r.IntN(2) == 0 {
+			a.Role = "r" + pick()
+		} else {
+			a.Do = []model.PermissionPattern{model.MustPermissionPattern("store/object:*"), model.MustPermissionPattern("a/b%3A:c")}
+		}
+		if r.IntN(2) == 0 {
+			a.When = model.Condition{SecondFactor: true, Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}, Labels: map[string]string{pick() + "k": pick()}, Opaque: []string{pick()},
+				Hours: &model.Hours{Days: []string{"mon"}, From: "08:00", To: "17:00", Zone: "Europe/Oslo"}}
+			a.Until = time.Unix(r.Int64N(2e9), 0).UTC()
+		}
+		f.Allow = append(f.Allow, a)
+	}
+	return f
+}
+
+// TestRoundTrip: what is written is read back as it was, whatever the names.
+func TestRoundTrip(t *testing.T) {
+	for seed := range uint64(2000) {
+		f := fence(rand.New(rand.NewPCG(seed, 7)))
+		text := fencefile.Write(f, "evidence \n complete")
+		back, err := fencefile.Read("x", text)
+		if err != nil {
+			t.Fatalf("seed %d: %v\n%s", seed, err, text)
+		}
+		for i := range back.Allow {
+			back.Allow[i].At, back.Allow[i].Evidence = model.Position{}, f.Allow[i].Evidence
+		}
+		a, _ := json.Marshal(f)
+		b, _ := json.Marshal(back)
+		if bytes.ContainsAny(text, "\x1b") || strings.ReplaceAll(string(a), "null", "[]") != strings.ReplaceAll(string(b), "null", "[]") {
+			t.Fatalf("seed %d:\n%s\n%s\n%s", seed, a, b, text)
+		}
+	}
+}
+
+func TestRead(t *testing.T) {
+	for _, tt := range []struct{ in, want string }{
+		{"fence: 2\nfor: m:workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "format 2 is not known"},
+		{"fence: 1\nfor: workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "want source:kind/name"},
+		{"fence: 1\nfor: nobody\nallow: []", `x:2:6: for: identity "nobody"`},
+		{"fence: 1\nfor: m:workload/x\nallow: [{do: [store], on: [/m]}]", `x:3:15: allow[0].do[0]: permission pattern "store": missing '/'`},
+		{"fence: 1\nfor: m:workload/x\nallow: [{do: ['*'], on: [/m/**/x]}]", "'**' before its last segment"},
+	} {
+		if _, err := fencefile.Read("x", []byte(tt.in)); err == nil || !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%q: %v, want %q", tt.in, err, tt.want)
+		}
+	}
+	p, err := fencefile.ReadGate("g", []byte("gate: 1\nname: night\nsource: m\nopens: {role: admin, on: [/m/**]}\nmay_ask: [group/a]\nlongest: 1h\napprovals: 0"))
+	if err != nil || time.Duration(p.Longest) != time.Hour {
+		t.Errorf("gate: %v %v", p, err)
+	}
+	if _, err = fencefile.ReadGate("g", []byte("gate: 1\nname: a b\nsource: m\nopens: {on: []}\nmay_ask: []\nlongest: 1h\napprovals: 2")); err == nil || strings.Count(err.Error(), ";") != 4 {
+		t.Errorf("a gate with five faults: %v", err)
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for seed := range uint64(5) {
+		f.Add(fencefile.Write(fence(rand.New(rand.NewPCG(seed, 7))), ""))
+	}
+	f.Fuzz(func(t *testing.T, in []byte) {
+		a, err := fencefile.Read("x", in)
+		if err != nil {
+			return
+		}
+		text := fencefile.Write(a, "")
+		b, err := fencefile.Read("x", text)
+		if err != nil {
+			t.Fatalf("%q is written as %q, which is not read again: %v", in, text, err)
+		}
+		if again := fencefile.Write(b, ""); !bytes.Equal(text, again) {
+			t.Fatalf("%q\n%q", text, again)
+		}
+	})
+}

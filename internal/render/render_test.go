@@ -1,0 +1,104 @@
+package render_test
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"strings"
+	"testing"
+	"time"
+	"unicode"
+
+	"clipfence/internal/render"
+
+	"github.com/charmbracelet/lipgloss"
+	yaml "go.yaml.in/yaml/v3"
+)
+
+var hostile = []string{"", "plain", "\x1b[31mred", "a\nb", "a\rb", "=1+1", "-x", "@x", "+x", "tab\there", "\u202eevil", "\u2028", "\xff\xfe", "naïve ☃", "|x|", "`x`", "<b>", "*", "a,b", `q"q`, "\x00", strings.Repeat("x", 300)}
+
+func doc() *render.Doc {
+	d := &render.Doc{Head: "Head \x1b[2J", Lines: []string{"line\x07"}, Notes: []string{"note\x1b"}, Next: []string{"clipfence x"}, Value: map[string]any{"names": hostile[:len(hostile)-10]}}
+	t := render.Table{Title: "T", Columns: []render.Column{{Name: "N", Right: true}, {Name: "PATH", Path: true}, {Name: "WHY", Wrap: true}}}
+	for _, h := range hostile {
+		t.Row(render.C("1"), render.C(h), render.Cell{Text: h, Tone: render.Bad})
+	}
+	d.Tables = []render.Table{t}
+	return d
+}
+
+// TestNothingHostileGetsThrough: in every format, no control character but the
+// newline, and for CSV no cell that a spreadsheet takes for a formula.
+func TestNothingHostileGetsThrough(t *testing.T) {
+	for _, f := range render.Formats {
+		for _, width := range []int{0, 60, 80, 200} {
+			var b bytes.Buffer
+			if err := doc().Write(&b, render.Style{Format: f, Width: width}); err != nil {
+				t.Fatalf("%s: %v", f, err)
+			}
+			for _, r := range b.String() {
+				if r != '\n' && r != '\ufffd' && unicode.IsControl(r) || r == '\u202e' && f != "json" && f != "yaml" {
+					t.Errorf("%s: %U gets through", f, r)
+				}
+			}
+			switch f {
+			case "table":
+				for line := range strings.Lines(b.String()) {
+					if w := lipgloss.Width(strings.TrimRight(line, "\n")); width > 0 && strings.HasPrefix(line, "  ") && w > width {
+						t.Errorf("width %d: a line of %d: %q", width, w, line)
+					}
+				}
+			case "csv":
+				rows, err := csv.NewReader(&b).ReadAll()
+				if err != nil || len(rows) != len(hostile)+1 {
+					t.Fatalf("csv: %d rows, %v", len(rows), err)
+				}
+				for _, row := range rows[1:] {
+					if row[1] != "" && strings.ContainsRune("=+-@", rune(row[1][0])) {
+						t.Errorf("csv: a formula: %q", row[1])
+					}
+				}
+			case "json", "yaml":
+				var v map[string]any
+				err := json.Unmarshal(b.Bytes(), &v)
+				if f == "yaml" {
+					err = yaml.Unmarshal(b.Bytes(), &v)
+				}
+				if err != nil || len(v) == 0 {
+					t.Errorf("%s is not read again: %v", f, err)
+				}
+			}
+		}
+	}
+}
+
+func TestWords(t *testing.T) {
+	now := time.Date(2026, 11, 24, 1, 0, 0, 0, time.UTC)
+	for _, tt := range []struct{ got, want string }{
+		{render.Count(0), "0"}, {render.Count(999), "999"}, {render.Count(1000), "1,000"}, {render.Count(-1234567), "-1,234,567"},
+		{render.Plural(1, "grant"), "1 grant"}, {render.Plural(2, "entry"), "2 entries"}, {render.Plural(0, "day"), "0 days"},
+		{render.Percent(1), "100 %"}, {render.Percent(0.999), "99 %"}, {render.Percent(0.001), "1 %"}, {render.Percent(0), "0 %"},
+		{render.Day(now.Add(-2*time.Hour), now), "yesterday"}, {render.Day(now, now), "today"}, {render.Day(time.Time{}, now), "never"}, {render.Day(now.AddDate(0, 0, -9), now), "2026-11-15"},
+		{render.Clean("a\x1b[31m"), `a\x1b[31m`}, {render.Clean("a\xffb"), `a\xffb`}, {render.Clean("ok ☃"), "ok ☃"},
+		{render.Cut("abcdef", 4), "abc…"}, {render.Cut("abc", 4), "abc"}, {render.Cut("☃☃☃☃", 2), "☃…"},
+	} {
+		if tt.got != tt.want {
+			t.Errorf("%q, want %q", tt.got, tt.want)
+		}
+	}
+}
+
+func FuzzClean(f *testing.F) {
+	for _, h := range hostile {
+		f.Add(h)
+	}
+	f.Fuzz(func(t *testing.T, s string) {
+		c := render.Clean(s)
+		if render.Clean(c) != c {
+			t.Fatalf("Clean(%q) = %q is not clean", s, c)
+		}
+		if strings.ContainsFunc(c, unicode.IsControl) {
+			t.Fatalf("Clean(%q) = %q", s, c)
+		}
+	})
+}

@@ -14,8 +14,8 @@ import (
 	"testing"
 )
 
-// binary is the program under test, built once.
-var binary string
+// binary is the program under test, built once; examples a folder of the documents.
+var binary, examples string
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "clipfence-e2e-")
@@ -24,6 +24,10 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	binary = filepath.Join(dir, "clipfence")
+	if examples, err = filepath.Abs("../../docs/examples"); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
 	build := exec.Command("go", "build", "-o", binary, "clipfence/cmd/clipfence")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
@@ -94,8 +98,13 @@ func TestScripts(t *testing.T) {
 				t.Fatal(err)
 			}
 			dir := t.TempDir()
-			if err := os.CopyFS(dir, os.DirFS("../../docs/examples")); err != nil {
+			if err := os.CopyFS(dir, os.DirFS(examples)); err != nil {
 				t.Fatal(err)
+			}
+			for _, made := range []string{".clipfence", "drafts"} { // by somebody who tried the example in place
+				if err := os.RemoveAll(filepath.Join(dir, made)); err != nil {
+					t.Fatal(err)
+				}
 			}
 			script(t, name, dir, strings.Split(string(data), "\n"))
 		})
@@ -144,7 +153,7 @@ func script(t *testing.T, name, dir string, lines []string) {
 			}
 		case "shell":
 			cmd := command(dir, "sh", "-c", rest)
-			cmd.Env = append(cmd.Env, "CLIPFENCE="+binary)
+			cmd.Env = append(cmd.Env, "CLIPFENCE="+binary, "EXAMPLES="+examples)
 			code, out, errs := exitOf(t, cmd)
 			if last = out + errs; code != 0 {
 				fail("exit code %d", code)

@@ -139,6 +139,7 @@ func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all
 	if len(kept) > 0 {
 		d.Head = render.Plural(len(kept), "finding") + ": " + strings.Join(parts, ", ")
 		d.Tables = []render.Table{t}
+		d.Notes = append(d.Notes, "DANGER is what mending it takes away (how it is weighed: clipfence gauge --help).")
 		d.Next = []string{"clipfence findings show " + kept[0].ID}
 		if !kept[0].Identity.Open() {
 			d.Next = append(d.Next, "clipfence draft --for "+kept[0].Identity.String())

@@ -137,6 +137,11 @@ func (a *app) gateList() *cobra.Command {
 				if n := len(rs) - len(kept); n > 0 {
 					d.Notes = []string{fmt.Sprintf("%s that ended not shown; all: --all", render.Plural(n, "request"))}
 				}
+				if len(ps) > 0 {
+					d.Next = []string{fmt.Sprintf("clipfence gate ask %s --for %s --reason '...'", ps[0].Name, ps[0].Longest)}
+				} else {
+					d.Notes = append(d.Notes, "A gate is a file, gates/NAME.gate.yaml; its fields: clipfence schema gate")
+				}
 				return a.print(d)
 			})
 		}}

@@ -117,14 +117,17 @@ func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, throu
 		way := ""
 		var told []string
 		for _, st := range steps {
-			word := fmt.Sprintf("%s as %s", st.How, st.To)
+			word := cmp.Or(st.How, "act as")
 			if !st.When.IsZero() {
-				word += " (if " + st.When.String() + ")"
+				word += " if " + st.When.String()
 			}
-			told = append(told, word)
+			told = append(told, fmt.Sprintf("as %s (%s)", st.To, word))
 		}
 		for _, h := range s.engine.Holdings(who) {
 			g := &e.Grants[h.Grant]
+			if steps != nil && g.To.Open() {
+				continue // it has that as itself
+			}
 			perms, top := h.Perms.Clone(), model.LevelUnset
 			for i := range h.Perms.All() {
 				if !filter(e.Catalogue[i]) {
@@ -211,13 +214,11 @@ func (a *app) reachInto(s *surveyed, path model.Path, filter permissionFilter, a
 			ids = append(ids, i.ID)
 		}
 	}
+	can := slices.DeleteFunc(slices.Clone(e.Catalogue), func(c model.CatalogueEntry) bool { return !filter(c) || !s.engine.Applies(c, path) })
 	kinds := map[string]int{}
 	for _, id := range ids {
 		r := row{Identity: id}
-		for _, c := range e.Catalogue {
-			if !filter(c) {
-				continue
-			}
+		for _, c := range can {
 			switch s.engine.Decide(id, c.Permission, path, model.Context{}).Outcome {
 			case engine.Allowed:
 				r.Certain++
@@ -247,7 +248,14 @@ func (a *app) reachInto(s *surveyed, path model.Path, filter permissionFilter, a
 	}
 	var parts []string
 	for _, k := range slices.Sorted(maps.Keys(kinds)) {
-		parts = append(parts, fmt.Sprintf("%d %s", kinds[k], k))
+		switch word := render.Plural(kinds[k], k); model.IdentityKind(k) {
+		case model.Everyone, model.SignedIn:
+			parts = append(parts, k)
+		case model.Person:
+			parts = append(parts, strings.Replace(word, "persons", "people", 1))
+		default:
+			parts = append(parts, word)
+		}
 	}
 	public := "not public"
 	if kinds[string(model.Everyone)] > 0 {

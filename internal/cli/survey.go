@@ -43,6 +43,7 @@ them.`,
 	}
 	cmd.Flags().BoolVar(&rejected, "show-rejected", false, "list the log lines that were set aside, and read nothing")
 	cmd.Flags().BoolVar(&noLogs, "no-logs", false, "read the access only")
+	cmd.AddCommand(a.surveyList(), a.surveyCompare())
 	return cmd
 }
 

@@ -134,7 +134,7 @@ func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
 		case s.LastUse.IsZero():
 			say("No log shows a call of it; the source last saw it on %s.", s.Identity.LastSeen.Format(time.DateOnly))
 		case s.ID.Kind != model.Group:
-			say("Last call %s; %s on %s with calls; silent for %s.", s.LastUse.Format(time.RFC3339), s.Habit.Rhythm, "days", render.Plural(s.Habit.Silence, "day"))
+			say("Last call %s; habit %s; silent for %s.", s.LastUse.Format(time.RFC3339), s.Habit.Rhythm, render.Plural(s.Habit.Silence, "day"))
 		}
 	}
 	g := f.Grant

@@ -83,7 +83,7 @@ func (w *workspace) reader(ctx context.Context, s config.Source) (source.Reader,
 // changer connects a source for changing.
 func (w *workspace) changer(ctx context.Context, s config.Source) (source.Changer, error) {
 	if s.Kind == "files" {
-		return nil, fmt.Errorf("source %s is made of files: %w", s.Name, source.ErrReadOnly)
+		return nil, fmt.Errorf("source %s is made of files: %w; carry the fence out where the estate came from, or connect that system as a bridge", s.Name, source.ErrReadOnly)
 	}
 	if s.ChangeToken.IsZero() {
 		return nil, fmt.Errorf("source %s names no change_token in %s: %w", s.Name, w.Path(config.File), source.ErrReadOnly)

@@ -137,3 +137,30 @@ func TestCrash(t *testing.T) {
 		t.Fatalf("%d entries, %v", len(got), err)
 	}
 }
+
+// FuzzRead: whatever stands in the file, reading says what is whole or where it
+// breaks, and an entry appended to what is whole keeps it whole.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte("{}\n"))
+	f.Add([]byte(`{"n":1,"at":"2026-11-24T08:00:00Z","by":"x","kind":"k","body":1,"prev":"","hash":"h"}` + "\n"))
+	f.Add([]byte("torn"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		l := &ledger.Ledger{File: filepath.Join(t.TempDir(), "l"), Anchor: &memory{}, Now: time.Now, By: "x"}
+		if err := os.WriteFile(l.File, in, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		old, err := l.Read(t.Context())
+		if err != nil {
+			if !errors.Is(err, ledger.ErrBroken) {
+				t.Fatal(err)
+			}
+			return
+		}
+		if err := l.Append(t.Context(), "k", "body"); err != nil {
+			t.Fatal(err)
+		}
+		if now, err := l.Read(t.Context()); err != nil || len(now) != len(old)+1 {
+			t.Fatalf("%d entries became %d, %v", len(old), len(now), err)
+		}
+	})
+}

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/muesli/termenv"
 	yaml "go.yaml.in/yaml/v3"
 )
@@ -43,7 +44,7 @@ type Column struct {
 	Name  string
 	Right bool // aligned to the right, for numbers
 	Path  bool // may be cut in its middle when the screen is narrow
-	Wrap  bool // takes the space that is left, and is cut at its end
+	Wrap  bool // takes the space that is left, and goes on in the next line
 }
 
 // A Table is rows under columns.
@@ -271,28 +272,37 @@ func (t *Table) text(b *strings.Builder, s Style, paint func(string, Tone) strin
 	}
 	t.fit(width, s.Width)
 	line := func(get func(i int) (string, Tone)) {
-		b.WriteString("  ")
+		parts, tones, tall := make([][]string, n), make([]Tone, n), 1
 		for i, c := range t.Columns {
 			text, tone := get(i)
-			if c.Path {
-				text = cutMiddle(text, width[i])
-			} else {
-				text = Cut(text, width[i])
-			}
-			pad := strings.Repeat(" ", width[i]-lipgloss.Width(text))
+			tones[i] = tone
 			switch {
-			case c.Right:
-				b.WriteString(pad + paint(text, tone))
-			case i == n-1:
-				b.WriteString(paint(text, tone))
+			case c.Wrap:
+				parts[i] = wrap(text, width[i])
+			case c.Path:
+				parts[i] = []string{cutMiddle(text, width[i])}
 			default:
-				b.WriteString(paint(text, tone) + pad)
+				parts[i] = []string{Cut(text, width[i])}
 			}
-			if i < n-1 {
-				b.WriteString(strings.Repeat(" ", gap))
-			}
+			tall = max(tall, len(parts[i]))
 		}
-		b.WriteString("\n")
+		for k := range tall {
+			var out strings.Builder
+			for i, c := range t.Columns {
+				text := ""
+				if k < len(parts[i]) {
+					text = parts[i][k]
+				}
+				pad := strings.Repeat(" ", max(0, width[i]-lipgloss.Width(text)))
+				if c.Right {
+					out.WriteString(pad + paint(text, tones[i]))
+				} else {
+					out.WriteString(paint(text, tones[i]) + pad)
+				}
+				out.WriteString(strings.Repeat(" ", gap))
+			}
+			b.WriteString("  " + strings.TrimRight(out.String(), " ") + "\n")
+		}
 	}
 	line(func(i int) (string, Tone) { return t.Columns[i].Name, Dim })
 	for r, row := range t.Rows {
@@ -305,8 +315,24 @@ func (t *Table) text(b *strings.Builder, s Style, paint func(string, Tone) strin
 	}
 }
 
+// mostLines bounds how far one cell goes on.
+const mostLines = 8
+
+// wrap breaks text into lines of a width, at blanks and between the parts of
+// lists and paths.
+func wrap(s string, width int) []string {
+	if lipgloss.Width(s) <= width {
+		return []string{s}
+	}
+	lines := strings.Split(ansi.Wrap(s, max(1, width), ",/"), "\n")
+	if len(lines) > mostLines {
+		lines = append(lines[:mostLines-1], Cut(lines[mostLines-1], width-1)+"…")
+	}
+	return lines
+}
+
 // fit narrows columns until the table fits the screen: those that wrap first,
-// then paths, then whatever is widest, none below ten cells.
+// then paths, then those that wrap again, then whatever is widest.
 func (t *Table) fit(width []int, screen int) {
 	if screen <= 0 {
 		return
@@ -318,22 +344,26 @@ func (t *Table) fit(width []int, screen int) {
 		}
 		return sum
 	}
-	for _, pass := range []func(c Column) bool{
-		func(c Column) bool { return c.Wrap },
-		func(c Column) bool { return c.Path },
-		func(c Column) bool { return !c.Right },
+	for _, pass := range []struct {
+		least int
+		of    func(c Column) bool
+	}{
+		{44, func(c Column) bool { return c.Wrap }},
+		{30, func(c Column) bool { return c.Path }},
+		{18, func(c Column) bool { return c.Wrap || c.Path }},
+		{18, func(c Column) bool { return !c.Right }},
 	} {
 		for over := total() - screen; over > 0; over = total() - screen {
 			widest := -1
 			for i, c := range t.Columns {
-				if pass(c) && width[i] > 18 && (widest < 0 || width[i] > width[widest]) {
+				if pass.of(c) && width[i] > pass.least && (widest < 0 || width[i] > width[widest]) {
 					widest = i
 				}
 			}
 			if widest < 0 {
 				break
 			}
-			width[widest] -= min(over, max(1, (width[widest]-18+3)/4))
+			width[widest] -= min(over, max(1, (width[widest]-pass.least+3)/4))
 		}
 	}
 }

@@ -161,7 +161,9 @@ func compareDoc(src string, v [2]store.Survey, changes []surveyChange, all bool)
 		}
 		t.Row(render.Cell{Text: c.Change, Tone: tones[c.Change]}, render.C(c.Kind), render.C(c.ID), render.C(compact(doc)))
 	}
-	when := func(s store.Survey) string { return fmt.Sprintf("%d (%s)", s.ID, s.Finished.Format("2006-01-02 15:04")) }
+	when := func(s store.Survey) string {
+		return fmt.Sprintf("%d (%s)", s.ID, s.Finished.Format("2006-01-02 15:04"))
+	}
 	d := &render.Doc{Head: fmt.Sprintf("%s: %s between survey %s and survey %s", src, render.Plural(len(changes), "change"), when(v[0]), when(v[1])), Value: changes}
 	if len(changes) > 0 {
 		d.Tables = []render.Table{t}

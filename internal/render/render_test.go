@@ -76,7 +76,7 @@ func TestWords(t *testing.T) {
 	now := time.Date(2026, 11, 24, 1, 0, 0, 0, time.UTC)
 	for _, tt := range []struct{ got, want string }{
 		{render.Count(0), "0"}, {render.Count(999), "999"}, {render.Count(1000), "1,000"}, {render.Count(-1234567), "-1,234,567"},
-		{render.Plural(1, "grant"), "1 grant"}, {render.Plural(2, "entry"), "2 entries"}, {render.Plural(0, "day"), "0 days"},
+		{render.Plural(1, "grant"), "1 grant"}, {render.Plural(2, "entry"), "2 entries"}, {render.Plural(0, "day"), "0 days"}, {render.Plural(2, "survey"), "2 surveys"},
 		{render.Percent(1), "100 %"}, {render.Percent(0.999), "99 %"}, {render.Percent(0.001), "1 %"}, {render.Percent(0), "0 %"},
 		{render.Day(now.Add(-2*time.Hour), now), "yesterday"}, {render.Day(now, now), "today"}, {render.Day(time.Time{}, now), "never"}, {render.Day(now.AddDate(0, 0, -9), now), "2026-11-15"},
 		{render.Clean("a\x1b[31m"), `a\x1b[31m`}, {render.Clean("a\xffb"), `a\xffb`}, {render.Clean("ok ☃"), "ok ☃"},

@@ -98,7 +98,7 @@ func Plural(n int, noun string) string {
 	if n == 1 {
 		return "1 " + noun
 	}
-	if strings.HasSuffix(noun, "y") && !strings.HasSuffix(noun, "ay") {
+	if l := len(noun); l > 1 && noun[l-1] == 'y' && !strings.ContainsRune("aeiou", rune(noun[l-2])) {
 		return Count(n) + " " + noun[:len(noun)-1] + "ies"
 	}
 	return Count(n) + " " + noun + "s"

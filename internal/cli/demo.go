@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
@@ -428,6 +429,9 @@ func (d *demo) end() {
 		d.tell("Every check held, in %.0f s.", time.Since(d.start).Seconds())
 	}
 	host := strings.TrimPrefix(d.moor.url, "http://")
+	if _, err := exec.LookPath("clipfence"); err != nil {
+		d.tell("\nTo go on, put the program on your PATH, such as: go build -o /usr/local/bin/clipfence ./cmd/clipfence")
+	}
 	d.tell("\nThe workspace stays in %s. Start Mooring again in a second terminal and play on:", d.dir)
 	d.tell("  clipfence sandbox serve %s --listen %s", filepath.Join(d.dir, "mooring"), host)
 	d.tell("  cd %s", filepath.Join(d.dir, "workspace"))

@@ -1,8 +1,9 @@
-// Package auditlog reads audit logs line by line, whatever they are packed in.
+// Package auditlog reads audit logs, whatever they are packed in.
 //
-// [Lines] recognises plain text, gzip and zstd by their first bytes and yields
-// lines with their numbers. A line that is too long or not text is yielded as
-// rejected and the reading goes on; a stream that breaks off yields what was
-// whole and then the error. What a line means is the business of the packages
-// below this one, one a format.
+// [Open] recognises plain text, gzip and zstd by their first bytes. [Chunks] cuts a
+// stream into runs of whole lines, bounded in memory whatever the input: a line that
+// is too long is passed over and told, a stream that breaks off yields what was
+// whole and then the error. A [Format] turns one record into [Event]s in the log's
+// own words; the packages below this one are formats. Package fold makes uses of
+// them.
 package auditlog

@@ -3,12 +3,13 @@ package auditlog
 import (
 	"bufio"
 	"bytes"
-	"compress/gzip"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"iter"
 	"unicode/utf8"
+
+	"github.com/klauspost/compress/gzip"
 
 	"github.com/klauspost/compress/zstd"
 )
@@ -16,13 +17,6 @@ import (
 // MaxLine is the longest line that is read, in bytes; a longer one is set aside
 // without being held in memory.
 const MaxLine = 1 << 20
-
-// A Line is one line of a log.
-type Line struct {
-	Number int    // from 1
-	Bytes  []byte // without its end; valid until the next line; nil when Reject says why
-	Reject string // why the line was set aside, or ""
-}
 
 // Open undoes gzip (RFC 1952) or zstd (RFC 8878), recognised by content.
 func Open(r io.Reader) (io.Reader, func(), error) {
@@ -49,60 +43,50 @@ func Open(r io.Reader) (io.Reader, func(), error) {
 	return br, func() {}, nil
 }
 
-// Lines yields the lines of r. The last line counts also without its newline.
-// An error, such as a truncated gzip, comes after the lines that were whole.
-func Lines(r io.Reader) iter.Seq2[Line, error] {
-	return func(yield func(Line, error) bool) {
-		in, done, err := Open(r)
-		if err != nil {
-			yield(Line{}, err)
-			return
-		}
-		defer done()
-		br := bufio.NewReaderSize(in, 1<<18)
-		var long []byte
-		for n := 1; ; n++ {
-			long = long[:0]
-			size, tooLong := 0, false
-			var line []byte
-			for {
-				chunk, e := br.ReadSlice('\n')
-				size += len(chunk)
-				if size > MaxLine+1 {
-					tooLong = true
-				}
-				if errors.Is(e, bufio.ErrBufferFull) {
-					if !tooLong {
-						long = append(long, chunk...)
-					}
-					continue
-				}
-				line, err = chunk, e
+// IsArray reports whether a log begins as one JSON array.
+func IsArray(head []byte) bool {
+	head = bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\xef\xbb\xbf")), " \t\r\n")
+	return len(head) > 0 && head[0] == '['
+}
+
+// ArrayLines turns the elements of a JSON array into lines. What is wrong with the
+// array itself comes as an error after the elements that were whole.
+func ArrayLines(r io.Reader) io.Reader {
+	pr, pw := io.Pipe()
+	go func() {
+		dec := json.NewDecoder(bufio.NewReaderSize(r, 1<<16))
+		_, err := dec.Token()
+		for err == nil && dec.More() {
+			var raw json.RawMessage
+			if err = dec.Decode(&raw); err != nil {
 				break
 			}
-			if err != nil && !errors.Is(err, io.EOF) {
-				yield(Line{Number: n}, fmt.Errorf("line %d: %w", n, err))
-				return
-			}
-			if len(long) > 0 && !tooLong {
-				line = append(long, line...)
-			}
-			line = bytes.TrimRight(line, "\r\n")
-			l := Line{Number: n, Bytes: line}
-			switch {
-			case tooLong:
-				l = Line{Number: n, Reject: fmt.Sprintf("line is longer than %d bytes (%d)", MaxLine, size)}
-			case bytes.IndexByte(line, 0) >= 0:
-				l = Line{Number: n, Reject: "line holds NUL bytes: binary data"}
-			case !utf8.Valid(line):
-				l = Line{Number: n, Reject: "line is not UTF-8"}
-			}
-			if (l.Reject != "" || len(bytes.TrimSpace(line)) > 0) && !yield(l, nil) {
-				return
-			}
-			if err != nil {
-				return
+			var one bytes.Buffer
+			if err = json.Compact(&one, raw); err == nil {
+				one.WriteByte('\n')
+				_, err = pw.Write(one.Bytes())
 			}
 		}
-	}
+		if err == nil {
+			_, err = dec.Token()
+		}
+		if err != nil {
+			err = fmt.Errorf("JSON array: %w", err)
+		}
+		pw.CloseWithError(err) // nil is the end
+	}()
+	return pr
+}
+
+// LooksQuoted reports whether a log begins as CSV with quoted fields, where a
+// record can go over several lines.
+func LooksQuoted(head []byte) bool {
+	line, _, _ := bytes.Cut(head, []byte{'\n'})
+	return bytes.Count(line, []byte{','}) >= 3 && !bytes.ContainsAny(line, "{[") && utf8.Valid(line) && bytes.IndexByte(line, 0) < 0
+}
+
+// Finished reports whether a last line without its end is whole: JSON that closes.
+func Finished(data []byte) bool {
+	last := data[bytes.LastIndexByte(data, '\n')+1:]
+	return json.Valid(last)
 }

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"iter"
 	"strings"
@@ -10,7 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"clipfence/internal/auditlog"
+	"clipfence/internal/auditlog/fold"
+	"clipfence/internal/auditlog/ocsf"
 	"clipfence/internal/config"
+	"clipfence/internal/core/model"
 	"clipfence/internal/render"
 	"clipfence/internal/source"
 )
@@ -56,6 +59,8 @@ type surveyRow struct {
 	Faults   []string       `json:"faults,omitempty"`
 	Lines    int            `json:"log_lines"`
 	Events   int            `json:"new_events"`
+	Repeated int            `json:"repeated_events"`
+	Unmapped int            `json:"operations_not_in_the_catalogue"`
 	Rejected int            `json:"rejected_lines"`
 	LogFrom  time.Time      `json:"log_from,omitzero"`
 	LogTo    time.Time      `json:"log_to,omitzero"`
@@ -173,9 +178,6 @@ func (w *workspace) surveyOne(ctx context.Context, s config.Source) (surveyRow, 
 	return row, nil
 }
 
-// flushCalls is how many calls are folded and kept together.
-const flushCalls = 60_000
-
 func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRow) error {
 	r, err := w.reader(ctx, s)
 	if err != nil {
@@ -185,37 +187,29 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 	if err != nil {
 		return err
 	}
-	progress := w.app.progress()
-	defer progress("")
-	var all source.LogBatch
-	flush := func() error {
-		if all.Cursor == "" && all.Lines == 0 {
-			return nil
-		}
-		n, err := w.store.SaveLogs(ctx, s.Name, all)
-		row.Events += n
-		all = source.LogBatch{}
+	known, err := w.knownPermissions(ctx, s.Name)
+	if err != nil {
 		return err
 	}
-	for b, err := range ahead(ctx, r.Logs, state.Cursor) {
+	progress := w.app.progress()
+	defer progress("")
+	o := fold.Options{Formats: logFormats, Known: known, Seen: w.store.Seen(ctx, s.Name),
+		Progress: func(bytes int64, records int) {
+			progress("%s: %s log lines read (%d MB)", s.Name, render.Count(records), bytes/1e6)
+		}}
+	for b, err := range fold.Run(ctx, ahead(ctx, r.Logs, state.Cursor), o) {
 		if err != nil {
-			return errors.Join(err, flush()) // what came before it is good
+			return err
 		}
-		all.Calls = append(all.Calls, b.Calls...)
-		all.Rejected = append(all.Rejected, b.Rejected...)
-		all.Lines += b.Lines
-		all.Cursor = b.Cursor
-		row.Lines += b.Lines
-		if len(all.Calls) > 0 {
-			progress("%s: %s log lines read, at %s", s.Name, render.Count(row.Lines), all.Calls[len(all.Calls)-1].Time.Format(time.DateOnly))
+		if err := w.store.SaveFold(ctx, s.Name, b); err != nil {
+			return err
 		}
-		if len(all.Calls) >= flushCalls {
-			if err := flush(); err != nil {
-				return err
-			}
-		}
+		row.Lines += b.Records
+		row.Events += b.Events
+		row.Repeated += b.Repeated
+		row.Unmapped += len(b.Unmapped)
 	}
-	if err := flush(); err != nil {
+	if err := w.store.Compact(ctx, s.Name); err != nil {
 		return err
 	}
 	if state, err = w.store.LogState(ctx, s.Name); err != nil {
@@ -225,23 +219,41 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 	return nil
 }
 
-// ahead reads a few batches ahead of whoever folds them, so that fetching and
-// keeping overlap.
-func ahead(ctx context.Context, logs func(context.Context, string) iter.Seq2[source.LogBatch, error], cursor string) iter.Seq2[source.LogBatch, error] {
+// knownPermissions answers which permissions the newest survey of a source lists.
+func (w *workspace) knownPermissions(ctx context.Context, src string) (func(model.Permission) bool, error) {
+	e, _, err := w.store.Estate(ctx, src, 0)
+	if err != nil {
+		return nil, err
+	}
+	known := make(map[model.Permission]bool, len(e.Catalogue))
+	for _, c := range e.Catalogue {
+		known[c.Permission] = true
+	}
+	return func(p model.Permission) bool { return known[p] }, nil
+}
+
+// logFormats are the formats that a log line is tried in.
+func logFormats() []auditlog.Format {
+	return []auditlog.Format{ocsf.New()}
+}
+
+// ahead reads a few parts ahead of whoever folds them, so that fetching and
+// folding overlap.
+func ahead(ctx context.Context, logs func(context.Context, string) iter.Seq2[fold.Part, error], cursor string) iter.Seq2[fold.Part, error] {
 	type item struct {
-		b   source.LogBatch
+		p   fold.Part
 		err error
 	}
-	return func(yield func(source.LogBatch, error) bool) {
+	return func(yield func(fold.Part, error) bool) {
 		ctx, cancel := context.WithCancel(ctx)
-		ch := make(chan item, 8)
+		ch := make(chan item, 4)
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
 			defer close(ch)
-			for b, err := range logs(ctx, cursor) {
+			for p, err := range logs(ctx, cursor) {
 				select {
-				case ch <- item{b, err}:
+				case ch <- item{p, err}:
 				case <-ctx.Done():
 					return
 				}
@@ -249,12 +261,12 @@ func ahead(ctx context.Context, logs func(context.Context, string) iter.Seq2[sou
 		}()
 		defer func() { cancel(); <-done }()
 		for it := range ch {
-			if !yield(it.b, it.err) {
+			if !yield(it.p, it.err) {
 				return
 			}
 		}
 		if err := ctx.Err(); err != nil { // cut short, not finished
-			yield(source.LogBatch{}, err)
+			yield(fold.Part{}, err)
 		}
 	}
 }
@@ -268,7 +280,7 @@ func (w *workspace) showRejected(ctx context.Context, sources []config.Source) e
 		source.Reject
 	}
 	rows := []row{}
-	sum := 0
+	sum := int64(0)
 	for _, s := range sources {
 		list, total, err := w.store.Rejected(ctx, s.Name, most)
 		if err != nil {
@@ -279,11 +291,11 @@ func (w *workspace) showRejected(ctx context.Context, sources []config.Source) e
 			rows = append(rows, row{s.Name, r})
 			t.Row(render.C(s.Name), render.C(r.File), render.C(render.Count(r.Line)), render.C(r.Why))
 		}
-		if total > len(list) {
+		if total > int64(len(list)) {
 			d.Notes = append(d.Notes, fmt.Sprintf("%s: the first %d of %s are shown", s.Name, len(list), render.Count(total)))
 		}
 	}
-	d.Head = render.Plural(sum, "log line") + " set aside"
+	d.Head = render.Plural(int(sum), "log line") + " set aside"
 	if sum > 0 {
 		d.Tables = []render.Table{t}
 	}

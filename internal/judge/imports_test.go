@@ -32,7 +32,7 @@ var mayImport = map[string][]string{
 	"config":           {"core/model", "yamlfile"},
 	"render":           {},
 	"sshsig":           {},
-	"store":            {"core/", "source"},
+	"store":            {"core/", "auditlog/", "source"},
 	"ledger":           {},
 	"change":           {"core/", "source", "ledger"},
 	"patrol":           {"core/", "source", "ledger", "change"},
@@ -50,7 +50,8 @@ var owner = map[string][]string{
 	"go.yaml.in/yaml":                {"yamlfile", "render", "cli"},
 	"golang.org/x/crypto/ssh":        {"sshsig", "config", "cli"},
 	"golang.org/x/term":              {"cli"},
-	"github.com/klauspost/compress/": {"auditlog", "sandbox"},
+	"github.com/klauspost/compress/": {"auditlog", "store", "sandbox"},
+	"github.com/parquet-go/":         {"auditlog/columns"},
 	"net/http":                       {"source/bridge", "sandbox", "cli"},
 	"database/sql":                   {"store", "sandbox"},
 }

@@ -13,8 +13,9 @@ import (
 	"errors"
 	"iter"
 
+	"clipfence/internal/auditlog"
+	"clipfence/internal/auditlog/fold"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/usage"
 )
 
 // Errors that callers decide on.
@@ -62,21 +63,8 @@ type Batch struct {
 	Version string // of the estate; a survey whose batches disagree is torn
 }
 
-// A LogBatch is a part of a log that is counted or not counted as a whole.
-type LogBatch struct {
-	Calls    []usage.Call
-	Rejected []Reject
-	Lines    int
-	Cursor   string // from here the next reading goes on
-	More     bool
-}
-
-// A Reject is a line of a log that was set aside.
-type Reject struct {
-	File string `json:"file"`
-	Line int    `json:"line"`
-	Why  string `json:"why"`
-}
+// A Reject is a record of a log that was set aside.
+type Reject = auditlog.Reject
 
 // A Right is one thing the tool's own identity needs, and whether it has it.
 type Right struct {
@@ -96,8 +84,8 @@ type Reader interface {
 	// Survey yields everything the source says about access, from a cursor on;
 	// "" is the beginning. After an error nothing more comes.
 	Survey(ctx context.Context, cursor string) iter.Seq2[Batch, error]
-	// Logs yields the log from a cursor on.
-	Logs(ctx context.Context, cursor string) iter.Seq2[LogBatch, error]
+	// Logs yields the log from a cursor on, in pieces that follow each other.
+	Logs(ctx context.Context, cursor string) iter.Seq2[fold.Part, error]
 }
 
 // A Step replaces one document of a source: Before must still stand, After is

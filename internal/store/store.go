@@ -35,14 +35,13 @@ var (
 var migrations = []string{`
 create table surveys(id integer primary key, source text not null, started text not null, finished text, cursor text not null default '', version text not null default '');
 create table records(survey integer not null, kind text not null, id text not null, etag text not null, value blob not null, primary key(survey, kind, id)) without rowid;
-create table names(id integer primary key, text text not null unique);
-create table uses(source integer not null, identity integer not null, acting_for integer not null, permission integer not null, path integer not null,
-	outcome integer not null, network integer not null, second_factor integer not null,
-	count integer not null, first integer not null, last integer not null, days blob not null,
-	primary key(source, identity, permission, path, acting_for, outcome, network, second_factor)) without rowid;
-create table seen(source text not null, day integer not null, events blob not null, primary key(source, day)) without rowid;
-create table logs(source text primary key, cursor text not null, first integer not null, last integer not null, lines integer not null, rejected integer not null) without rowid;
+create table folds(id integer primary key, source text not null, rows integer not null, body blob not null);
+create index folds_of on folds(source);
+create table seen(source text not null, day integer not null, part integer not null, events blob not null, primary key(source, day, part)) without rowid;
+create table logs(source text primary key, cursor text not null, first integer not null, last integer not null, lines integer not null, rejected integer not null, repeated integer not null) without rowid;
 create table rejected(source text not null, file text not null, line integer not null, why text not null, primary key(source, file, line)) without rowid;
+create table tallies(source text not null, kind text not null, name text not null, n integer not null, primary key(source, kind, name)) without rowid;
+create table unmapped(source text not null, permission text not null, file text not null, line integer not null, example text not null, primary key(source, permission)) without rowid;
 create table waivers(finding text primary key, reason text not null, by text not null, until text not null, at text not null) without rowid;
 create table gates(id text primary key, body blob not null) without rowid;
 create table settings(name text primary key, value text not null) without rowid;
@@ -50,8 +49,7 @@ create table settings(name text primary key, value text not null) without rowid;
 
 // A Store is an open store.
 type Store struct {
-	db    *sql.DB
-	names map[string]int64 // of the names table; nil until it is needed
+	db *sql.DB
 }
 
 // Open opens the store in a file, makes it where there is none, and brings an

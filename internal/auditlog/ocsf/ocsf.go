@@ -1,123 +1,207 @@
-// Package ocsf reads OCSF API Activity events (class 6003, version 1.x) as calls.
+// Package ocsf reads OCSF events, version 1.x, as calls.
 //
-// The parts that are read: time, metadata.uid, actor.user.uid and type_id,
-// actor.session.is_mfa, api.operation, resources[0].uid, src_endpoint.ip,
-// status_id and api.response.code, and unmapped.acting_for, where a source that
-// lets identities act as others says whose rights were used.
+// API Activity (class 6003) is a call by its own word: time, metadata.uid,
+// actor.user.uid and type_id, actor.session.is_mfa, api.operation and
+// api.service.name, resources[0].uid, src_endpoint.ip, status_id and
+// api.response.code, and unmapped.acting_for, where a source that lets identities
+// act as others says whose rights were used.
 //
-// Source: Open Cybersecurity Schema Framework, schema.ocsf.io, class
-// api_activity.
+// The classes that change access (account change 3001, authentication 3002, entity
+// management 3004, user access 3005, group management 3006) have no operation of
+// their own: it is made of class and activity, such as ocsf/account-change:1, and
+// names whom it concerns as the path. They show that somebody was active; which
+// permission that took, an operations file may say.
+//
+// Source: Open Cybersecurity Schema Framework, schema.ocsf.io, categories
+// application activity and identity and access management.
 package ocsf
 
 import (
-	"crypto/sha256"
-	"encoding/json"
+	"bytes"
 	"errors"
 	"fmt"
-	"net/netip"
+	"strconv"
 	"time"
 
+	"clipfence/internal/auditlog"
+	"clipfence/internal/auditlog/jsonscan"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
 
-// ErrOtherClass is returned for a well-formed event that is not API activity.
-var ErrOtherClass = errors.New("not an API Activity event")
+// ErrOtherClass is returned for a well-formed event of a class that shows no call.
+var ErrOtherClass = errors.New("not an event of a class that shows calls")
 
-// classAPIActivity is OCSF's class_uid of API Activity.
 const classAPIActivity = 6003
 
-type event struct {
-	ClassUID int   `json:"class_uid"`
-	Time     int64 `json:"time"`
-	StatusID int   `json:"status_id"`
-	Metadata struct {
-		UID string `json:"uid"`
-	} `json:"metadata"`
-	Actor struct {
-		User struct {
-			UID    string `json:"uid"`
-			Name   string `json:"name"`
-			TypeID int    `json:"type_id"`
-		} `json:"user"`
-		Session struct {
-			MFA *bool `json:"is_mfa"`
-		} `json:"session"`
-	} `json:"actor"`
-	API struct {
-		Operation string `json:"operation"`
-		Response  struct {
-			Code int `json:"code"`
-		} `json:"response"`
-	} `json:"api"`
-	Resources []struct {
-		UID string `json:"uid"`
-	} `json:"resources"`
-	Source struct {
-		IP string `json:"ip"`
-	} `json:"src_endpoint"`
-	Unmapped struct {
-		ActingFor string `json:"acting_for"`
-	} `json:"unmapped"`
-}
+// accessClasses are the classes that change access, by class_uid.
+var accessClasses = map[int64]string{3001: "account-change", 3002: "authentication", 3004: "entity-management", 3005: "user-access", 3006: "group-management"}
 
-// OCSF times are milliseconds since 1970; outside these years they are no times
-// of calls but mistakes.
-var (
-	earliest = time.Date(1990, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
-	latest   = time.Date(2200, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
+// The paths that are looked for, and their places in the scan.
+const (
+	fClass = iota
+	fActivity
+	fTime
+	fTimeText
+	fStatus
+	fUID
+	fUser
+	fUserName
+	fUserType
+	fMFA
+	fOperation
+	fService
+	fCode
+	fResource
+	fIP
+	fActingFor
+	fTargetUser
+	fTargetEntity
+	fTargetGroup
+	fTopMFA
 )
 
-// Parse reads one event. The error says which field is missing or wrong.
-func Parse(line []byte) (usage.Call, error) {
-	var e event
-	if err := json.Unmarshal(line, &e); err != nil {
-		return usage.Call{}, fmt.Errorf("not JSON: %w", err)
-	}
-	if e.ClassUID != classAPIActivity {
-		return usage.Call{}, fmt.Errorf("class_uid %d: %w (want %d)", e.ClassUID, ErrOtherClass, classAPIActivity)
-	}
-	if e.Time < earliest || e.Time > latest {
-		return usage.Call{}, fmt.Errorf("time %d is missing or not between 1990 and 2200 in milliseconds", e.Time)
-	}
-	c := usage.Call{Time: time.UnixMilli(e.Time).UTC(), Outcome: outcome(e.StatusID, e.API.Response.Code)}
-	var err error
-	if c.Identity, err = identity(e.Actor.User.UID, e.Actor.User.Name, e.Actor.User.TypeID); err != nil {
-		return usage.Call{}, fmt.Errorf("actor.user: %w", err)
-	}
-	if e.Unmapped.ActingFor != "" {
-		if c.ActingFor, err = model.ParseID(e.Unmapped.ActingFor); err != nil {
-			return usage.Call{}, fmt.Errorf("unmapped.acting_for: %w", err)
-		}
-	}
-	if c.Permission, err = model.ParsePermission(e.API.Operation); err != nil {
-		return usage.Call{}, fmt.Errorf("api.operation: %w", err)
-	}
-	if len(e.Resources) == 0 {
-		return usage.Call{}, errors.New("resources is empty: the call touched nothing")
-	}
-	if c.Path, err = model.ParsePath(e.Resources[0].UID); err != nil {
-		return usage.Call{}, fmt.Errorf("resources[0].uid: %w", err)
-	}
-	if e.Source.IP != "" {
-		if c.Network, err = netip.ParseAddr(e.Source.IP); err != nil {
-			return usage.Call{}, fmt.Errorf("src_endpoint.ip: %w", err)
-		}
-	}
-	if e.Actor.Session.MFA != nil {
-		c.SecondFactor = model.TruthOf(*e.Actor.Session.MFA)
-	}
-	// An event without an id of its own is recognised by its whole text.
-	id := []byte(e.Metadata.UID)
-	if len(id) == 0 {
-		id = line
-	}
-	sum := sha256.Sum256(id)
-	copy(c.EventID[:], sum[:])
-	return c, nil
+var paths = []string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid", "actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
+	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip", "unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa"}
+
+// Format reads OCSF JSON lines.
+type Format struct {
+	scan *jsonscan.Scanner
+	ev   auditlog.Event
+	op   []byte
+	path []byte
 }
 
-func outcome(status, code int) usage.Outcome {
+var _ auditlog.Format = (*Format)(nil)
+
+// New returns a reader of OCSF lines.
+func New() *Format { return &Format{scan: jsonscan.New(paths...)} }
+
+// Name returns "ocsf".
+func (*Format) Name() string { return "ocsf" }
+
+// Sniff looks for the class that every OCSF event has.
+func (*Format) Sniff(record []byte) bool { return bytes.Contains(record, []byte(`"class_uid"`)) }
+
+// Parse reads one event. The error says which field is missing or wrong.
+func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
+	v, err := f.scan.Scan(line)
+	if err != nil {
+		return err
+	}
+	if err := f.Fill(v); err != nil {
+		return err
+	}
+	return yield(&f.ev)
+}
+
+// Paths returns the fields that [Format.Fill] wants, for readers of columns.
+func Paths() []string { return paths }
+
+// Event returns the event that [Format.Fill] made.
+func (f *Format) Event() *auditlog.Event { return &f.ev }
+
+// Fill makes the event of the values at [Paths].
+func (f *Format) Fill(v []jsonscan.Value) error {
+	class, ok := v[fClass].Int()
+	if !ok {
+		return fmt.Errorf("class_uid is missing: %w", ErrOtherClass)
+	}
+	at, err := when(v)
+	if err != nil {
+		return err
+	}
+	e := &f.ev
+	*e = auditlog.Event{Time: at, ID: v[fUID].Text(), Network: v[fIP].Text()}
+	for i, name := range map[int]string{fUser: "actor.user.uid", fOperation: "api.operation", fResource: "resources[0].uid", fActingFor: "unmapped.acting_for"} {
+		if k := v[i].Kind; k != jsonscan.Absent && k != jsonscan.String && k != jsonscan.Null {
+			return fmt.Errorf("%s: want text", name)
+		}
+	}
+	code, _ := v[fCode].Int()
+	status, _ := v[fStatus].Int()
+	e.Outcome = outcome(status, code)
+	e.Who = who(v[fUser].Text(), v[fUserName].Text(), v[fUserType])
+	if as := v[fActingFor].Text(); len(as) > 0 {
+		e.ActingFor = auditlog.Name{Text: as}
+	}
+	switch mfa := v[fMFA]; mfa.Kind {
+	case jsonscan.True:
+		e.Factor = model.True
+	case jsonscan.False:
+		e.Factor = model.False
+	}
+	if class != classAPIActivity {
+		return f.access(v, class)
+	}
+	if e.Operation = v[fOperation].Text(); len(e.Operation) == 0 {
+		return errors.New("api.operation is missing")
+	}
+	// An operation that is no permission by itself belongs to a service.
+	if s := v[fService].Text(); len(s) > 0 && bytes.IndexByte(e.Operation, '/') < 0 {
+		f.op = append(append(append(f.op[:0], s...), '/'), e.Operation...)
+		e.Operation = f.op
+	}
+	if e.Path = v[fResource].Text(); len(e.Path) == 0 {
+		return errors.New("resources is empty: the call touched nothing")
+	}
+	return nil
+}
+
+// access makes the event of a class that changes access.
+func (f *Format) access(v []jsonscan.Value, class int64) error {
+	name := accessClasses[class]
+	if name == "" {
+		return fmt.Errorf("class_uid %d: %w", class, ErrOtherClass)
+	}
+	activity, _ := v[fActivity].Int()
+	f.op = strconv.AppendInt(append(append(append(f.op[:0], "ocsf/"...), name...), ':'), activity, 10)
+	f.ev.Operation = f.op
+	target := v[fTargetUser].Text()
+	for _, i := range []int{fTargetEntity, fTargetGroup} {
+		if t := v[i].Text(); len(t) > 0 {
+			target = t
+		}
+	}
+	if f.ev.Path = v[fResource].Text(); len(f.ev.Path) == 0 || f.ev.Path[0] != '/' {
+		f.path = model.AppendEscaped(append(f.path[:0], "/ocsf/"...), target)
+		if len(target) == 0 {
+			f.path = append(f.path, '-')
+		}
+		f.ev.Path = f.path
+	}
+	if class == 3002 { // who signs in is whom it concerns
+		if len(v[fUser].Text()) == 0 {
+			f.ev.Who = who(target, nil, jsonscan.Value{})
+		}
+		switch v[fTopMFA].Kind {
+		case jsonscan.True:
+			f.ev.Factor = model.True
+		case jsonscan.False:
+			f.ev.Factor = model.False
+		}
+	}
+	return nil
+}
+
+// when reads time (milliseconds) or else time_dt (RFC 3339).
+func when(v []jsonscan.Value) (int64, error) {
+	if n, ok := v[fTime].Int(); ok {
+		if n < auditlog.Earliest || n > auditlog.Latest {
+			return 0, fmt.Errorf("time %d is not between 1990 and 2200 in milliseconds", n)
+		}
+		return n, nil
+	}
+	if text := v[fTimeText].Text(); len(text) > 0 && v[fTime].Kind == jsonscan.Absent {
+		t, err := time.Parse(time.RFC3339Nano, string(text))
+		if ms := t.UnixMilli(); err == nil && ms >= auditlog.Earliest && ms <= auditlog.Latest {
+			return ms, nil
+		}
+	}
+	return 0, errors.New("time is missing, or no whole number of milliseconds")
+}
+
+func outcome(status, code int64) usage.Outcome {
 	switch {
 	case code == 401 || code == 403:
 		return usage.Refused
@@ -127,24 +211,18 @@ func outcome(status, code int) usage.Outcome {
 	return usage.Done
 }
 
-// identity takes a uid in the model's own form, and otherwise makes one from
-// OCSF's user.type_id: 1 user and 2 admin are people, 3 system is a workload.
-func identity(uid, name string, typeID int) (model.ID, error) {
-	if uid == "" {
+// who takes a uid in the model's own form, and otherwise makes one from OCSF's
+// user.type_id: 1 user and 2 admin are people, 3 system is a workload.
+func who(uid, name []byte, typeID jsonscan.Value) auditlog.Name {
+	if len(uid) == 0 {
 		uid = name
 	}
-	if uid == "" || uid == "anonymous" {
-		return model.ID{Kind: model.Everyone}, nil
-	}
-	if id, err := model.ParseID(uid); err == nil {
-		return id, nil
-	}
-	id := model.ID{Kind: model.Unknown, Name: uid}
-	switch typeID {
+	n := auditlog.Name{Text: uid}
+	switch t, _ := typeID.Int(); t {
 	case 1, 2:
-		id.Kind = model.Person
+		n.Kind = model.Person
 	case 3:
-		id.Kind = model.Workload
+		n.Kind = model.Workload
 	}
-	return model.ParseID(id.String()) // holds the name to the rules for names
+	return n
 }

@@ -211,3 +211,11 @@ func globMeet(p, q string) []string {
 	walk(p, q, nil)
 	return out
 }
+
+// AppendEscaped writes name after dst as one segment of a path or one part of a
+// permission, with everything percent-encoded that has a meaning there.
+func AppendEscaped(dst, name []byte) []byte {
+	var b strings.Builder
+	encode(&b, string(name), "")
+	return append(dst, b.String()...)
+}

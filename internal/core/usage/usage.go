@@ -1,7 +1,6 @@
 package usage
 
 import (
-	"cmp"
 	"encoding/binary"
 	"errors"
 	"math/bits"
@@ -126,10 +125,7 @@ func (f Fold) Uses() []Use {
 	for _, u := range f {
 		out = append(out, *u)
 	}
-	slices.SortFunc(out, func(a, b Use) int {
-		return cmp.Or(a.Identity.Compare(b.Identity), a.Permission.Compare(b.Permission), a.Path.Compare(b.Path),
-			a.ActingFor.Compare(b.ActingFor), cmp.Compare(a.Outcome, b.Outcome), a.Network.Compare(b.Network), cmp.Compare(a.SecondFactor, b.SecondFactor))
-	})
+	slices.SortFunc(out, compareUses)
 	return out
 }
 

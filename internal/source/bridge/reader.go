@@ -8,13 +8,11 @@ import (
 	"iter"
 	"net/url"
 	"strconv"
-	"sync"
 	"time"
 
 	"clipfence/internal/auditlog"
-	"clipfence/internal/auditlog/ocsf"
+	"clipfence/internal/auditlog/fold"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/usage"
 	"clipfence/internal/source"
 )
 
@@ -180,65 +178,24 @@ func (r Reader) page(ctx context.Context, at cursor) (source.Batch, string, erro
 }
 
 // Logs yields the audit log in pages.
-func (r Reader) Logs(ctx context.Context, from string) iter.Seq2[source.LogBatch, error] {
-	return func(yield func(source.LogBatch, error) bool) {
+func (r Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, error] {
+	return func(yield func(fold.Part, error) bool) {
 		for {
 			a, err := r.do(ctx, "GET", "/logs", url.Values{"cursor": {from}}, nil, nil)
 			if err != nil {
-				yield(source.LogBatch{}, err)
+				yield(fold.Part{}, err)
 				return
 			}
 			next := a.header.Get("Bridge-Cursor")
-			b := ParseLines("log at "+next, a.body)
-			b.Cursor, b.More = next, a.header.Get("Bridge-More") == "true"
-			if b.More && next == from {
-				yield(b, fmt.Errorf("source %s: the log does not move on from cursor %q", r.o.Name, from))
+			p := fold.Part{Name: "log at " + next, Chunk: auditlog.Chunk{Line: 1, Data: a.body}, Cursor: next, More: a.header.Get("Bridge-More") == "true"}
+			if p.More && next == from {
+				yield(p, fmt.Errorf("source %s: the log does not move on from cursor %q", r.o.Name, from))
 				return
 			}
-			if !yield(b, nil) || !b.More {
+			if !yield(p, nil) || !p.More {
 				return
 			}
 			from = next
 		}
 	}
-}
-
-// ParseLines reads OCSF lines on two processors, keeping their order.
-func ParseLines(name string, data []byte) source.LogBatch {
-	var lines []auditlog.Line
-	var b source.LogBatch
-	for l, err := range auditlog.Lines(bytes.NewReader(data)) {
-		if err != nil {
-			b.Rejected = append(b.Rejected, source.Reject{File: name, Line: l.Number, Why: err.Error()})
-			break
-		}
-		l.Bytes = bytes.Clone(l.Bytes)
-		lines = append(lines, l)
-	}
-	calls := make([]usage.Call, len(lines))
-	why := make([]string, len(lines))
-	var wg sync.WaitGroup
-	half := (len(lines) + 1) / 2
-	for _, part := range [][2]int{{0, half}, {half, len(lines)}} {
-		wg.Go(func() {
-			for i := part[0]; i < part[1]; i++ {
-				if why[i] = lines[i].Reject; why[i] == "" {
-					var err error
-					if calls[i], err = ocsf.Parse(lines[i].Bytes); err != nil {
-						why[i] = err.Error()
-					}
-				}
-			}
-		})
-	}
-	wg.Wait()
-	for i := range lines {
-		if why[i] != "" {
-			b.Rejected = append(b.Rejected, source.Reject{File: name, Line: lines[i].Number, Why: why[i]})
-			continue
-		}
-		b.Calls = append(b.Calls, calls[i])
-	}
-	b.Lines = len(lines)
-	return b
 }

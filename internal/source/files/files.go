@@ -2,24 +2,18 @@
 // Clip Fence works with no connection at all.
 //
 // The estate file is YAML or JSON in the words of the model; docs/estate-file.md
-// describes it and `clipfence schema estate` prints its schema. Logs are OCSF API
-// Activity lines, plain or packed; a file that did not change is not read again.
+// describes it and `clipfence schema estate` prints its schema. Logs are files in any
+// of the formats below auditlog, plain or packed.
 package files
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"os"
-	"path/filepath"
-	"slices"
 
-	"clipfence/internal/auditlog"
-	"clipfence/internal/auditlog/ocsf"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
 	"clipfence/internal/yamlfile"
@@ -48,9 +42,10 @@ func ParseEstate(name string, data []byte) (*model.Estate, error) {
 
 // A Reader reads an estate file and log files.
 type Reader struct {
-	Name     string   // the source's name, as the estate file must have it
-	Estate   string   // file
-	LogFiles []string // files, folders and globs
+	Name     string    // the source's name, as the estate file must have it
+	Estate   string    // file
+	LogFiles []string  // files, folders and globs; "-" is Stdin
+	Stdin    io.Reader // may be nil where no "-" is named
 }
 
 var _ source.Reader = (*Reader)(nil)
@@ -141,136 +136,4 @@ func Records(e *model.Estate) []source.Record {
 		add(source.Coverage, v.Node.String()+"|"+v.Service+"|"+v.LogClass, v)
 	}
 	return out
-}
-
-// mark says how far a file was read.
-type mark struct {
-	Size  int64 `json:"size"`
-	MTime int64 `json:"mtime"`
-	Lines int   `json:"lines"`
-	Whole bool  `json:"whole"`
-}
-
-// batchLines is how many lines are counted, or not counted, together.
-const batchLines = 20_000
-
-// Logs yields what files hold that were not read whole before. A file that
-// changed is read again from its beginning; events counted before are known by
-// their ids and do not count twice.
-func (r *Reader) Logs(ctx context.Context, from string) iter.Seq2[source.LogBatch, error] {
-	return func(yield func(source.LogBatch, error) bool) {
-		marks := map[string]mark{}
-		if from != "" {
-			if err := json.Unmarshal([]byte(from), &marks); err != nil {
-				yield(source.LogBatch{}, fmt.Errorf("source %s: log cursor: %w", r.Name, err))
-				return
-			}
-		}
-		var names []string
-		for _, pattern := range r.LogFiles {
-			more, err := expand(pattern)
-			if err != nil {
-				yield(source.LogBatch{}, fmt.Errorf("source %s: logs: %w", r.Name, err))
-				return
-			}
-			names = append(names, more...)
-		}
-		slices.Sort(names)
-		for _, name := range slices.Compact(names) {
-			if err := ctx.Err(); err != nil {
-				yield(source.LogBatch{}, err)
-				return
-			}
-			if !r.file(ctx, name, marks, yield) {
-				return
-			}
-		}
-	}
-}
-
-func (r *Reader) file(ctx context.Context, name string, marks map[string]mark, yield func(source.LogBatch, error) bool) bool {
-	f, err := os.Open(name)
-	if err != nil {
-		return yield(source.LogBatch{}, err)
-	}
-	defer f.Close()
-	st, err := f.Stat()
-	if err != nil {
-		return yield(source.LogBatch{}, err)
-	}
-	id := fingerprint(name)
-	m := marks[id]
-	if m.Size != st.Size() || m.MTime != st.ModTime().UnixNano() {
-		m = mark{Size: st.Size(), MTime: st.ModTime().UnixNano()}
-	}
-	if m.Whole {
-		return true
-	}
-	var b source.LogBatch
-	flush := func(whole bool) bool {
-		m.Whole = whole
-		marks[id] = m
-		cursor, err := json.Marshal(marks)
-		b.Cursor = string(cursor)
-		ok := yield(b, err)
-		b = source.LogBatch{}
-		return ok
-	}
-	for l, err := range auditlog.Lines(f) {
-		switch {
-		case err != nil:
-			b.Rejected = append(b.Rejected, source.Reject{File: name, Line: l.Number, Why: err.Error() + "; what follows in this file cannot be read"})
-		case l.Number <= m.Lines:
-			continue
-		case l.Reject != "":
-			b.Rejected = append(b.Rejected, source.Reject{File: name, Line: l.Number, Why: l.Reject})
-		default:
-			call, err := ocsf.Parse(l.Bytes)
-			if err != nil {
-				b.Rejected = append(b.Rejected, source.Reject{File: name, Line: l.Number, Why: err.Error()})
-			} else {
-				b.Calls = append(b.Calls, call)
-			}
-		}
-		b.Lines++
-		m.Lines = max(m.Lines, l.Number)
-		if b.Lines == batchLines && (ctx.Err() != nil || !flush(false)) {
-			return false
-		}
-	}
-	return flush(true)
-}
-
-func fingerprint(name string) string {
-	h := sha256.Sum256([]byte(name))
-	return hex.EncodeToString(h[:8])
-}
-
-// expand lists the files behind a file name, a folder or a glob.
-func expand(pattern string) ([]string, error) {
-	names, err := filepath.Glob(pattern)
-	if err != nil {
-		return nil, fmt.Errorf("%q: %w", pattern, err)
-	}
-	var out []string
-	for _, n := range names {
-		st, err := os.Stat(n)
-		if err != nil {
-			return nil, err
-		}
-		if !st.IsDir() {
-			out = append(out, n)
-			continue
-		}
-		es, err := os.ReadDir(n)
-		if err != nil {
-			return nil, err
-		}
-		for _, e := range es {
-			if e.Type().IsRegular() {
-				out = append(out, filepath.Join(n, e.Name()))
-			}
-		}
-	}
-	return out, nil
 }

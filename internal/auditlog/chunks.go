@@ -1,0 +1,175 @@
+package auditlog
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"sync"
+)
+
+// A Chunk is a run of whole records.
+type Chunk struct {
+	Line   int    // number of its first line, from 1
+	Data   []byte // whole lines; give it back with [Chunk.Free]
+	Offset int64  // of what follows it, in the unpacked stream
+	Torn   bool   // its last line has no end: the file may still be growing
+	Reject string // in place of Data: a line that is too long, and was passed over
+}
+
+const chunkSize = 2 << 20
+
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunkSize+chunkSize/2); return &b }}
+
+// Free gives the chunk's memory back; its data must not be used any more.
+func (c *Chunk) Free() {
+	if cap(c.Data) >= chunkSize && cap(c.Data) <= 4*chunkSize {
+		b := c.Data[:0]
+		buffers.Put(&b)
+	}
+	c.Data = nil
+}
+
+// Chunks yields r, from a place on, in runs of whole lines, each a few megabytes
+// long. With quoted, a newline between double quotes ends no line (RFC 4180). Lines
+// over [MaxLine] are passed over without being held in memory. An error, such as a
+// truncated gzip, comes after the lines that were whole.
+func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, error] {
+	return func(yield func(Chunk, error) bool) {
+		br := bufio.NewReaderSize(r, 1<<16)
+		offset := from
+		if line < 1 {
+			line = 1
+		}
+		var rest []byte
+		for eof := false; !eof; {
+			buf := (*buffers.Get().(*[]byte))[:0]
+			buf = append(buf, rest...)
+			rest = rest[:0]
+			had := len(buf)
+			if cap(buf)-had < chunkSize/2 {
+				buf = append(make([]byte, 0, had+chunkSize), buf...)
+			}
+			buf, eof = buf[:min(cap(buf), had+chunkSize)], false
+			n, broken := had, error(nil)
+			for n < len(buf) && !eof && broken == nil {
+				m, err := br.Read(buf[n:])
+				n += m
+				if errors.Is(err, io.EOF) {
+					eof = true
+				} else if err != nil {
+					broken = err
+				}
+			}
+			buf = buf[:n]
+			end := lastEnd(buf, quoted)
+			torn := false
+			if (eof || broken != nil) && end < len(buf) {
+				if torn = true; broken == nil {
+					end = len(buf)
+				}
+			}
+			if end == 0 && len(buf) > MaxLine && !eof && broken == nil {
+				size, stop, err := passOver(br)
+				offset += int64(len(buf)) + size
+				if !yield(Chunk{Line: line, Offset: offset, Reject: fmt.Sprintf("line is longer than %d bytes (%d)", MaxLine, int64(len(buf))+size)}, nil) {
+					return
+				}
+				line++
+				if eof = stop; err != nil {
+					yield(Chunk{Line: line, Offset: offset}, err)
+					return
+				}
+				continue
+			}
+			rest = append(rest, buf[end:]...)
+			if end > 0 {
+				offset += int64(end)
+				c := Chunk{Line: line, Data: buf[:end], Offset: offset, Torn: torn && broken == nil}
+				line += bytes.Count(c.Data, []byte{'\n'})
+				if !yield(c, nil) {
+					return
+				}
+			}
+			if broken != nil {
+				yield(Chunk{Line: line, Offset: offset}, fmt.Errorf("line %d: %w", line, broken))
+				return
+			}
+		}
+	}
+}
+
+// lastEnd returns where the last whole line ends.
+func lastEnd(b []byte, quoted bool) int {
+	if !quoted {
+		return bytes.LastIndexByte(b, '\n') + 1
+	}
+	end, inside := 0, false
+	for i := 0; i < len(b); {
+		n := bytes.IndexAny(b[i:], "\"\n")
+		if n < 0 {
+			break
+		}
+		i += n + 1
+		if b[i-1] == '"' {
+			inside = !inside
+		} else if !inside {
+			end = i
+		}
+	}
+	return end
+}
+
+// passOver reads up to the end of a line, and reports whether the stream ended.
+func passOver(r *bufio.Reader) (size int64, end bool, err error) {
+	for {
+		part, err := r.ReadSlice('\n')
+		size += int64(len(part))
+		switch {
+		case err == nil:
+			return size, false, nil
+		case errors.Is(err, io.EOF):
+			return size, true, nil
+		case !errors.Is(err, bufio.ErrBufferFull):
+			return size, false, err
+		}
+	}
+}
+
+// Records yields the records of a chunk with the numbers of their lines; empty ones
+// are left out.
+func (c *Chunk) Records(quoted bool) iter.Seq2[int, []byte] {
+	return func(yield func(int, []byte) bool) {
+		line := c.Line
+		for b := c.Data; len(b) > 0; {
+			end := bytes.IndexByte(b, '\n')
+			at, lines := line, 1
+			if quoted {
+				for end >= 0 && bytes.Count(b[:end], []byte{'"'})%2 == 1 {
+					n := bytes.IndexByte(b[end+1:], '\n')
+					if n < 0 {
+						end = -1
+						break
+					}
+					end += 1 + n
+					lines++
+				}
+			}
+			record := b
+			if end >= 0 {
+				record, b = b[:end], b[end+1:]
+			} else {
+				b = nil
+			}
+			line += lines
+			if n := len(record); n > 0 && record[n-1] == '\r' {
+				record = record[:n-1]
+			}
+			if len(bytes.TrimSpace(record)) > 0 && !yield(at, record) {
+				return
+			}
+		}
+	}
+}

@@ -1,0 +1,64 @@
+package auditlog
+
+import (
+	"errors"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// An Event is what one record of a log says about one call, in the log's own
+// words. Its byte slices are valid until the next record.
+type Event struct {
+	Time      int64 // ms since 1970
+	ID        []byte
+	Who       Name
+	ActingFor Name   // empty: for itself
+	Operation []byte // a permission, or what the log calls it
+	Path      []byte
+	Outcome   usage.Outcome
+	Network   []byte // address; empty: unknown
+	Factor    model.Truth
+}
+
+// A Name is an identity as a log writes it: in the model's own form, or a plain
+// name of a kind.
+type Name struct {
+	Kind model.IdentityKind // of a plain name; empty: not known
+	Text []byte
+}
+
+// A Format reads the records of one kind of log. A Format is not for several
+// goroutines; each worker makes its own.
+type Format interface {
+	Name() string
+	// Sniff reports, cheaply, whether a record could be one of this format's.
+	Sniff(record []byte) bool
+	// Parse reads a record and yields its events, usually one. It returns a
+	// [*Skip] for a record that is understood and shows no call, and another error
+	// for one that is set aside. An event that yield refuses is the record's fault.
+	Parse(record []byte, yield func(*Event) error) error
+}
+
+// A Skip says why a well-formed record shows no call. It is no fault.
+type Skip struct{ Why string }
+
+// Error returns why.
+func (s *Skip) Error() string { return s.Why }
+
+// ErrForeign: a record is of none of the formats that are known.
+var ErrForeign = errors.New("not a log format that is known here")
+
+// A Reject is a record that was set aside.
+type Reject struct {
+	File string `json:"file"`
+	Line int    `json:"line"`
+	Why  string `json:"why"`
+}
+
+// Times before 1990 or after 2200 are no times of calls but mistakes, in
+// milliseconds since 1970.
+const (
+	Earliest = 631_152_000_000
+	Latest   = 7_258_118_400_000
+)

@@ -1,0 +1,418 @@
+package usage
+
+import (
+	"cmp"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"clipfence/internal/core/model"
+)
+
+// Names numbers values in the order in which they come. Number 0 is the zero value.
+// The zero Names is ready.
+type Names[T comparable] struct {
+	list  []T
+	index map[T]uint32
+}
+
+// Number returns the number of v, and gives it one if it has none.
+func (n *Names[T]) Number(v T) uint32 {
+	if n.index == nil {
+		var zero T
+		n.index = map[T]uint32{zero: 0}
+		n.list = append(n.list, zero)
+	}
+	i, ok := n.index[v]
+	if !ok {
+		i = uint32(len(n.list))
+		n.index[v] = i
+		n.list = append(n.list, v)
+	}
+	return i
+}
+
+// At returns the value of a number that Number returned.
+func (n *Names[T]) At(i uint32) T {
+	if len(n.list) == 0 {
+		var zero T
+		return zero
+	}
+	return n.list[i]
+}
+
+// Len returns how many numbers are given, the zero value's included.
+func (n *Names[T]) Len() int { return len(n.list) }
+
+// A RowKey is a [Key] in numbers.
+type RowKey struct {
+	Identity, ActingFor, Permission, Path, Network uint32
+	Outcome                                        OutcomeCode
+	SecondFactor                                   model.Truth
+}
+
+// An OutcomeCode is an [Outcome] as a number.
+type OutcomeCode uint8
+
+var outcomes = []Outcome{Done, Refused, Failed}
+
+// CodeOf returns the number of an outcome; an unknown one counts as failed.
+func CodeOf(o Outcome) OutcomeCode {
+	if i := slices.Index(outcomes, o); i >= 0 {
+		return OutcomeCode(i)
+	}
+	return 2
+}
+
+// Outcome returns the outcome of a number.
+func (c OutcomeCode) Outcome() Outcome {
+	if int(c) < len(outcomes) {
+		return outcomes[c]
+	}
+	return Failed
+}
+
+type row struct {
+	RowKey
+	base  Day // of bits; a multiple of 64
+	bits  [2]uint64
+	more  int32 // index into Table.more, plus 1, once 128 days are not enough
+	count int64
+	first int64 // ms since 1970
+	last  int64
+}
+
+// A Table folds calls as a [Fold] does, in a form that holds millions of uses:
+// names are numbered and a use is a row of numbers. It is the same law: folding is
+// associative and free of order. The zero Table is ready; it is not for several
+// goroutines.
+type Table struct {
+	IDs   Names[model.ID]
+	Perms Names[model.Permission]
+	Paths Names[model.Path]
+	Nets  Names[netip.Prefix]
+
+	rows  []row
+	more  []Days
+	index []uint32 // open addressing; row number + 1
+}
+
+// Len returns how many uses the table holds.
+func (t *Table) Len() int { return len(t.rows) }
+
+func (k *RowKey) hash() uint64 {
+	const m = 0x9E3779B97F4A7C15
+	h := uint64(k.Identity)<<32 | uint64(k.Path)
+	h = (h ^ h>>29) * m
+	h ^= uint64(k.Permission)<<32 | uint64(k.Network)
+	h = (h ^ h>>32) * m
+	h ^= uint64(k.ActingFor)<<16 | uint64(k.Outcome)<<8 | uint64(uint8(k.SecondFactor))
+	h = (h ^ h>>29) * m
+	return h ^ h>>32
+}
+
+// find returns the row of a key, new if need be.
+func (t *Table) find(k RowKey) (*row, bool) {
+	if 2*(len(t.rows)+1) > len(t.index) {
+		t.index = make([]uint32, max(1<<10, 2*len(t.index)))
+		for i := range t.rows {
+			at := t.rows[i].hash() & uint64(len(t.index)-1)
+			for t.index[at] != 0 {
+				at = (at + 1) & uint64(len(t.index)-1)
+			}
+			t.index[at] = uint32(i + 1)
+		}
+	}
+	at := k.hash() & uint64(len(t.index)-1)
+	for ; t.index[at] != 0; at = (at + 1) & uint64(len(t.index)-1) {
+		if r := &t.rows[t.index[at]-1]; r.RowKey == k {
+			return r, false
+		}
+	}
+	t.rows = append(t.rows, row{RowKey: k})
+	t.index[at] = uint32(len(t.rows))
+	return &t.rows[len(t.rows)-1], true
+}
+
+// Add folds in one call at a time in milliseconds since 1970.
+func (t *Table) Add(k RowKey, at int64) {
+	r, fresh := t.find(k)
+	r.count++
+	if fresh || at < r.first {
+		r.first = at
+	}
+	if fresh || at > r.last {
+		r.last = at
+	}
+	d := at / 86_400_000
+	if at%86_400_000 < 0 {
+		d--
+	}
+	t.day(r, Day(d), fresh)
+}
+
+func (t *Table) day(r *row, d Day, fresh bool) {
+	if fresh {
+		r.base = d &^ 63
+	}
+	if off := d - r.base; off >= 0 && off < 128 {
+		r.bits[off>>6] |= 1 << (off & 63)
+		return
+	}
+	one := Days{d &^ 63, []uint64{1 << (d & 63)}}
+	if r.more == 0 {
+		t.more = append(t.more, Days{})
+		r.more = int32(len(t.more))
+	}
+	t.more[r.more-1] = t.more[r.more-1].union(one)
+}
+
+func (t *Table) days(r *row) Days {
+	d := Days{base: r.base, words: []uint64{r.bits[0]}}
+	if r.bits[1] != 0 {
+		d.words = append(d.words, r.bits[1])
+	}
+	if r.more > 0 {
+		d = d.union(t.more[r.more-1])
+	}
+	return d
+}
+
+// merge folds a row that was folded elsewhere into the row of k.
+func (t *Table) merge(k RowKey, count, first, last int64, days Days) {
+	r, fresh := t.find(k)
+	r.count += count
+	if fresh || first < r.first {
+		r.first = first
+	}
+	if fresh || last > r.last {
+		r.last = last
+	}
+	for i, w := range days.words {
+		base := days.base + Day(64*i)
+		if fresh && i == 0 {
+			r.base = base
+		}
+		if off := base - r.base; off == 0 || off == 64 {
+			r.bits[off>>6] |= w
+		} else if w != 0 {
+			if r.more == 0 {
+				t.more = append(t.more, Days{})
+				r.more = int32(len(t.more))
+			}
+			t.more[r.more-1] = t.more[r.more-1].union(Days{base, []uint64{w}})
+		}
+	}
+}
+
+// Merge folds in everything that another table holds.
+func (t *Table) Merge(o *Table) {
+	ids, perms, paths, nets := renumber(&t.IDs, &o.IDs), renumber(&t.Perms, &o.Perms), renumber(&t.Paths, &o.Paths), renumber(&t.Nets, &o.Nets)
+	for i := range o.rows {
+		r := &o.rows[i]
+		t.merge(RowKey{ids[r.Identity], ids[r.ActingFor], perms[r.Permission], paths[r.Path], nets[r.Network], r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r))
+	}
+}
+
+func renumber[T comparable](to, from *Names[T]) []uint32 {
+	out := make([]uint32, max(1, from.Len()))
+	for i, v := range from.list {
+		out[i] = to.Number(v)
+	}
+	return out
+}
+
+// MergeUse folds in a use that was folded elsewhere from other calls.
+func (t *Table) MergeUse(u Use) {
+	t.merge(RowKey{t.IDs.Number(u.Identity), t.IDs.Number(u.ActingFor), t.Perms.Number(u.Permission), t.Paths.Number(u.Path), t.Nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
+		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days)
+}
+
+// Span returns the first and the last time of all uses, in milliseconds since 1970;
+// both zero for an empty table.
+func (t *Table) Span() (first, last int64) {
+	for i := range t.rows {
+		r := &t.rows[i]
+		if i == 0 || r.first < first {
+			first = r.first
+		}
+		if i == 0 || r.last > last {
+			last = r.last
+		}
+	}
+	return first, last
+}
+
+// Uses returns the uses, ordered as [Fold.Uses] orders them.
+func (t *Table) Uses() []Use {
+	out := make([]Use, len(t.rows))
+	for i := range t.rows {
+		r := &t.rows[i]
+		out[i] = Use{Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission), t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
+			r.count, time.UnixMilli(r.first).UTC(), time.UnixMilli(r.last).UTC(), t.days(r)}
+	}
+	slices.SortFunc(out, compareUses)
+	return out
+}
+
+func compareUses(a, b Use) int {
+	return cmp.Or(a.Identity.Compare(b.Identity), a.Permission.Compare(b.Permission), a.Path.Compare(b.Path),
+		a.ActingFor.Compare(b.ActingFor), cmp.Compare(a.Outcome, b.Outcome), a.Network.Compare(b.Network), cmp.Compare(a.SecondFactor, b.SecondFactor))
+}
+
+// ErrTable is returned for bytes that are no encoded table.
+var ErrTable = errors.New("not a table of uses")
+
+const tableVersion = 1
+
+// AppendBinary writes the table after b: the names as text, then the rows column by
+// column, all numbers as varints (encoding/binary).
+func (t *Table) AppendBinary(b []byte) ([]byte, error) {
+	b = append(b, tableVersion)
+	b = appendNames(b, &t.IDs)
+	b = appendNames(b, &t.Perms)
+	b = appendNames(b, &t.Paths)
+	b = appendNames(b, &t.Nets)
+	b = binary.AppendUvarint(b, uint64(len(t.rows)))
+	for _, col := range []func(*row) uint64{
+		func(r *row) uint64 { return uint64(r.Identity) }, func(r *row) uint64 { return uint64(r.ActingFor) }, func(r *row) uint64 { return uint64(r.Permission) },
+		func(r *row) uint64 { return uint64(r.Path) }, func(r *row) uint64 { return uint64(r.Network) },
+		func(r *row) uint64 { return uint64(r.Outcome)<<2 | uint64(r.SecondFactor) }, func(r *row) uint64 { return uint64(r.count) },
+	} {
+		for i := range t.rows {
+			b = binary.AppendUvarint(b, col(&t.rows[i]))
+		}
+	}
+	for i := range t.rows {
+		b = binary.AppendVarint(b, t.rows[i].first)
+		b = binary.AppendVarint(b, t.rows[i].last-t.rows[i].first)
+		d := t.days(&t.rows[i])
+		b = binary.AppendVarint(b, int64(d.base/64))
+		b = binary.AppendUvarint(b, uint64(len(d.words)))
+		for _, w := range d.words {
+			b = binary.LittleEndian.AppendUint64(b, w)
+		}
+	}
+	return b, nil
+}
+
+func appendNames[T interface {
+	comparable
+	fmt.Stringer
+}](b []byte, n *Names[T]) []byte {
+	b = binary.AppendUvarint(b, uint64(n.Len()))
+	for i, v := range n.list {
+		if i == 0 {
+			continue // the zero value
+		}
+		s := v.String()
+		b = append(binary.AppendUvarint(b, uint64(len(s))), s...)
+	}
+	return b
+}
+
+// tableReader reads what AppendBinary wrote; after a fault it yields zeros.
+type tableReader struct {
+	b   []byte
+	bad bool
+}
+
+func (r *tableReader) uint(limit uint64) uint64 {
+	v, n := binary.Uvarint(r.b)
+	if n <= 0 || v > limit {
+		r.bad, r.b = true, nil
+		return 0
+	}
+	r.b = r.b[n:]
+	return v
+}
+
+func (r *tableReader) int() int64 {
+	v, n := binary.Varint(r.b)
+	if n <= 0 {
+		r.bad, r.b = true, nil
+		return 0
+	}
+	r.b = r.b[n:]
+	return v
+}
+
+func (r *tableReader) take(n uint64) []byte {
+	if n > uint64(len(r.b)) {
+		r.bad, r.b = true, nil
+		return nil
+	}
+	out := r.b[:n]
+	r.b = r.b[n:]
+	return out
+}
+
+func readNames[T comparable](r *tableReader, n *Names[T], parse func(string) (T, error)) []uint32 {
+	count := r.uint(uint64(len(r.b)) + 1)
+	out := make([]uint32, 1, max(1, count))
+	for i := uint64(1); i < count && !r.bad; i++ {
+		v, err := parse(string(r.take(r.uint(uint64(len(r.b))))))
+		if err != nil {
+			r.bad = true
+		}
+		out = append(out, n.Number(v))
+	}
+	return out
+}
+
+// MergeBinary folds in a table that AppendBinary wrote. After [ErrTable] the table
+// may hold a part of it.
+func (t *Table) MergeBinary(b []byte) error {
+	if len(b) == 0 || b[0] != tableVersion {
+		return ErrTable
+	}
+	r := &tableReader{b: b[1:]}
+	for _, n := range []func(){func() { t.IDs.Number(model.ID{}) }, func() { t.Perms.Number(model.Permission{}) }, func() { t.Paths.Number(model.Path{}) }, func() { t.Nets.Number(netip.Prefix{}) }} {
+		n()
+	}
+	ids := readNames(r, &t.IDs, model.ParseID)
+	perms := readNames(r, &t.Perms, model.ParsePermission)
+	paths := readNames(r, &t.Paths, model.ParsePath)
+	nets := readNames(r, &t.Nets, netip.ParsePrefix)
+	n := r.uint(uint64(len(r.b)))
+	if r.bad {
+		return ErrTable
+	}
+	keys, counts := make([]RowKey, n), make([]int64, n)
+	for _, col := range []func(*RowKey){
+		func(k *RowKey) { k.Identity = ids[r.uint(uint64(len(ids)-1))] }, func(k *RowKey) { k.ActingFor = ids[r.uint(uint64(len(ids)-1))] },
+		func(k *RowKey) { k.Permission = perms[r.uint(uint64(len(perms)-1))] }, func(k *RowKey) { k.Path = paths[r.uint(uint64(len(paths)-1))] },
+		func(k *RowKey) { k.Network = nets[r.uint(uint64(len(nets)-1))] },
+		func(k *RowKey) {
+			v := r.uint(11)
+			k.Outcome, k.SecondFactor = OutcomeCode(v>>2), model.Truth(v&3)
+			r.bad = r.bad || v&3 == 3
+		},
+	} {
+		for i := range keys {
+			col(&keys[i])
+		}
+	}
+	for i := range counts {
+		counts[i] = int64(r.uint(1 << 62))
+	}
+	for i := range keys {
+		first := r.int()
+		last := first + r.int()
+		d := Days{base: Day(r.int() * 64)}
+		for w := r.take(8 * r.uint(1<<20)); len(w) >= 8; w = w[8:] {
+			d.words = append(d.words, binary.LittleEndian.Uint64(w))
+		}
+		if r.bad {
+			return ErrTable
+		}
+		t.merge(keys[i], counts[i], first, last, d)
+	}
+	if len(r.b) > 0 {
+		return ErrTable
+	}
+	return nil
+}

@@ -1,0 +1,296 @@
+package files
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"clipfence/internal/auditlog"
+	"clipfence/internal/auditlog/columns"
+	"clipfence/internal/auditlog/fold"
+)
+
+// A mark says how far one log was read. A log is known by how it begins and not by
+// its name, so that one that was rotated, renamed or packed meanwhile is not read
+// again.
+type mark struct {
+	Head   int    `json:"head"` // bytes that the sum is over, unpacked
+	Sum    string `json:"sum"`
+	Offset int64  `json:"offset"` // of what is not read yet, unpacked
+	Line   int    `json:"line"`   // number of the line there
+	Name   string `json:"name"`
+	Size   int64  `json:"size"` // of the file as it was then, packed
+	MTime  int64  `json:"mtime"`
+}
+
+const (
+	headSize     = 64 << 10
+	cursorChunks = 64 // a cursor stands after so many chunks of a large file, and after each file
+	stdinName    = "-"
+	cut          = "; what follows in this file cannot be read"
+)
+
+func sum(b []byte) string {
+	h := sha256.Sum256(b)
+	return hex.EncodeToString(h[:12])
+}
+
+// Logs yields what the log files hold that was not read before. "-" is standard
+// input, which has no cursor.
+func (r *Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, error] {
+	return func(yield func(fold.Part, error) bool) {
+		marks := map[string]mark{}
+		if from != "" {
+			if err := json.Unmarshal([]byte(from), &marks); err != nil {
+				yield(fold.Part{}, fmt.Errorf("source %s: log cursor: %w", r.Name, err))
+				return
+			}
+		}
+		var names []string
+		for _, pattern := range r.LogFiles {
+			more, err := expand(pattern)
+			if err != nil {
+				yield(fold.Part{}, fmt.Errorf("source %s: logs: %w", r.Name, err))
+				return
+			}
+			names = append(names, more...)
+		}
+		slices.Sort(names)
+		for _, name := range slices.Compact(names) {
+			l := &logFile{name: name, marks: marks, stdin: r.Stdin, yield: yield}
+			if err := l.read(ctx); err != nil {
+				if !errors.Is(err, errStop) {
+					yield(fold.Part{}, err)
+				}
+				return
+			}
+		}
+	}
+}
+
+var errStop = errors.New("nobody wants more")
+
+// logFile reads one file.
+type logFile struct {
+	name  string
+	marks map[string]mark
+	stdin io.Reader
+	yield func(fold.Part, error) bool
+}
+
+func (l *logFile) give(p fold.Part) error {
+	if !l.yield(p, nil) {
+		return errStop
+	}
+	return nil
+}
+
+func (l *logFile) cursor() (string, error) {
+	b, err := json.Marshal(l.marks)
+	return string(b), err
+}
+
+func (l *logFile) read(ctx context.Context) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	if l.name == stdinName {
+		return l.stream(ctx, l.stdin, mark{Name: "standard input"})
+	}
+	f, err := os.Open(l.name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	at := mark{Name: l.name, Size: st.Size(), MTime: st.ModTime().UnixNano()}
+	for _, m := range l.marks {
+		if m.Name == at.Name && m.Size == at.Size && m.MTime == at.MTime {
+			return nil
+		}
+	}
+	if columns.Is(f) {
+		return l.columns(f, st.Size(), at)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	return l.stream(ctx, f, at)
+}
+
+// columns gives a Parquet file a row group at a time. Such a file never grows.
+func (l *logFile) columns(f *os.File, size int64, at mark) error {
+	groups, err := columns.Open(f.Name(), size)
+	if err != nil {
+		return l.end(at, fold.Part{Name: l.name, Message: err.Error()})
+	}
+	key := groups.Key()
+	if m, ok := l.marks[key]; ok {
+		at.Sum, at.Offset = m.Sum, m.Offset
+	} else {
+		at.Sum = key
+	}
+	for i := int(at.Offset); i < groups.Len(); i++ {
+		p := fold.Part{Name: l.name, Rows: groups.Rows(i)}
+		at.Offset = int64(i + 1)
+		l.marks[key] = at
+		if p.Cursor, err = l.cursor(); err != nil {
+			return err
+		}
+		if err := l.give(p); err != nil {
+			return err
+		}
+	}
+	l.marks[key] = at
+	return nil
+}
+
+// end gives the last part of a file, with the cursor behind it.
+func (l *logFile) end(at mark, p fold.Part) error {
+	if at.Sum == "" {
+		at.Sum = sum([]byte(at.Name))
+	}
+	if l.name != stdinName {
+		l.marks[at.Sum] = at
+	}
+	var err error
+	if p.Cursor, err = l.cursor(); err != nil {
+		return err
+	}
+	return l.give(p)
+}
+
+func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
+	in, done, err := auditlog.Open(packed)
+	if err != nil {
+		return l.end(at, fold.Part{Name: at.Name, Message: err.Error() + "; nothing in this file can be read"})
+	}
+	defer done()
+	head := make([]byte, headSize)
+	n, err := io.ReadFull(in, head)
+	head = head[:n]
+	if n == 0 {
+		if err != nil && !errors.Is(err, io.EOF) {
+			return l.end(at, fold.Part{Name: at.Name, Message: err.Error() + "; nothing in this file can be read"})
+		}
+		return nil
+	}
+	if auditlog.IsArray(head) {
+		// One array of events: its elements become lines. It never grows.
+		in = auditlog.ArrayLines(io.MultiReader(bytes.NewReader(head), in))
+		at.Sum, at.Head = sum(head), n
+		if m, ok := l.marks[at.Sum]; ok && m.Head == at.Head {
+			return nil
+		}
+		return l.chunks(ctx, in, at, false)
+	}
+	quoted := auditlog.LooksQuoted(head)
+	if l.name != stdinName {
+		sums := map[int]string{} // of what begins the file, by length: most logs share one
+		for _, key := range slices.Sorted(maps.Keys(l.marks)) {
+			m := l.marks[key]
+			if m.Head <= 0 || m.Head > n {
+				continue
+			}
+			if sums[m.Head] == "" {
+				sums[m.Head] = sum(head[:m.Head])
+			}
+			if sums[m.Head] == m.Sum {
+				delete(l.marks, key)
+				at.Offset, at.Line = m.Offset, m.Line
+				break
+			}
+		}
+	}
+	at.Head, at.Sum = n, sum(head)
+	in = io.MultiReader(bytes.NewReader(head), in)
+	if at.Offset > 0 {
+		if _, err := io.CopyN(io.Discard, in, at.Offset); err != nil {
+			if !errors.Is(err, io.EOF) { // it is packed, and broken
+				return l.end(at, fold.Part{Name: at.Name, Message: err.Error() + cut})
+			}
+			at.Offset, at.Line = 0, 0 // shorter than it was: another log after all
+			return l.end(at, fold.Part{Name: at.Name, Message: "the file is shorter than what was read of it before; it is read again when it changes"})
+		}
+	}
+	return l.chunks(ctx, in, at, quoted)
+}
+
+func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool) error {
+	n := 0
+	for c, err := range auditlog.Chunks(in, at.Offset, at.Line, quoted) {
+		if err != nil {
+			at.Offset, at.Line = c.Offset, c.Line
+			return l.end(at, fold.Part{Name: at.Name, Chunk: auditlog.Chunk{Line: c.Line}, Message: err.Error() + cut})
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if c.Torn && !auditlog.Finished(c.Data) {
+			// The last line is still being written: it is left for the next time.
+			keep := bytes.LastIndexByte(c.Data, '\n') + 1
+			c.Offset -= int64(len(c.Data) - keep)
+			c.Data = c.Data[:keep]
+		}
+		at.Offset, at.Line = c.Offset, c.Line+bytes.Count(c.Data, []byte{'\n'})
+		if c.Reject != "" {
+			at.Line = c.Line + 1
+		}
+		p := fold.Part{Name: at.Name, Chunk: c, Quoted: quoted}
+		if n++; n%cursorChunks == 0 && l.name != stdinName {
+			l.marks[at.Sum] = at
+			if p.Cursor, err = l.cursor(); err != nil {
+				return err
+			}
+		}
+		if err := l.give(p); err != nil {
+			return err
+		}
+	}
+	return l.end(at, fold.Part{Name: at.Name})
+}
+
+// expand lists the files behind a file name, a folder or a glob.
+func expand(pattern string) ([]string, error) {
+	if pattern == stdinName {
+		return []string{pattern}, nil
+	}
+	names, err := filepath.Glob(pattern)
+	if err != nil {
+		return nil, fmt.Errorf("%q: %w", pattern, err)
+	}
+	var out []string
+	for _, n := range names {
+		st, err := os.Stat(n)
+		if err != nil {
+			return nil, err
+		}
+		if !st.IsDir() {
+			out = append(out, n)
+			continue
+		}
+		es, err := os.ReadDir(n)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range es {
+			if e.Type().IsRegular() {
+				out = append(out, filepath.Join(n, e.Name()))
+			}
+		}
+	}
+	return out, nil
+}

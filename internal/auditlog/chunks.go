@@ -19,7 +19,7 @@ type Chunk struct {
 	Reject string // in place of Data: a line that is too long, and was passed over
 }
 
-const chunkSize = 2 << 20
+const chunkSize = 256 << 10 // small enough to be in a near cache still when a worker reads it
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunkSize+chunkSize/2); return &b }}
 

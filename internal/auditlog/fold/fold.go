@@ -100,8 +100,9 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 	}
 	return func(yield func(*Batch, error) bool) {
 		workers := make([]*worker, o.Workers)
+		names := newDicts()
 		for i := range workers {
-			workers[i] = newWorker(o)
+			workers[i] = newWorker(o, names)
 		}
 		work := make(chan Part, o.Workers)
 		var busy, all sync.WaitGroup
@@ -125,8 +126,9 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 			}
 			b.Cursor, b.Bytes = cursor, bytes
 			bytes = 0
+			names = newDicts()
 			for _, w := range workers {
-				w.reset()
+				w.reset(names)
 			}
 			return b, nil
 		}
@@ -163,7 +165,7 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 			}
 			full := bytes >= o.Bytes
 			for _, w := range workers {
-				full = full || int(w.size.Load()) >= o.Rows/o.Workers
+				full = full || int(w.size.Load()) >= o.Rows
 			}
 			if full {
 				b, err := flush()
@@ -195,14 +197,13 @@ func (o Options) partial(ctx context.Context) bool { return ctx.Err() != nil }
 
 // gather merges what the workers have.
 func gather(workers []*worker, o Options) (*Batch, error) {
-	b := &Batch{Table: workers[0].table, Skipped: map[string]int{}, Formats: map[string]int{}, Seen: o.Seen.take()}
+	d := workers[0].dicts
+	b := &Batch{Table: d.table, Skipped: map[string]int{}, Formats: map[string]int{}, Seen: o.Seen.take()}
 	if err := o.Seen.err(); err != nil {
 		return nil, err
 	}
-	for i, w := range workers {
-		if i > 0 {
-			b.Table.Merge(w.table)
-		}
+	d.uses.Into(b.Table)
+	for _, w := range workers {
 		b.Rejected = append(b.Rejected, w.rejected...)
 		b.Rejects += w.rejects
 		b.Records += w.records
@@ -233,10 +234,19 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 	return b, nil
 }
 
-// found is a name that was looked up: its number, or why it is none.
-type found struct {
-	n   uint32
-	err error
+// dicts number every name that the workers meet.
+type dicts struct {
+	ids   *dict[model.ID]
+	perms *dict[model.Permission]
+	paths *dict[model.Path]
+	nets  *dict[netip.Prefix]
+	uses  usage.Shards
+	table *usage.Table // whose names the dicts number
+}
+
+func newDicts() *dicts {
+	t := &usage.Table{}
+	return &dicts{ids: newDict(&t.IDs), perms: newDict(&t.Perms), paths: newDict(&t.Paths), nets: newDict(&t.Nets), table: t}
 }
 
 type worker struct {
@@ -244,16 +254,16 @@ type worker struct {
 	formats []auditlog.Format
 	last    int // the format that fitted last
 
-	table *usage.Table
-	ids   [5]map[string]found // by kind of plain name
-	perms map[string]found
-	paths map[string]found
-	nets  map[string]found
+	dicts  *dicts
+	ids    near[model.ID]
+	perms  near[model.Permission]
+	blocks map[uint32]uint32 // number of a /24 block, by its first three bytes
 
 	rejected                           []auditlog.Reject
 	rejects, records, events, repeated int
 	skipped, byFormat                  map[string]int
 	unmapped                           map[uint32]Unmapped
+	met                                map[uint32]bool // permissions that were held against the catalogue
 	yield                              func(*auditlog.Event) error
 
 	// Of the record at hand.
@@ -263,25 +273,24 @@ type worker struct {
 	nth    uint64 // event of the record
 
 	mu   sync.Mutex // against notes from the reader
-	size atomicInt  // rows, for whoever decides when a batch is full
+	size atomicInt  // about how many uses there are, for whoever decides when a batch is full
 	told atomicInt  // records since it was asked last
 }
 
-func newWorker(o Options) *worker {
+func newWorker(o Options, d *dicts) *worker {
 	w := &worker{o: o, formats: o.Formats()}
 	w.yield = w.event
-	w.reset()
+	w.reset(d)
 	return w
 }
 
-func (w *worker) reset() {
-	w.table = &usage.Table{}
-	for i := range w.ids {
-		w.ids[i] = map[string]found{}
-	}
-	w.perms, w.paths, w.nets = map[string]found{}, map[string]found{}, map[string]found{}
+func (w *worker) reset(d *dicts) {
+	w.dicts = d
+	w.ids.reset(d.ids)
+	w.perms.reset(d.perms)
+	w.blocks = map[uint32]uint32{}
 	w.rejected, w.rejects, w.records, w.events, w.repeated = nil, 0, 0, 0, 0
-	w.skipped, w.byFormat, w.unmapped = map[string]int{}, map[string]int{}, map[uint32]Unmapped{}
+	w.skipped, w.byFormat, w.unmapped, w.met = map[string]int{}, map[string]int{}, map[uint32]Unmapped{}, map[uint32]bool{}
 	w.size.Store(0)
 }
 
@@ -338,7 +347,6 @@ func (w *worker) part(p Part) {
 		}
 		p.Chunk.Free()
 	}
-	w.size.Store(int64(w.table.Len()))
 	w.told.Add(int64(w.records - before))
 }
 
@@ -385,46 +393,28 @@ func (w *worker) parse(record []byte) error {
 
 // event folds one event in.
 func (w *worker) event(e *auditlog.Event) error {
-	kind := 0
-	switch e.Who.Kind {
-	case model.Person:
-		kind = 1
-	case model.Workload:
-		kind = 2
-	case model.Group:
-		kind = 3
-	case model.External:
-		kind = 4
+	var k usage.RowKey
+	var err error
+	if k.Identity, err = w.who(e.Who); err != nil {
+		return fmt.Errorf("caller: %w", err)
 	}
-	id, ok := w.ids[kind][string(e.Who.Text)]
-	if !ok {
-		id = lookUp(w.ids[kind], e.Who.Text, &w.table.IDs, func(s string) (model.ID, error) { return identity(s, e.Who.Kind) })
-	}
-	perm, ok := w.perms[string(e.Operation)]
-	if !ok {
-		perm = lookUp(w.perms, e.Operation, &w.table.Perms, permission)
-	}
-	path, ok := w.paths[string(e.Path)]
-	if !ok {
-		path = lookUp(w.paths, e.Path, &w.table.Paths, model.ParsePath)
-	}
-	net := found{}
-	if len(e.Network) > 0 {
-		if net, ok = w.nets[string(e.Network)]; !ok {
-			net = lookUp(w.nets, e.Network, &w.table.Nets, block)
-		}
-	}
-	acting := found{}
 	if len(e.ActingFor.Text) > 0 {
-		if acting, ok = w.ids[0][string(e.ActingFor.Text)]; !ok || e.ActingFor.Kind != "" {
-			acting = lookUp(w.ids[0], e.ActingFor.Text, &w.table.IDs, func(s string) (model.ID, error) { return identity(s, e.ActingFor.Kind) })
+		if k.ActingFor, err = w.who(e.ActingFor); err != nil {
+			return fmt.Errorf("acting for: %w", err)
 		}
 	}
-	for i, f := range [...]found{id, perm, path, net, acting} {
-		if f.err != nil {
-			return fmt.Errorf("%s: %w", [...]string{"caller", "operation", "path", "network", "acting for"}[i], f.err)
+	if k.Permission, err = w.perms.number(e.Operation, 0, permission); err != nil {
+		return fmt.Errorf("operation: %w", err)
+	}
+	if k.Path, err = w.dicts.paths.number(e.Path, 0, model.ParsePath); err != nil {
+		return fmt.Errorf("path: %w", err)
+	}
+	if len(e.Network) > 0 {
+		if k.Network, err = w.network(e.Network); err != nil {
+			return fmt.Errorf("network: %w", err)
 		}
 	}
+	k.Outcome, k.SecondFactor = usage.CodeOf(e.Outcome), e.Factor
 	if e.Time < auditlog.Earliest || e.Time > auditlog.Latest {
 		return fmt.Errorf("time %d is not between 1990 and 2200 in milliseconds", e.Time)
 	}
@@ -442,25 +432,24 @@ func (w *worker) event(e *auditlog.Event) error {
 		return nil
 	}
 	w.events++
-	w.table.Add(usage.RowKey{Identity: id.n, ActingFor: acting.n, Permission: perm.n, Path: path.n, Network: net.n, Outcome: usage.CodeOf(e.Outcome), SecondFactor: e.Factor}, e.Time)
-	if len(w.unmapped) < maxUnmapped {
-		if _, told := w.unmapped[perm.n]; !told && !w.o.Known(w.table.Perms.At(perm.n)) {
-			w.unmapped[perm.n] = Unmapped{w.table.Perms.At(perm.n), strings.ToValidUTF8(string(w.record[:min(len(w.record), exampleSize)]), "?"), w.part0, w.line}
+	w.size.Store(int64(w.dicts.uses.Add(k, e.Time)) * usage.Parts)
+	if !w.met[k.Permission] && len(w.unmapped) < maxUnmapped {
+		w.met[k.Permission] = true
+		if p := w.dicts.perms.at(k.Permission); !w.o.Known(p) {
+			w.unmapped[k.Permission] = Unmapped{p, strings.ToValidUTF8(string(w.record[:min(len(w.record), exampleSize)]), "?"), w.part0, w.line}
 		}
 	}
 	return nil
 }
 
-func lookUp[T comparable](m map[string]found, text []byte, names *usage.Names[T], parse func(string) (T, error)) found {
-	s := string(text)
-	v, err := parse(s)
-	f := found{err: err}
-	if err == nil {
-		names.Number(*new(T)) // number 0 stays the zero value's
-		f.n = names.Number(v)
+// who returns the number of an identity's name. Its salt is the kind that a plain
+// name has.
+func (w *worker) who(n auditlog.Name) (uint32, error) {
+	salt := uint32(0)
+	for i := range len(n.Kind) {
+		salt = salt*31 + uint32(n.Kind[i])
 	}
-	m[s] = f
-	return f
+	return w.ids.number(n.Text, salt, func(s string) (model.ID, error) { return identity(s, n.Kind) })
 }
 
 // identity takes a name in the model's own form as it is; a plain one becomes one
@@ -490,6 +479,36 @@ func permission(s string) (model.Permission, error) {
 		return p, nil
 	}
 	return model.ParsePermission(string(model.AppendEscaped([]byte("unmapped/"), []byte(s))) + ":call")
+}
+
+// network returns the number of an address's block. Plain IPv4 addresses are many
+// and their blocks few, so they are read here.
+func (w *worker) network(text []byte) (uint32, error) {
+	v, n, dots := uint32(0), uint32(0), 0
+	digits := 0
+	for _, c := range text {
+		switch {
+		case '0' <= c && c <= '9' && digits < 3 && (digits == 0 || n > 0):
+			n = 10*n + uint32(c-'0')
+			digits++
+		case c == '.' && digits > 0 && n < 256:
+			v, n, digits = v<<8|n, 0, 0
+			dots++
+		default:
+			dots = -100
+		}
+	}
+	if dots != 3 || digits == 0 || n > 255 {
+		return w.dicts.nets.number(text, 0, block)
+	}
+	if at, ok := w.blocks[v]; ok {
+		return at, nil
+	}
+	at, err := w.dicts.nets.number(text, 0, block)
+	if err == nil {
+		w.blocks[v] = at
+	}
+	return at, err
 }
 
 func block(s string) (netip.Prefix, error) {

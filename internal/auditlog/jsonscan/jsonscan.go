@@ -118,14 +118,28 @@ const (
 
 // A Scanner looks for values at some paths.
 type Scanner struct {
-	fields map[string]int
-	roots  map[string]bool // prefixes of fields, so that others are not tracked
-	values []Value
-	zero   []Value
-	layers []*layer // the one that fitted last comes first
-	places int
-	toks   []token
+	fields  map[string]int
+	roots   map[string]bool // prefixes of fields, so that others are not tracked
+	values  []Value
+	zero    []Value
+	layers  []*layer // the one that fitted last comes first
+	places  int
+	toks    []token
+	lines   int
+	nextLay int
+	before  []stop // of the line that lanes were looked for in last
+	now     []stop
 }
+
+// stop is a place that a line came through, and where in the line.
+type stop struct {
+	at   *place
+	pos  int
+	free bool   // nobody looks for the value that ends here
+	text string // from the stop before to here
+}
+
+const mostLay = 5_000 // lines between looking for short cuts, at the most
 
 // layer is one graph, with an order of its own.
 type layer struct {
@@ -135,7 +149,20 @@ type layer struct {
 }
 
 // place is where a value has just ended, or the beginning.
-type place struct{ ways []*way }
+type place struct {
+	ways []*way
+	lane lane
+}
+
+// lane is a short cut over several values that nobody looks for and that have been
+// the same of late: one comparison in place of many steps. Its text is a piece of a
+// line that was followed from one place to the other, so a line that has it there
+// goes the same way.
+type lane struct {
+	text       string
+	to         *place
+	hits, lost int
+}
 
 // way is one way on: some bytes, then a value.
 type way struct {
@@ -172,21 +199,24 @@ func New(paths ...string) *Scanner {
 // Scan reads one line, which must be one JSON object. The values are in the order
 // of the paths, and valid until the next call.
 func (s *Scanner) Scan(line []byte) ([]Value, error) {
+	for i, l := range s.layers {
+		copy(s.values, s.zero)
+		if l.follow(s.values, line, nil) {
+			if i > 0 {
+				s.layers[0], s.layers[i] = l, s.layers[0]
+			}
+			if s.lines++; s.lines >= s.nextLay {
+				s.nextLay = s.lines + min(s.lines, mostLay)
+				s.lay(l, line)
+			}
+			return s.values, nil
+		}
+	}
 	flags := look(line)
 	if flags&hasHigh != 0 && !utf8.Valid(line) {
 		return nil, fmt.Errorf("%w: not UTF-8", ErrSyntax)
 	}
-	if flags&hasControl == 0 {
-		for i, l := range s.layers {
-			copy(s.values, s.zero)
-			if l.follow(s.values, line, flags&hasBackslash != 0) {
-				if i > 0 {
-					s.layers[0], s.layers[i] = l, s.layers[0]
-				}
-				return s.values, nil
-			}
-		}
-	} else if bytes.IndexByte(line, 0) >= 0 {
+	if flags&hasControl != 0 && bytes.IndexByte(line, 0) >= 0 {
 		return nil, fmt.Errorf("%w: binary data (NUL bytes)", ErrSyntax)
 	}
 	if err := s.strict(line); err != nil {
@@ -207,7 +237,13 @@ func (s *Scanner) Scan(line []byte) ([]Value, error) {
 func valueOf(kind Kind, escaped bool, raw []byte) Value {
 	switch kind {
 	case word:
-		return Value{Kind: map[byte]Kind{'t': True, 'f': False, 'n': Null}[raw[0]]}
+		switch raw[0] {
+		case 't':
+			return Value{Kind: True}
+		case 'f':
+			return Value{Kind: False}
+		}
+		return Value{Kind: Null}
 	case Other:
 		return Value{Kind: Other}
 	}
@@ -258,10 +294,21 @@ func look(b []byte) (flags int) {
 }
 
 // follow holds a line against a graph. It reports false when the line leaves it.
-func (l *layer) follow(values []Value, line []byte, back bool) bool {
+// With stops, no short cut is taken and the places are told.
+func (l *layer) follow(values []Value, line []byte, stops *[]stop) bool {
 	at, pos := l.start, 0
 next:
 	for {
+		if c := &at.lane; c.to != nil && stops == nil {
+			if n := len(c.text); len(line)-pos >= n && string(line[pos:pos+n]) == c.text {
+				c.hits++
+				at, pos = c.to, pos+n
+				continue
+			}
+			if c.lost++; c.lost > 16 && c.lost > c.hits/4 {
+				*c = lane{}
+			}
+		}
 		for i, e := range at.ways {
 			n := len(e.glue)
 			if len(line)-pos < n || string(line[pos:pos+n]) != e.glue {
@@ -276,13 +323,20 @@ next:
 				}
 				return true
 			case String:
-				if back {
-					to, escaped = stringEnd(line, from)
-				} else {
-					to = from + bytes.IndexByte(line[from:], '"')
-				}
+				to = from + bytes.IndexByte(line[from:], '"')
 				if to < from {
 					return false
+				}
+				if flags := look(line[from:to]); flags != 0 {
+					if flags&hasBackslash != 0 {
+						if to, escaped = stringEnd(line, from); to < 0 {
+							return false
+						}
+						flags = look(line[from:to])
+					}
+					if flags&hasControl != 0 || flags&hasHigh != 0 && !utf8.Valid(line[from:to]) {
+						return false
+					}
 				}
 				end = to + 1
 			case Number:
@@ -299,6 +353,9 @@ next:
 			if e.field >= 0 {
 				values[e.field] = valueOf(e.kind, escaped, line[from:to])
 			}
+			if stops != nil {
+				*stops = append(*stops, stop{e.to, end, e.field < 0, string(line[pos:end])})
+			}
 			pos = end
 			if i > 0 { // what was met last is met next
 				at.ways[i], at.ways[i-1] = at.ways[i-1], e
@@ -307,6 +364,32 @@ next:
 			continue next
 		}
 		return false
+	}
+}
+
+// lay looks for runs of values that nobody looks for and that are as they were in
+// the line before, and makes them lanes.
+func (s *Scanner) lay(l *layer, line []byte) {
+	s.before, s.now = s.now, s.before[:0]
+	scratch := make([]Value, len(s.values))
+	if !l.follow(scratch, line, &s.now) || len(s.before) != len(s.now) {
+		return
+	}
+	at, pos := l.start, 0
+	for i := 0; i < len(s.now); {
+		j := i
+		for j < len(s.now) && s.now[j].free && s.now[j].at == s.before[j].at && s.now[j].text == s.before[j].text {
+			j++
+		}
+		if j > i {
+			if at.lane.to == nil {
+				at.lane = lane{text: string(line[pos:s.now[j-1].pos]), to: s.now[j-1].at}
+			}
+			i = j
+		} else {
+			i++
+		}
+		at, pos = s.now[i-1].at, s.now[i-1].pos
 	}
 }
 

@@ -113,9 +113,9 @@ func (f *Format) Fill(v []jsonscan.Value) error {
 	}
 	e := &f.ev
 	*e = auditlog.Event{Time: at, ID: v[fUID].Text(), Network: v[fIP].Text()}
-	for i, name := range map[int]string{fUser: "actor.user.uid", fOperation: "api.operation", fResource: "resources[0].uid", fActingFor: "unmapped.acting_for"} {
+	for _, i := range [...]int{fUser, fOperation, fResource, fActingFor} {
 		if k := v[i].Kind; k != jsonscan.Absent && k != jsonscan.String && k != jsonscan.Null {
-			return fmt.Errorf("%s: want text", name)
+			return fmt.Errorf("%s: want text", paths[i])
 		}
 	}
 	code, _ := v[fCode].Int()

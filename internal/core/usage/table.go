@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"sync"
 	"time"
 
 	"clipfence/internal/core/model"
@@ -97,7 +98,7 @@ type Table struct {
 
 	rows  []row
 	more  []Days
-	index []uint32 // open addressing; row number + 1
+	index []uint64 // open addressing; upper half of the hash, then row number + 1
 }
 
 // Len returns how many uses the table holds.
@@ -115,31 +116,96 @@ func (k *RowKey) hash() uint64 {
 }
 
 // find returns the row of a key, new if need be.
-func (t *Table) find(k RowKey) (*row, bool) {
+func (t *Table) find(k RowKey, hash uint64) (*row, bool) {
 	if 2*(len(t.rows)+1) > len(t.index) {
-		t.index = make([]uint32, max(1<<10, 2*len(t.index)))
-		for i := range t.rows {
-			at := t.rows[i].hash() & uint64(len(t.index)-1)
-			for t.index[at] != 0 {
-				at = (at + 1) & uint64(len(t.index)-1)
+		t.grow()
+	}
+	h := hash &^ 0xffffffff
+	mask := uint64(len(t.index) - 1)
+	at := h >> 32 & mask
+	for ; t.index[at] != 0; at = (at + 1) & mask {
+		if x := t.index[at]; x&^0xffffffff == h {
+			if r := &t.rows[uint32(x)-1]; r.RowKey == k {
+				return r, false
 			}
-			t.index[at] = uint32(i + 1)
 		}
 	}
-	at := k.hash() & uint64(len(t.index)-1)
-	for ; t.index[at] != 0; at = (at + 1) & uint64(len(t.index)-1) {
-		if r := &t.rows[t.index[at]-1]; r.RowKey == k {
-			return r, false
-		}
+	if len(t.rows) == cap(t.rows) { // twice as large: large ones would else be copied often
+		t.rows = append(make([]row, 0, max(1<<6, 2*len(t.rows))), t.rows...)
 	}
 	t.rows = append(t.rows, row{RowKey: k})
-	t.index[at] = uint32(len(t.rows))
+	t.index[at] = h | uint64(len(t.rows))
 	return &t.rows[len(t.rows)-1], true
 }
 
+// grow makes the index anew, twice as large as the rows want.
+func (t *Table) grow() {
+	size := 1 << 6
+	for size < 4*(len(t.rows)+1) {
+		size *= 2
+	}
+	t.index = make([]uint64, size)
+	mask := uint64(size - 1)
+	for i := range t.rows {
+		h := t.rows[i].hash() &^ 0xffffffff
+		at := h >> 32 & mask
+		for t.index[at] != 0 {
+			at = (at + 1) & mask
+		}
+		t.index[at] = h | uint64(i+1)
+	}
+}
+
+// Shards is a table that several goroutines add to. The numbers in its keys are the
+// caller's.
+type Shards struct {
+	parts [64]struct {
+		mu sync.Mutex
+		t  Table
+		_  [64]byte // one lock, one cache line
+	}
+}
+
+// Add folds in one call at a time in milliseconds since 1970, and returns how many
+// uses its part holds.
+func (s *Shards) Add(k RowKey, at int64) int {
+	h := k.hash()
+	p := &s.parts[h>>58]
+	p.mu.Lock()
+	p.t.add(k, h, at)
+	n := len(p.t.rows)
+	p.mu.Unlock()
+	return n
+}
+
+// Parts is how many parts a Shards has, of about the same size.
+const Parts = 64
+
+// Into moves everything into a table without rows, whose names the numbers mean.
+func (s *Shards) Into(t *Table) {
+	n := 0
+	for i := range s.parts {
+		n += len(s.parts[i].t.rows)
+	}
+	t.rows = make([]row, 0, n)
+	for i := range s.parts {
+		o := &s.parts[i].t
+		for _, r := range o.rows {
+			if r.more > 0 {
+				t.more = append(t.more, o.more[r.more-1])
+				r.more = int32(len(t.more))
+			}
+			t.rows = append(t.rows, r)
+		}
+		*o = Table{}
+	}
+}
+
 // Add folds in one call at a time in milliseconds since 1970.
-func (t *Table) Add(k RowKey, at int64) {
-	r, fresh := t.find(k)
+func (t *Table) Add(k RowKey, at int64) { t.add(k, k.hash(), at) }
+
+func (t *Table) add(k RowKey, hash uint64, at int64) {
+	r, fresh := t.find(k, hash)
 	r.count++
 	if fresh || at < r.first {
 		r.first = at
@@ -183,7 +249,7 @@ func (t *Table) days(r *row) Days {
 
 // merge folds a row that was folded elsewhere into the row of k.
 func (t *Table) merge(k RowKey, count, first, last int64, days Days) {
-	r, fresh := t.find(k)
+	r, fresh := t.find(k, k.hash())
 	r.count += count
 	if fresh || first < r.first {
 		r.first = first

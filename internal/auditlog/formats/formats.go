@@ -1,12 +1,22 @@
-// Package formats lists every log format that needs no map of its own.
+// Package formats lists the log formats that are known, for one source.
 package formats
 
 import (
 	"clipfence/internal/auditlog"
+	"clipfence/internal/auditlog/cadf"
+	"clipfence/internal/auditlog/kubernetes"
 	"clipfence/internal/auditlog/ocsf"
+	"clipfence/internal/auditlog/postgresql"
 )
 
-// All returns a fresh reader of each format; the most common comes first.
-func All() []auditlog.Format {
-	return []auditlog.Format{ocsf.New()}
+// For returns a maker of fresh readers for the logs of what the estate calls
+// source. Log maps come first: whoever wrote one means it.
+func For(source string, maps ...func() auditlog.Format) func() []auditlog.Format {
+	return func() []auditlog.Format {
+		out := []auditlog.Format{ocsf.New(), kubernetes.New(source), cadf.New(source), postgresql.New(source)}
+		for _, m := range maps {
+			out = append(out, m())
+		}
+		return out
+	}
 }

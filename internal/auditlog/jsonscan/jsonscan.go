@@ -172,6 +172,9 @@ type way struct {
 	to    *place
 }
 
+// joint stands between the parts of a path inside.
+const joint = "\x00"
+
 type token struct {
 	path     string // "" for the end
 	open     bool   // an object or array is entered
@@ -182,13 +185,15 @@ type token struct {
 	escaped  bool
 }
 
-// New returns a scanner for paths such as "actor.user.uid" and "resources.0.uid".
+// New returns a scanner for paths such as "actor.user.uid" and "resources.0.uid". A
+// dot that belongs to a key is written "\\.".
 func New(paths ...string) *Scanner {
 	s := &Scanner{fields: map[string]int{}, roots: map[string]bool{"": true}, values: make([]Value, len(paths)), zero: make([]Value, len(paths))}
 	for i, p := range paths {
+		p = strings.NewReplacer(`\.`, ".", ".", joint).Replace(p)
 		s.fields[p] = i
 		for j := 0; j < len(p); j++ {
-			if p[j] == '.' {
+			if p[j] == joint[0] {
 				s.roots[p[:j]] = true
 			}
 		}
@@ -727,10 +732,10 @@ func (p *parser) object(path string, tracked bool) error {
 		p.space()
 		below := key
 		if p.depth > 1 {
-			below = path + "." + key
+			below = path + joint + key
 		}
 		p.place = strconv.AppendQuote(append(p.place[:place], '{'), key)
-		if err := p.value(below, tracked && key != "" && !strings.Contains(key, ".")); err != nil {
+		if err := p.value(below, tracked && key != "" && !strings.Contains(key, joint)); err != nil {
 			return err
 		}
 		p.place = p.place[:place]
@@ -753,7 +758,7 @@ func (p *parser) array(path string, tracked bool) error {
 		p.space()
 		below := ""
 		if tracked {
-			below = path + "." + strconv.Itoa(n)
+			below = path + joint + strconv.Itoa(n)
 		}
 		p.place = strconv.AppendInt(append(p.place[:place], '['), int64(n), 10)
 		if err := p.value(below, tracked); err != nil {

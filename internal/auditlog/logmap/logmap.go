@@ -1,0 +1,356 @@
+// Package logmap reads JSON and CSV logs that nobody foresaw, by a file that says
+// how: a log map.
+//
+// Each field of a [Map] is an expression in CEL over r, the record: an object for
+// JSON, a map from column to text for CSV. What a field yields is checked when a
+// record is read; what the expressions name is not known before, since logs differ
+// from line to line.
+//
+// Source: Common Expression Language, its language definition.
+package logmap
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/ext"
+
+	"clipfence/internal/auditlog"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// A Map is the content of a log map file.
+type Map struct {
+	Version    int      `json:"logmap" doc:"version of this format: 1"`
+	Name       string   `json:"name" doc:"the format's name, for messages"`
+	Form       string   `json:"form" doc:"json or csv"`
+	Columns    []string `json:"columns,omitempty" doc:"csv: the names of the columns; without, the first line of a file names them"`
+	Match      string   `json:"match,omitempty" doc:"CEL, true for a record of this log; without, every record of the form is"`
+	Skip       string   `json:"skip,omitempty" doc:"CEL, true for a record that shows no call"`
+	Time       string   `json:"time" doc:"CEL: RFC 3339 text, a timestamp, or seconds or milliseconds since 1970"`
+	ID         string   `json:"id,omitempty" doc:"CEL: what tells events apart; without, the whole record does"`
+	Identity   string   `json:"identity" doc:"CEL: who called, kind/name or a name"`
+	ActingFor  string   `json:"acting_for,omitempty" doc:"CEL: whose rights were used"`
+	Permission string   `json:"permission" doc:"CEL: a permission or what the log calls it, or a list of them"`
+	Path       string   `json:"path" doc:"CEL: the path of what was touched"`
+	Outcome    string   `json:"outcome,omitempty" doc:"CEL: done, refused or failed; true or false (refused); or an HTTP status; without, done"`
+	Network    string   `json:"network,omitempty" doc:"CEL: the caller's address"`
+	Factor     string   `json:"second_factor,omitempty" doc:"CEL, true when a second factor was shown"`
+
+	At model.Position `json:"-"`
+}
+
+// ErrMap is wrapped by what is wrong with a log map.
+var ErrMap = errors.New("log map does not hold")
+
+var environment, environmentErr = newEnvironment()
+
+func newEnvironment() (*cel.Env, error) {
+	escape := func(v ref.Val) ref.Val {
+		s, ok := v.Value().(string)
+		if !ok {
+			return types.NewErr("escape wants text")
+		}
+		return types.String(model.AppendEscaped(nil, []byte(s)))
+	}
+	return cel.NewEnv(cel.Variable("r", cel.DynType), ext.Strings(), cel.OptionalTypes(),
+		cel.Function("escape", cel.Overload("escape_string", []*cel.Type{cel.StringType}, cel.StringType, cel.UnaryBinding(escape)),
+			cel.Overload("escape_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(escape))))
+}
+
+const maxCost = 100_000 // of one expression on one record
+
+// Compile checks the map's expressions and returns a maker of readers.
+func (m *Map) Compile() (func() auditlog.Format, error) {
+	if environmentErr != nil {
+		return nil, environmentErr
+	}
+	var errs []error
+	fault := func(format string, args ...any) {
+		errs = append(errs, &model.Fault{At: m.At, What: fmt.Sprintf(format, args...)})
+	}
+	if m.Version != 1 {
+		fault("logmap: format %d is not known to this program (want 1)", m.Version)
+	}
+	if m.Form != "json" && m.Form != "csv" {
+		fault("form: %q is neither json nor csv", m.Form)
+	}
+	if m.Name == "" {
+		fault("name: a log map needs a name")
+	}
+	programs := map[string]cel.Program{}
+	for _, f := range []struct {
+		name, text string
+		needed     bool
+	}{{"match", m.Match, false}, {"skip", m.Skip, false}, {"time", m.Time, true}, {"id", m.ID, false}, {"identity", m.Identity, true}, {"acting_for", m.ActingFor, false},
+		{"permission", m.Permission, true}, {"path", m.Path, true}, {"outcome", m.Outcome, false}, {"network", m.Network, false}, {"second_factor", m.Factor, false}} {
+		if f.text == "" {
+			if f.needed {
+				fault("%s: an expression is wanted", f.name)
+			}
+			continue
+		}
+		ast, issues := environment.Compile(f.text)
+		if issues.Err() != nil {
+			fault("%s: %v", f.name, strings.ReplaceAll(issues.Err().Error(), "\n", " "))
+			continue
+		}
+		p, err := environment.Program(ast, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
+		if err != nil {
+			fault("%s: %v", f.name, err)
+			continue
+		}
+		programs[f.name] = p
+	}
+	if err := errors.Join(errs...); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrMap, err)
+	}
+	return func() auditlog.Format { return &format{m: m, programs: programs, columns: m.Columns} }, nil
+}
+
+// format is one worker's reader. The programs are shared; they keep nothing.
+type format struct {
+	m        *Map
+	programs map[string]cel.Program
+	columns  []string
+	header   []byte
+}
+
+// Name returns the map's name.
+func (f *format) Name() string { return f.m.Name }
+
+// Header tells the first line of the file that the next records come from.
+func (f *format) Header(line []byte) {
+	if len(f.m.Columns) > 0 || f.m.Form != "csv" {
+		return
+	}
+	f.header = bytes.Clone(bytes.TrimRight(line, "\r\n"))
+	f.columns, _ = csv.NewReader(bytes.NewReader(bytes.TrimPrefix(f.header, []byte("\xef\xbb\xbf")))).Read()
+}
+
+// Sniff tries match; a map without one takes whatever has its form.
+func (f *format) Sniff(record []byte) bool {
+	if (record[0] == '{') != (f.m.Form == "json") {
+		return false
+	}
+	r, err := f.record(record)
+	return err == nil && f.matches(r)
+}
+
+func (f *format) matches(r any) bool {
+	if f.programs["match"] == nil {
+		return true
+	}
+	v, err := f.eval("match", r)
+	return err == nil && v == types.True
+}
+
+func (f *format) record(b []byte) (map[string]any, error) {
+	if f.m.Form == "json" {
+		dec := json.NewDecoder(bytes.NewReader(b))
+		var r map[string]any
+		if err := dec.Decode(&r); err != nil || r == nil {
+			return nil, fmt.Errorf("not a JSON object: %w", err)
+		}
+		return r, nil
+	}
+	row, err := csv.NewReader(bytes.NewReader(b)).Read()
+	if err != nil {
+		return nil, fmt.Errorf("csv: %w", err)
+	}
+	if len(row) != len(f.columns) {
+		return nil, fmt.Errorf("csv: %d fields under %d columns", len(row), len(f.columns))
+	}
+	r := make(map[string]any, len(row))
+	for i, c := range f.columns {
+		r[c] = row[i]
+	}
+	return r, nil
+}
+
+func (f *format) eval(name string, r any) (ref.Val, error) {
+	v, _, err := f.programs[name].Eval(map[string]any{"r": r})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %s: %w", f.m.Name, name, err)
+	}
+	return v, nil
+}
+
+// text evaluates an expression that yields text; an absent or null one is empty.
+func (f *format) text(name string, r any) ([]byte, error) {
+	if f.programs[name] == nil {
+		return nil, nil
+	}
+	v, err := f.eval(name, r)
+	if err != nil {
+		return nil, err
+	}
+	switch x := v.Value().(type) {
+	case string:
+		return []byte(x), nil
+	case nil:
+		return nil, nil
+	case int64, uint64, float64:
+		return fmt.Append(nil, x), nil
+	}
+	if v.Type() == types.NullType {
+		return nil, nil
+	}
+	return nil, fmt.Errorf("%s: %s yields %s, want text", f.m.Name, name, v.Type())
+}
+
+// Parse reads one record.
+func (f *format) Parse(record []byte, yield func(*auditlog.Event) error) error {
+	if (record[0] == '{') != (f.m.Form == "json") {
+		return fmt.Errorf("not of the form %s, which log map %s reads", f.m.Form, f.m.Name)
+	}
+	if f.header != nil && bytes.Equal(record, f.header) {
+		return &auditlog.Skip{Why: "the header of a CSV file"}
+	}
+	r, err := f.record(record)
+	if err != nil {
+		return err
+	}
+	if !f.matches(r) {
+		return fmt.Errorf("not matched by log map %s", f.m.Name)
+	}
+	if f.programs["skip"] != nil {
+		if v, err := f.eval("skip", r); err != nil {
+			return err
+		} else if v == types.True {
+			return &auditlog.Skip{Why: "skipped by log map " + f.m.Name}
+		}
+	}
+	e := &auditlog.Event{}
+	if e.Time, err = f.time(r); err != nil {
+		return err
+	}
+	for name, to := range map[string]*[]byte{"id": &e.ID, "identity": &e.Who.Text, "acting_for": &e.ActingFor.Text, "path": &e.Path, "network": &e.Network} {
+		if *to, err = f.text(name, r); err != nil {
+			return err
+		}
+	}
+	if e.Outcome, err = f.outcome(r); err != nil {
+		return err
+	}
+	if f.programs["second_factor"] != nil {
+		v, err := f.eval("second_factor", r)
+		if err != nil {
+			return err
+		}
+		if b, ok := v.Value().(bool); ok {
+			e.Factor = model.TruthOf(b)
+		}
+	}
+	perms, err := f.eval("permission", r)
+	if err != nil {
+		return err
+	}
+	list, err := texts(perms)
+	if err != nil {
+		return fmt.Errorf("%s: permission %w", f.m.Name, err)
+	}
+	for _, p := range list {
+		e.Operation = []byte(p)
+		if err := yield(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func texts(v ref.Val) ([]string, error) {
+	if s, ok := v.Value().(string); ok {
+		return []string{s}, nil
+	}
+	list, err := v.ConvertToNative(stringSlice)
+	if err != nil {
+		return nil, fmt.Errorf("yields %s, want text or a list of texts", v.Type())
+	}
+	out := list.([]string)
+	slices.Sort(out) // the order must not tell events apart
+	return slices.Compact(out), nil
+}
+
+func (f *format) time(r any) (int64, error) {
+	v, err := f.eval("time", r)
+	if err != nil {
+		return 0, err
+	}
+	var ms float64
+	switch x := v.Value().(type) {
+	case time.Time:
+		return x.UnixMilli(), nil
+	case string:
+		at, err := auditlog.ParseTime([]byte(x))
+		if err != nil {
+			return 0, fmt.Errorf("%s: %w", f.m.Name, err)
+		}
+		return at, nil
+	case int64:
+		ms = float64(x)
+	case float64:
+		ms = x
+	default:
+		return 0, fmt.Errorf("%s: time yields %s, want text, a timestamp or a number", f.m.Name, v.Type())
+	}
+	if ms < auditlog.Earliest/1000*10 { // seconds: as milliseconds they would lie in 1970
+		ms *= 1000
+	}
+	if ms < auditlog.Earliest || ms > auditlog.Latest {
+		return 0, fmt.Errorf("%s: time %g is not between 1990 and 2200", f.m.Name, ms)
+	}
+	return int64(ms), nil
+}
+
+func (f *format) outcome(r any) (usage.Outcome, error) {
+	if f.programs["outcome"] == nil {
+		return usage.Done, nil
+	}
+	v, err := f.eval("outcome", r)
+	if err != nil {
+		return "", err
+	}
+	code := int64(-1)
+	switch x := v.Value().(type) {
+	case bool:
+		if x {
+			return usage.Done, nil
+		}
+		return usage.Refused, nil
+	case int64:
+		code = x
+	case float64:
+		code = int64(x)
+	case string:
+		switch o := usage.Outcome(x); o {
+		case usage.Done, usage.Refused, usage.Failed:
+			return o, nil
+		}
+		if _, err := fmt.Sscanf(x, "%d", &code); err != nil {
+			return "", fmt.Errorf("%s: outcome %.40q is none of done, refused, failed", f.m.Name, x)
+		}
+	}
+	switch {
+	case code == 401 || code == 403:
+		return usage.Refused, nil
+	case code >= 400:
+		return usage.Failed, nil
+	case code >= 0:
+		return usage.Done, nil
+	}
+	return "", fmt.Errorf("%s: outcome yields %s", f.m.Name, v.Type())
+}
+
+var stringSlice = reflect.TypeFor[[]string]()

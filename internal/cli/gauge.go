@@ -123,7 +123,7 @@ func (a *app) gaugeAll(s *surveyed, in *gauge.Input, res *gauge.Result, kind str
 		d.Notes = append(d.Notes, fmt.Sprintf("Not judged: %s granted permissions that no log would have shown (clipfence coverage).", render.Count(blind)))
 	}
 	if n := len(res.Strangers); n > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Callers in the log that the estate does not list: %d, such as %s.", n, res.Strangers[0]))
+		d.Notes = append(d.Notes, fmt.Sprintf("Callers in the log that the estate does not list: %d, such as %s (clipfence uses --strangers).", n, res.Strangers[0]))
 	}
 	if len(t.Rows) > 0 {
 		d.Next = []string{"clipfence draft --for " + t.Rows[0][1].Text, "clipfence gauge " + t.Rows[0][1].Text}

@@ -48,7 +48,7 @@ would break something that it does not name under gives_up, or widens anything.`
 }
 
 func (w *workspace) rehearse(cmd *cobra.Command, f *draft.Fence, s *surveyed) (*rehearse.Result, error) {
-	uses, err := w.store.Uses(cmd.Context(), s.Name)
+	uses, _, err := w.uses(cmd.Context(), s)
 	if err != nil {
 		return nil, err
 	}

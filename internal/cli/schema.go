@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"clipfence/internal/auditlog/logmap"
 	"clipfence/internal/config"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gate"
@@ -25,7 +26,10 @@ var schemas = []struct {
 	{"estate", "Estate file of a files source", reflect.TypeFor[files.EstateFile]()},
 	{"fence", "Fence file (NAME.fence.yaml)", reflect.TypeFor[draft.Fence]()},
 	{"gate", "Gate file (NAME.gate.yaml)", reflect.TypeFor[gate.Policy]()},
+	{"operations", "Operations file", reflect.TypeFor[config.OperationsFile]()},
+	{"logmap", "Log map file (NAME.logmap.yaml)", reflect.TypeFor[logmap.Map]()},
 	{"gauge", "clipfence gauge --format json", reflect.TypeFor[gaugeValue]()},
+	{"uses", "One of clipfence uses --format json", reflect.TypeFor[useRow]()},
 	{"finding", "One of clipfence findings --format json", reflect.TypeFor[findingRow]()},
 	{"coverage", "One of clipfence coverage --format json", reflect.TypeFor[coverageRow]()},
 	{"rehearsal", "clipfence rehearse --format json", reflect.TypeFor[rehearsalValue]()},

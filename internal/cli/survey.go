@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"iter"
+	"os"
 	"strings"
 	"time"
 
@@ -11,11 +12,13 @@ import (
 
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/fold"
-	"clipfence/internal/auditlog/ocsf"
+	"clipfence/internal/auditlog/formats"
+	"clipfence/internal/auditlog/logmap"
 	"clipfence/internal/config"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
 	"clipfence/internal/source"
+	"clipfence/internal/yamlfile"
 )
 
 func (a *app) surveyCmd() *cobra.Command {
@@ -193,7 +196,11 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 	}
 	progress := w.app.progress()
 	defer progress("")
-	o := fold.Options{Formats: logFormats, Known: known, Seen: w.store.Seen(ctx, s.Name),
+	formats, err := w.logFormats(s)
+	if err != nil {
+		return err
+	}
+	o := fold.Options{Formats: formats, Known: known, Seen: w.store.Seen(ctx, s.Name),
 		Progress: func(bytes int64, records int) {
 			progress("%s: %s log lines read (%d MB)", s.Name, render.Count(records), bytes/1e6)
 		}}
@@ -232,9 +239,27 @@ func (w *workspace) knownPermissions(ctx context.Context, src string) (func(mode
 	return func(p model.Permission) bool { return known[p] }, nil
 }
 
-// logFormats are the formats that a log line is tried in.
-func logFormats() []auditlog.Format {
-	return []auditlog.Format{ocsf.New()}
+// logFormats are the formats that the log of a source is tried in: those that are
+// known, and its log maps.
+func (w *workspace) logFormats(s config.Source) (func() []auditlog.Format, error) {
+	var maps []func() auditlog.Format
+	for _, name := range s.LogMaps {
+		name = w.Path(name)
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("source %s: log_maps: %w", s.Name, err)
+		}
+		m := &logmap.Map{}
+		if err := yamlfile.Decode(name, data, m); err != nil {
+			return nil, err
+		}
+		make, err := m.Compile()
+		if err != nil {
+			return nil, err
+		}
+		maps = append(maps, make)
+	}
+	return formats.For(s.Name, maps...), nil
 }
 
 // ahead reads a few parts ahead of whoever folds them, so that fetching and

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/user"
+	"slices"
 	"time"
 
 	"clipfence/internal/change"
@@ -67,17 +68,25 @@ func systemUser() string {
 // reader connects a source for reading.
 func (w *workspace) reader(ctx context.Context, s config.Source) (source.Reader, error) {
 	if s.Kind == "files" {
-		r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate)}
-		for _, l := range s.Logs {
-			r.LogFiles = append(r.LogFiles, w.Path(l))
-		}
-		return r, nil
+		return w.files(s, s.Logs), nil
 	}
 	c, err := w.client(ctx, s, s.Token)
 	if err != nil {
 		return nil, err
 	}
 	return bridge.Reader{Client: c}, nil
+}
+
+// files reads a files source with some logs.
+func (w *workspace) files(s config.Source, logs []string) *files.Reader {
+	r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate), Stdin: w.app.in}
+	for _, l := range logs {
+		if l != "-" {
+			l = w.Path(l)
+		}
+		r.LogFiles = append(r.LogFiles, l)
+	}
+	return r
 }
 
 // changer connects a source for changing.
@@ -179,7 +188,7 @@ func (w *workspace) gauged(ctx context.Context, src config.Source, window config
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	uses, err := w.store.Uses(ctx, src.Name)
+	uses, _, err := w.uses(ctx, s)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -196,6 +205,45 @@ func (w *workspace) gauged(ctx context.Context, src config.Source, window config
 		return nil, nil, nil, fmt.Errorf("window %s is shorter than a day", window)
 	}
 	return s, in, gauge.Run(in), nil
+}
+
+// resolver brings the names of a source's logs to those of its estate.
+func (w *workspace) resolver(s *surveyed) (*usage.Resolver, error) {
+	var ops []usage.Operation
+	if s.Operations != "" {
+		name := w.Path(s.Operations)
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("source %s: operations: %w", s.Name, err)
+		}
+		if ops, err = config.ParseOperations(name, data); err != nil {
+			return nil, err
+		}
+	}
+	aliases := slices.Clone(s.Aliases)
+	for _, l := range w.Links { // the same person here and there
+		for _, pair := range [][2]model.ID{{l.A, l.B}, {l.B, l.A}} {
+			if pair[0].Source == s.Name && pair[1].Source != s.Name {
+				other := pair[1]
+				other.Source = ""
+				aliases = append(aliases, usage.Alias{Log: other.String(), Is: pair[0]})
+			}
+		}
+	}
+	return usage.NewResolver(s.engine.Estate, aliases, ops), nil
+}
+
+// uses returns the uses of a source in the words of its estate.
+func (w *workspace) uses(ctx context.Context, s *surveyed) ([]usage.Use, *usage.Resolver, error) {
+	r, err := w.resolver(s)
+	if err != nil {
+		return nil, nil, err
+	}
+	uses, err := w.store.Uses(ctx, s.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	return r.Uses(uses), r, nil
 }
 
 // history reads the ledger and the changes it tells of.

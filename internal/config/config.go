@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 	"clipfence/internal/yamlfile"
 )
 
@@ -85,7 +86,28 @@ type Source struct {
 	ChangeToken Secret         `json:"change_token,omitzero" doc:"bridge: the token for changing; without one the source is read-only"`
 	Estate      string         `json:"estate,omitempty" doc:"files: the estate file"`
 	Logs        []string       `json:"logs,omitempty" doc:"files: log files, folders or globs"`
+	LogMaps     []string       `json:"log_maps,omitempty" doc:"log map files, for logs in formats of their own"`
+	Aliases     []usage.Alias  `json:"aliases,omitempty" doc:"names in the logs and the identities they mean"`
+	Operations  string         `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position `json:"-"`
+}
+
+// An OperationsFile is the content of an operations file.
+type OperationsFile struct {
+	Version int               `json:"operations" doc:"version of this format: 1"`
+	Map     []usage.Operation `json:"map" doc:"operations and the permissions they take; the first that fits counts"`
+}
+
+// ParseOperations reads an operations file. name is for messages.
+func ParseOperations(name string, data []byte) ([]usage.Operation, error) {
+	var f OperationsFile
+	if err := yamlfile.Decode(name, data, &f); err != nil {
+		return nil, err
+	}
+	if f.Version != 1 {
+		return nil, fmt.Errorf("%s: operations: format %d is not known to this program (want 1)", name, f.Version)
+	}
+	return f.Map, nil
 }
 
 // A Person may sign requests and approvals.

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"clipfence/internal/auditlog/fold"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/source"
@@ -31,35 +32,60 @@ func open(t *testing.T) (*store.Store, string) {
 	return s, file
 }
 
-func batch(n int, cursor string) source.LogBatch {
-	b := source.LogBatch{Cursor: cursor, Lines: n}
-	for i := range n {
-		c := usage.Call{Time: time.Unix(1_790_000_000+int64(i)*40_000, 0).UTC(), Identity: model.MustID(fmt.Sprintf("person/p%d", i%3)), Permission: model.MustPermission("a/b:c"), Path: model.MustPath(fmt.Sprintf("/m/x:%d", i%4)), Outcome: usage.Done}
-		copy(c.EventID[:], fmt.Sprintf("%016d", i))
-		b.Calls = append(b.Calls, c)
+// batch is n events of one log, the first of them number from.
+func batch(t *testing.T, s *store.Store, from, n int, cursor string) *fold.Batch {
+	t.Helper()
+	seen := s.Seen(t.Context(), "m")
+	b := &fold.Batch{Table: &usage.Table{}, Seen: map[usage.Day][]uint64{}, Cursor: cursor, Records: n}
+	for i := from; i < from+n; i++ {
+		at := 1_790_000_000_000 + int64(i)*40_000_000
+		d, h := usage.Day(at/86_400_000), uint64(i)*0x9E3779B97F4A7C15
+		if !seen.Add(d, h) {
+			b.Repeated++
+			continue
+		}
+		b.Seen[d] = append(b.Seen[d], h)
+		b.Events++
+		b.Table.Add(usage.RowKey{Identity: b.Table.IDs.Number(model.MustID(fmt.Sprintf("person/p%d", i%3))), Permission: b.Table.Perms.Number(model.MustPermission("a/b:c")), Path: b.Table.Paths.Number(model.MustPath(fmt.Sprintf("/m/x:%d", i%4)))}, at)
 	}
 	return b
 }
 
 // TestReadingTwiceChangesNothing gives the store the same events again, whole and
-// in parts, and with another process's eyes.
+// in parts, merges its batches, and looks with another process's eyes.
 func TestReadingTwiceChangesNothing(t *testing.T) {
 	s, file := open(t)
 	ctx := t.Context()
-	if n, err := s.SaveLogs(ctx, "m", batch(50, "1")); err != nil || n != 50 {
-		t.Fatalf("%d new, %v", n, err)
+	if b := batch(t, s, 0, 50, "1"); s.SaveFold(ctx, "m", b) != nil || b.Events != 50 {
+		t.Fatalf("%d new", b.Events)
 	}
 	want, err := s.Uses(ctx, "m")
-	if err != nil || len(want) == 0 {
+	if err != nil || len(want) != 12 {
+		t.Fatalf("%d uses, %v", len(want), err)
+	}
+	for i := range 12 {
+		b := batch(t, s, i, 50-i, "2")
+		if b.Events != 0 || b.Repeated != 50-i {
+			t.Fatalf("%d new, %d repeated", b.Events, b.Repeated)
+		}
+		b.Rejected, b.Rejects = []source.Reject{{File: "f", Line: 3, Why: "x"}}, 1
+		b.Formats, b.Skipped = map[string]int{"ocsf": 2}, map[string]int{"why": 1}
+		if err := s.SaveFold(ctx, "m", b); err != nil {
+			t.Fatal(err)
+		}
+	}
+	// More events in many batches, then one.
+	for i := range 12 {
+		if err := s.SaveFold(ctx, "m", batch(t, s, 50+10*i, 10, "3")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	many, err := s.Uses(ctx, "m")
+	if err != nil {
 		t.Fatal(err)
 	}
-	again := batch(50, "2")
-	again.Calls = append(again.Calls[30:], again.Calls[:40]...)
-	again.Rejected = []source.Reject{{File: "f", Line: 3, Why: "x"}}
-	for range 2 {
-		if n, err := s.SaveLogs(ctx, "m", again); err != nil || n != 0 {
-			t.Fatalf("%d new, %v", n, err)
-		}
+	if err := s.Compact(ctx, "m"); err != nil {
+		t.Fatal(err)
 	}
 	s2, err := store.Open(ctx, file)
 	if err != nil {
@@ -67,15 +93,22 @@ func TestReadingTwiceChangesNothing(t *testing.T) {
 	}
 	defer s2.Close()
 	got, err := s2.Uses(ctx, "m")
-	if err != nil || !reflect.DeepEqual(got, want) {
-		t.Fatalf("%v\n%+v\nwant\n%+v", err, got, want)
+	n := int64(0)
+	for _, u := range got {
+		n += u.Count
+	}
+	if err != nil || !reflect.DeepEqual(got, many) || n != 170 {
+		t.Fatalf("%v, %d calls\n%+v\nwant\n%+v", err, n, got, many)
 	}
 	l, err := s2.LogState(ctx, "m")
-	if err != nil || l.Cursor != "2" || l.Rejected != 1 || !l.First.Equal(time.Unix(1_790_000_000, 0)) {
+	if err != nil || l.Cursor != "3" || l.Rejected != 12 || !l.First.Equal(time.Unix(1_790_000_000, 0)) || l.Repeated == 0 {
 		t.Errorf("%+v, %v", l, err)
 	}
-	if r, total, err := s2.Rejected(ctx, "m", 10); err != nil || total != 1 || r[0].Line != 3 {
+	if r, total, err := s2.Rejected(ctx, "m", 10); err != nil || total != 12 || len(r) != 1 || r[0].Line != 3 {
 		t.Errorf("%+v, %d, %v", r, total, err)
+	}
+	if m, err := s2.Tallies(ctx, "m", "format"); err != nil || m["ocsf"] != 24 {
+		t.Errorf("%v, %v", m, err)
 	}
 	if u, err := s2.Uses(ctx, "other"); err != nil || len(u) != 0 {
 		t.Errorf("another source has %d uses, %v", len(u), err)
@@ -87,14 +120,14 @@ func TestNothingHalf(t *testing.T) {
 	s, _ := open(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	if _, err := s.SaveLogs(ctx, "m", batch(50, "1")); err == nil {
+	if err := s.SaveFold(ctx, "m", batch(t, s, 0, 50, "1")); err == nil {
 		t.Fatal("kept under a context that was cancelled")
 	}
 	if l, err := s.LogState(t.Context(), "m"); err != nil || l.Cursor != "" {
 		t.Errorf("%+v, %v", l, err)
 	}
-	if n, err := s.SaveLogs(t.Context(), "m", batch(50, "1")); err != nil || n != 50 {
-		t.Errorf("%d new, %v", n, err)
+	if b := batch(t, s, 0, 50, "1"); b.Events != 50 || s.SaveFold(t.Context(), "m", b) != nil {
+		t.Errorf("%d new", b.Events)
 	}
 }
 

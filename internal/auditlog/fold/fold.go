@@ -30,7 +30,8 @@ import (
 type Part struct {
 	Name   string // of the file, for messages
 	Chunk  auditlog.Chunk
-	Quoted bool // records are CSV: a newline between quotes ends none
+	Quoted bool   // records are CSV: a newline between quotes ends none
+	Header []byte // the first line of the file, for CSV
 	// Rows yields the events of a columnar file, in place of Chunk; n is the row.
 	Rows    func(yield func(n int, e *auditlog.Event, fault error) bool) error
 	Cursor  string // behind this part; "" when a cursor does not stand here
@@ -334,6 +335,11 @@ func (w *worker) part(p Part) {
 			w.reject(p.Name, w.line, err.Error())
 		}
 	} else {
+		for _, f := range w.formats {
+			if h, ok := f.(interface{ Header([]byte) }); ok && p.Quoted {
+				h.Header(p.Header)
+			}
+		}
 		for line, record := range p.Chunk.Records(p.Quoted) {
 			w.record, w.line, w.nth = record, line, 0
 			w.records++

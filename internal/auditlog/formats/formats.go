@@ -10,7 +10,7 @@ import (
 )
 
 // For returns a maker of fresh readers for the logs of what the estate calls
-// source. Log maps come first: whoever wrote one means it.
+// source. Log maps come last: they are for what no format knows.
 func For(source string, maps ...func() auditlog.Format) func() []auditlog.Format {
 	return func() []auditlog.Format {
 		out := []auditlog.Format{ocsf.New(), kubernetes.New(source), cadf.New(source), postgresql.New(source)}

@@ -65,8 +65,7 @@ func newEnvironment() (*cel.Env, error) {
 		return types.String(model.AppendEscaped(nil, []byte(s)))
 	}
 	return cel.NewEnv(cel.Variable("r", cel.DynType), ext.Strings(), cel.OptionalTypes(),
-		cel.Function("escape", cel.Overload("escape_string", []*cel.Type{cel.StringType}, cel.StringType, cel.UnaryBinding(escape)),
-			cel.Overload("escape_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(escape))))
+		cel.Function("escape", cel.Overload("escape_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(escape))))
 }
 
 const maxCost = 100_000 // of one expression on one record

@@ -179,6 +179,9 @@ func (f *Format) audit(e *auditlog.Event, v *[10]string, text string, yield func
 		}
 		return &auditlog.Skip{Why: "a setting of the session"}
 	}
+	if object == "" && (class == "READ" || class == "WRITE" || class == "FUNCTION") {
+		return &auditlog.Skip{Why: "a statement that names no object"}
+	}
 	op, ok := operations[command]
 	if !ok {
 		op = "sql/" + noun(kind) + ":" + strings.ToLower(strings.NewReplacer(" ", "-", "/", "-", ":", "-").Replace(command))

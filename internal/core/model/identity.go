@@ -125,6 +125,7 @@ type Identity struct {
 	Disabled bool              `json:"disabled,omitempty" doc:"true when it can no longer authenticate"`
 	LastSeen time.Time         `json:"last_seen,omitzero" doc:"last authentication, where the source itself remembers one"`
 	Labels   map[string]string `json:"labels,omitempty" doc:"free labels; purpose: break-glass protects the identity"`
+	Aliases  []string          `json:"aliases,omitempty" doc:"other names it has in logs: a user id, an e-mail address, kind/name"`
 	At       Position          `json:"-"`
 }
 

@@ -223,11 +223,3 @@ func TestSurveyIsWhole(t *testing.T) {
 		t.Errorf("lacks:\n%swant:\n%s", lacks, want)
 	}
 }
-
-func TestParseLines(t *testing.T) {
-	line := `{"class_uid":6003,"time":1790000000000,"actor":{"user":{"uid":"person/a"}},"api":{"operation":"a/b:c"},"resources":[{"uid":"/m"}]}`
-	b := bridge.ParseLines("x", []byte(line+"\nrubbish\n"+line+"\n\x00\n"))
-	if len(b.Calls) != 2 || b.Lines != 4 || len(b.Rejected) != 2 || b.Rejected[0].Line != 2 || b.Rejected[1].Line != 4 {
-		t.Errorf("%d calls, %d lines, rejected %+v", len(b.Calls), b.Lines, b.Rejected)
-	}
-}

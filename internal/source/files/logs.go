@@ -82,10 +82,11 @@ var errStop = errors.New("nobody wants more")
 
 // logFile reads one file.
 type logFile struct {
-	name  string
-	marks map[string]mark
-	stdin io.Reader
-	yield func(fold.Part, error) bool
+	name   string
+	marks  map[string]mark
+	stdin  io.Reader
+	yield  func(fold.Part, error) bool
+	header []byte // first line of a CSV file
 }
 
 func (l *logFile) give(p fold.Part) error {
@@ -226,6 +227,9 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 			return l.end(at, fold.Part{Name: at.Name, Message: "the file is shorter than what was read of it before; it is read again when it changes"})
 		}
 	}
+	if quoted {
+		l.header, _, _ = bytes.Cut(head, []byte{'\n'})
+	}
 	return l.chunks(ctx, in, at, quoted)
 }
 
@@ -249,7 +253,7 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 		if c.Reject != "" {
 			at.Line = c.Line + 1
 		}
-		p := fold.Part{Name: at.Name, Chunk: c, Quoted: quoted}
+		p := fold.Part{Name: at.Name, Chunk: c, Quoted: quoted, Header: l.header}
 		if n++; n%cursorChunks == 0 && l.name != stdinName {
 			l.marks[at.Sum] = at
 			if p.Cursor, err = l.cursor(); err != nil {

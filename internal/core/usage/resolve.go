@@ -1,0 +1,158 @@
+package usage
+
+import (
+	"strings"
+
+	"clipfence/internal/core/model"
+)
+
+// An Alias says which identity of the estate a name in the logs means.
+type Alias struct {
+	Log string   `json:"log" doc:"the identity as the logs write it, kind/name; * in the name stands for any run of characters"`
+	Is  model.ID `json:"is" doc:"the identity of the estate"`
+}
+
+// An Operation says which permissions an operation of the logs takes.
+type Operation struct {
+	Log model.PermissionPattern `json:"log" doc:"the operation as clipfence uses --unmapped lists it; * stands for any run of characters"`
+	Is  []model.Permission      `json:"is" doc:"the permissions it takes; none: it takes none"`
+}
+
+// A Resolver brings what the logs call things to what the estate calls them: an
+// identity's other names, and operations that are no permissions. It is asked when
+// uses are looked at, not when they are folded, so that a better list needs no
+// second reading of the logs.
+type Resolver struct {
+	exact map[model.ID]model.ID
+	named map[string]model.ID // by bare name, where just one identity has it
+	globs []glob
+	ops   []Operation
+	known map[model.ID]bool
+	perms map[model.Permission]bool
+	memo  map[model.ID]model.ID
+}
+
+type glob struct {
+	kind string
+	name model.PermissionPattern
+	is   model.ID
+}
+
+// NewResolver makes a resolver of an estate's own aliases and further lists, which
+// come first. A bare name that only one identity of the estate has means that one.
+func NewResolver(e *model.Estate, aliases []Alias, ops []Operation) *Resolver {
+	r := &Resolver{exact: map[model.ID]model.ID{}, named: map[string]model.ID{}, ops: ops, known: map[model.ID]bool{}, perms: map[model.Permission]bool{}, memo: map[model.ID]model.ID{}}
+	for _, c := range e.Catalogue {
+		r.perms[c.Permission] = true
+	}
+	twice := map[string]bool{}
+	own := func(name string, id model.ID) {
+		if old, ok := r.named[name]; ok && old != id {
+			twice[name] = true
+		}
+		r.named[name] = id
+	}
+	for _, i := range e.Identities {
+		r.known[i.ID] = true
+		own(i.ID.Name, i.ID)
+		for _, a := range i.Aliases {
+			if id, err := model.ParseID(a); err == nil {
+				r.exact[id] = i.ID
+			} else {
+				own(a, i.ID)
+			}
+		}
+	}
+	for name := range twice {
+		delete(r.named, name)
+	}
+	for _, a := range aliases {
+		kind, name, _ := strings.Cut(a.Log, "/")
+		if !strings.Contains(name, "*") {
+			if id, err := model.ParseID(a.Log); err == nil {
+				r.exact[id] = a.Is.In(e.Source)
+			}
+			continue
+		}
+		// A name with stars is matched as a permission's noun, which may hold anything.
+		if p, err := model.ParsePermissionPattern("x/" + strings.ReplaceAll(name, "/", "%2F") + ":x"); err == nil {
+			r.globs = append(r.globs, glob{kind, p, a.Is.In(e.Source)})
+		}
+	}
+	return r
+}
+
+// Identity returns the identity of the estate that a name in the logs means, or the
+// name itself where there is none.
+func (r *Resolver) Identity(id model.ID) model.ID {
+	if is, ok := r.memo[id]; ok {
+		return is
+	}
+	is := r.identity(id)
+	r.memo[id] = is
+	return is
+}
+
+func (r *Resolver) identity(id model.ID) model.ID {
+	if is, ok := r.exact[id]; ok {
+		return is
+	}
+	if id.Open() || r.known[id] || id.IsZero() {
+		return id
+	}
+	for _, g := range r.globs {
+		p, err := model.ParsePermission("x/" + string(model.AppendEscaped(nil, []byte(id.Name))) + ":x")
+		if g.kind == string(id.Kind) && err == nil && g.name.Matches(p) {
+			return g.is
+		}
+	}
+	if is, ok := r.named[id.Name]; ok {
+		return is
+	}
+	return id
+}
+
+// Known reports whether the estate lists an identity.
+func (r *Resolver) Known(id model.ID) bool { return id.Open() || r.known[id] }
+
+// Permissions returns the permissions that an operation takes; nil when nothing maps
+// one that the catalogue lacks.
+func (r *Resolver) Permissions(p model.Permission) []model.Permission {
+	if r.perms[p] {
+		return []model.Permission{p}
+	}
+	for _, o := range r.ops {
+		if o.Log.Matches(p) {
+			return o.Is
+		}
+	}
+	return nil
+}
+
+// Uses brings uses to the words of the estate. What nothing maps stays as it is.
+func (r *Resolver) Uses(uses []Use) []Use {
+	plain := true
+	for i := range uses {
+		u := &uses[i]
+		if r.Identity(u.Identity) != u.Identity || r.Identity(u.ActingFor) != u.ActingFor || !r.perms[u.Permission] && len(r.ops) > 0 {
+			plain = false
+			break
+		}
+	}
+	if plain {
+		return uses
+	}
+	t := &Table{}
+	for _, u := range uses {
+		u.Identity, u.ActingFor = r.Identity(u.Identity), r.Identity(u.ActingFor)
+		ps := r.Permissions(u.Permission)
+		if ps == nil {
+			ps = []model.Permission{u.Permission}
+		}
+		for _, p := range ps {
+			u.Permission = p
+			t.MergeUse(u)
+		}
+	}
+	return t.Uses()
+}

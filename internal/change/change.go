@@ -34,7 +34,7 @@ var (
 type Change struct {
 	ID     string        `json:"id"`
 	Source string        `json:"source"`
-	For    model.ID      `json:"for"`
+	For    model.ID      `json:"for,omitzero"`
 	Fence  string        `json:"fence,omitempty"` // file it came from
 	Undoes string        `json:"undoes,omitempty"`
 	Reason string        `json:"reason,omitempty"`
@@ -350,7 +350,7 @@ func Say(s source.Step) string {
 	case s.After == nil:
 		verb = "remove"
 	}
-	kind := map[string]string{source.Grants: "grant", source.Roles: "role", source.Memberships: "membership"}[s.Kind]
+	kind := map[string]string{source.Grants: "grant", source.Roles: "role", source.Memberships: "membership", source.LogSettings: "log settings of"}[s.Kind]
 	if kind == "" {
 		kind = s.Kind
 	}

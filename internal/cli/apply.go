@@ -126,15 +126,11 @@ func (w *workspace) carryOut(ctx context.Context, c source.Changer, src config.S
 		if i < from {
 			continue
 		}
-		doc := s.After
-		if doc == nil {
-			doc = s.Before
-		}
 		tone := render.Good
 		if s.After == nil {
 			tone = render.Bad
 		}
-		t.Row(render.C(fmt.Sprint(i+1)), render.Cell{Text: change.Say(s), Tone: tone}, render.C(compact(doc)))
+		t.Row(render.C(fmt.Sprint(i+1)), render.Cell{Text: change.Say(s), Tone: tone}, render.C(document(s)))
 	}
 	d := &render.Doc{Head: head, Tables: []render.Table{t}, Value: ch}
 	if dry {
@@ -184,6 +180,25 @@ func (w *workspace) carryOut(ctx context.Context, c source.Changer, src config.S
 		out.Next = []string{"clipfence ledger list"}
 	}
 	return a.print(out)
+}
+
+// forWhom says for whom a change is, where it is for somebody.
+func forWhom(id model.ID) string {
+	if id.IsZero() {
+		return ""
+	}
+	return " for " + id.String()
+}
+
+// document says what a step writes: for a change only what differs.
+func document(s source.Step) string {
+	switch {
+	case s.Before == nil:
+		return compact(s.After)
+	case s.After == nil:
+		return compact(s.Before)
+	}
+	return strings.Join(differences(s.Before, s.After), "; ")
 }
 
 func (w *workspace) resume(cmd *cobra.Command, id string, yes, dry bool) error {
@@ -243,7 +258,7 @@ func (a *app) undoCmd() *cobra.Command {
 					return err
 				}
 				u := r.Change.Undo(change.NextID(history))
-				return w.carryOut(ctx, c, src, u, fresh, fmt.Sprintf("%s takes %s back: %s for %s", u.ID, r.ID, render.Plural(len(u.Steps), "step"), r.For), yes, dry)
+				return w.carryOut(ctx, c, src, u, fresh, fmt.Sprintf("%s takes %s back: %s%s", u.ID, r.ID, render.Plural(len(u.Steps), "step"), forWhom(r.For)), yes, dry)
 			})
 		},
 	}

@@ -1,73 +1,219 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"clipfence/internal/change"
 	"clipfence/internal/config"
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/render"
+	"clipfence/internal/source"
 )
 
+type gapRow struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+	Days int    `json:"days"`
+}
+
 type coverageRow struct {
-	Source   string     `json:"source"`
-	Node     model.Path `json:"node"`
-	Service  string     `json:"service"`
-	LogClass string     `json:"log_class"`
-	On       bool       `json:"on"`
-	Since    time.Time  `json:"since,omitzero"`
-	Keep     int        `json:"keep_days"`
-	Share    float64    `json:"share_of_window"`
+	Source      string     `json:"source"`
+	Node        model.Path `json:"node"`
+	Service     string     `json:"service"`
+	LogClass    string     `json:"log_class"`
+	State       string     `json:"state" doc:"on, off, hides, refused (its writer may not write) or silent"`
+	Since       time.Time  `json:"since,omitzero"`
+	Keep        int        `json:"keep_days"`
+	Share       float64    `json:"share_of_window"`
+	First       time.Time  `json:"first_event,omitzero"`
+	Last        time.Time  `json:"last_event,omitzero"`
+	Events      int64      `json:"events"`
+	Gaps        []gapRow   `json:"gaps,omitempty"`
+	Undecided   int        `json:"undecided_permissions" doc:"granted permissions that cannot be judged because of it, counted once an identity"`
+	Identities  int        `json:"undecided_identities"`
+	Mend        string     `json:"mend,omitempty" doc:"the smallest change that mends it"`
+	CanBeMended bool       `json:"can_be_mended_here" doc:"clipfence coverage --mend can make that change"`
+}
+
+type coverageFlags struct {
+	window         durationFlag
+	all            bool
+	mend, yes, dry bool
+	node, service  string
+	class          string
+	arrive         durationFlag
 }
 
 func (a *app) coverageCmd() *cobra.Command {
-	var window durationFlag
-	var all bool
+	var f coverageFlags
 	cmd := &cobra.Command{
-		Use: "coverage", Short: "How far the evidence can be trusted", Args: cobra.NoArgs,
+		Use: "coverage", Short: "How far the evidence can be trusted, and how to mend it", Args: cobra.NoArgs,
 		Long: `Say, per node, service and log class, whether a log was really there over the
-window. What no log would have shown is not unused: it is unobservable. By default
-only the gaps are listed.`,
-		Example: "  clipfence coverage\n  clipfence coverage --all --window 30d",
+window: whether it is on, since when, how long it is kept, when its first and last
+event came, and on which days it was silent though its own weekdays say that it
+should not have been. What no log would have shown is not unused: it is
+unobservable. By default only what is blind is listed, what makes most undecidable
+first.
+
+--mend switches on what is off, through the same guarded way as every change: shown
+and confirmed, each settings document under the condition that it is still as it
+was read and otherwise left as it is, read back, recorded, undone in one step. With
+--arrive it then reads the log until an event of each has come.`,
+		Example: `  clipfence coverage
+  clipfence coverage --all --window 30d
+  clipfence coverage --mend --dry-run
+  clipfence coverage --mend --node /mooring/org:ternhaven/unit:operations/project:crew --service store --arrive 1m`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd.Context(), func(w *workspace) error { return w.coverage(cmd.Context(), window.Duration, all) })
+			return a.with(cmd.Context(), func(w *workspace) error {
+				if f.mend {
+					if err := a.real(); err != nil {
+						return err
+					}
+					return w.mend(cmd.Context(), &f)
+				}
+				return w.coverage(cmd.Context(), &f)
+			})
 		},
 	}
-	cmd.Flags().Var(&window, "window", "how far to look back (default: the window of clipfence.yaml)")
-	cmd.Flags().BoolVar(&all, "all", false, "also what is covered")
+	fl := cmd.Flags()
+	fl.Var(&f.window, "window", "how far to look back (default: the window of clipfence.yaml)")
+	fl.BoolVar(&f.all, "all", false, "also what is covered")
+	fl.BoolVar(&f.mend, "mend", false, "switch on what is off")
+	fl.StringVar(&f.node, "node", "", "only the logs of this node")
+	fl.StringVar(&f.service, "service", "", "only the logs of this service")
+	fl.StringVar(&f.class, "class", "", "only this class of log")
+	fl.BoolVar(&f.yes, "yes", false, "with --mend: do it without being asked")
+	fl.BoolVar(&f.dry, "dry-run", false, "with --mend: preview only")
+	fl.Var(&f.arrive, "arrive", "with --mend: wait so long for the first event of each log")
 	return cmd
 }
 
-func (w *workspace) coverage(ctx context.Context, window config.Duration, all bool) error {
+func (f *coverageFlags) picks(r *coverageRow) bool {
+	return (f.node == "" || r.Node.String() == f.node) && (f.service == "" || r.Service == f.service) && (f.class == "" || r.LogClass == f.class)
+}
+
+// coverageRows says of each log of a source how far it can be trusted.
+func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable bool) []coverageRow {
+	span := in.Span()
+	blind := undecided(in, res)
+	var rows []coverageRow
+	for _, r := range in.Engine.Estate.Coverage {
+		x := coverageRow{Source: src, Node: r.Node, Service: r.Service, LogClass: r.LogClass, State: "on", Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
+		s := in.Coverage.Stream(r)
+		if s != nil {
+			x.First, x.Last, x.Events = s.First, s.Last, s.Events
+			for _, g := range s.Gaps {
+				if g.To < usage.DayOf(span.From) || g.From > usage.DayOf(span.To) {
+					continue
+				}
+				x.Gaps = append(x.Gaps, gapRow{g.From.Time().Format(time.DateOnly), g.To.Time().Format(time.DateOnly), g.Days()})
+			}
+		}
+		switch {
+		case !r.On:
+			x.State, x.CanBeMended = "off", changeable
+			x.Mend = fmt.Sprintf("switch %s/%s on at %s", r.Service, r.LogClass, r.Node)
+		case r.Hides != "":
+			x.State, x.Mend = "hides", "log every request: "+r.Hides
+		case s != nil && s.Refused:
+			x.State, x.Mend = "refused", fmt.Sprintf("grant %s: do [%s] on [%s]", r.Writer, r.WriterNeeds, r.Node)
+		case len(x.Gaps) > 0:
+			x.State = "silent"
+			x.Mend = "find out why it did not arrive; the days stay blind"
+		case !usage.Observable(x.Share):
+			x.Mend = "wait: it was switched on " + dateOr(r.Since, "too late")
+		}
+		if r.On && r.Keep > 0 && r.Keep < in.Window && x.Mend == "" {
+			x.Mend = fmt.Sprintf("keep it %d days, or survey more often than every %d", in.Window, r.Keep)
+		}
+		b := blind[coverageID{r.Node, r.Service, r.LogClass}]
+		x.Undecided, x.Identities = b.permissions, b.identities
+		rows = append(rows, x)
+	}
+	slices.SortStableFunc(rows, func(x, y coverageRow) int {
+		return cmp.Or(cmp.Compare(y.Undecided, x.Undecided), cmp.Compare(x.Share, y.Share), x.Node.Compare(y.Node), cmp.Compare(x.Service, y.Service), cmp.Compare(x.LogClass, y.LogClass))
+	})
+	return rows
+}
+
+type coverageID struct {
+	node           model.Path
+	service, class string
+}
+
+type blindness struct{ permissions, identities int }
+
+// undecided counts, for each log that was not there over the window, the granted
+// permissions that cannot be judged for want of it, once an identity.
+func undecided(in *gauge.Input, res *gauge.Result) map[coverageID]blindness {
+	type pair struct {
+		id   model.ID
+		perm int
+	}
+	span := in.Span()
+	out := map[coverageID]blindness{}
+	for _, r := range in.Engine.Estate.Coverage {
+		if usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, span)) {
+			continue
+		}
+		pairs, ids := map[pair]bool{}, map[model.ID]bool{}
+		for _, g := range res.Grants {
+			if g.Unobservable.Count() == 0 || !slices.ContainsFunc(g.Grant.On, func(p model.PathPattern) bool { return p.Overlaps(r.Node.Below()) }) {
+				continue
+			}
+			for p := range g.Unobservable.All() {
+				if c := in.Engine.Estate.Catalogue[p]; c.LogClass == r.LogClass && c.Permission.Service() == r.Service {
+					for _, id := range g.Holders {
+						pairs[pair{id, p}] = true
+						ids[id] = true
+					}
+				}
+			}
+		}
+		out[coverageID{r.Node, r.Service, r.LogClass}] = blindness{len(pairs), len(ids)}
+	}
+	return out
+}
+
+func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
+	const most = 30
 	sources, err := w.each()
 	if err != nil {
 		return err
 	}
-	t := render.Table{Columns: []render.Column{{Name: "WHERE", Path: true}, {Name: "SERVICE"}, {Name: "LOG CLASS"}, {Name: "NOW"}, {Name: "COVERED", Right: true}, {Name: "SINCE"}}}
+	t := render.Table{Columns: []render.Column{{Name: "WHERE", Path: true}, {Name: "LOG"}, {Name: "STATE"}, {Name: "COVERED", Right: true}, {Name: "LAST EVENT"}, {Name: "CANNOT JUDGE", Right: true}, {Name: "MEND", Wrap: true}}}
 	rows := []coverageRow{}
 	d := &render.Doc{}
-	gaps, total, shown := 0, 0, 0
+	total, mendable := 0, 0
 	for _, src := range sources {
-		s, in, res, err := w.gauged(ctx, src, window)
+		_, in, res, err := w.gauged(ctx, src, f.window.Duration)
 		if err != nil {
 			return err
 		}
 		span := in.Span()
-		for _, r := range s.engine.Estate.Coverage {
-			row := coverageRow{Source: src.Name, Node: r.Node, Service: r.Service, LogClass: r.LogClass, On: r.On, Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
-			total++
-			if !usage.Observable(row.Share) {
-				gaps++
-			} else if !all {
+		for _, r := range coverageRows(src.Name, in, res, !src.ChangeToken.IsZero()) {
+			if !f.picks(&r) {
 				continue
 			}
-			rows = append(rows, row)
+			total++
+			if r.Mend == "" && !f.all {
+				continue
+			}
+			if r.CanBeMended {
+				mendable++
+			}
+			rows = append(rows, r)
 		}
 		d.Head += fmt.Sprintf("%s, %s to %s (%d days): evidence complete for %s of what is granted. ", src.Name, span.From.Format(time.DateOnly), span.To.Format(time.DateOnly), in.Window, render.Percent(res.Observable))
 		blind, who := 0, 0
@@ -80,40 +226,59 @@ func (w *workspace) coverage(ctx context.Context, window config.Duration, all bo
 		if blind > 0 {
 			d.Lines = append(d.Lines, fmt.Sprintf("%s granted permissions of %s cannot be judged: they were not seen, and no log would have shown them.", render.Count(blind), identities(who)))
 		}
-		if logs, err := w.store.LogState(ctx, src.Name); err != nil {
+		logs, err := w.store.LogState(ctx, src.Name)
+		if err != nil {
 			return err
-		} else if logs.First.IsZero() {
-			d.Lines = append(d.Lines, "No log of "+src.Name+" was read yet: nothing can be judged.")
-		} else {
-			d.Lines = append(d.Lines, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside.", logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines), render.Count(logs.Rejected)))
+		}
+		if logs.First.IsZero() {
+			d.Lines = append(d.Lines, "No log of "+src.Name+" was read yet: nothing can be judged. Run: clipfence survey")
+			continue
+		}
+		d.Lines = append(d.Lines, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside, %s repeated.", logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines), render.Count(logs.Rejected), render.Count(logs.Repeated)))
+		if age := w.app.now().Sub(logs.Last); age > 48*time.Hour {
+			d.Lines = append(d.Lines, fmt.Sprintf("Its newest event is %d days old: what came since is not known. Run: clipfence survey", int(age.Hours()/24)))
 		}
 	}
-	slices.SortFunc(rows, func(x, y coverageRow) int {
-		return cmp.Or(cmp.Compare(x.Share, y.Share), x.Node.Compare(y.Node), cmp.Compare(x.Service, y.Service), cmp.Compare(x.LogClass, y.LogClass))
-	})
 	for _, r := range rows {
-		if shown == 30 && !all {
+		if len(t.Rows) == most && !f.all {
 			break
 		}
-		shown++
-		now, since := render.Cell{Text: "on", Tone: render.Good}, "before the logs read"
-		if !r.On {
-			now, since = render.Cell{Text: "off", Tone: render.Bad}, ""
+		tone := render.Good
+		if r.Mend != "" {
+			tone = render.Warn
 		}
-		if !r.Since.IsZero() {
-			since = r.Since.Format(time.DateOnly)
+		if r.State == "off" || r.State == "refused" {
+			tone = render.Bad
 		}
-		t.Row(render.C(r.Node.String()), render.C(r.Service), render.C(r.LogClass), now, render.C(render.Percent(r.Share)), render.C(since))
+		last := "none"
+		if !r.Last.IsZero() {
+			last = render.Day(r.Last, w.app.now())
+		}
+		judge := ""
+		if r.Undecided > 0 {
+			judge = fmt.Sprintf("%s of %s", render.Count(r.Undecided), identities(r.Identities))
+		}
+		mend := r.Mend
+		for _, g := range r.Gaps {
+			mend = fmt.Sprintf("silent %s to %s (%s); ", g.From, g.To, render.Plural(g.Days, "day")) + mend
+		}
+		t.Row(render.C(r.Node.String()), render.C(r.Service+"/"+r.LogClass), render.Cell{Text: r.State, Tone: tone}, render.C(render.Percent(r.Share)), render.C(last), render.C(judge), render.C(mend))
 	}
 	d.Head = d.Head[:max(0, len(d.Head)-1)]
 	if len(rows) > 0 {
 		d.Tables = []render.Table{t}
+		d.Notes = append(d.Notes, "CANNOT JUDGE: granted permissions that are neither used nor unused for want of this log, once an identity.")
 	}
-	if shown < len(rows) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d gaps shown; all: --all", shown, len(rows)))
+	if len(t.Rows) < len(rows) {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
-	d.Notes = append(d.Notes, fmt.Sprintf("%d of %s have a gap. To close one, switch that class on in the source's log settings.", gaps, render.Plural(total, "log")))
-	d.Next = []string{"clipfence gauge"}
+	if !f.all {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s want mending; all of them: --all", len(rows), render.Plural(total, "log")))
+	}
+	if mendable > 0 {
+		d.Next = append(d.Next, "clipfence coverage --mend --dry-run")
+	}
+	d.Next = append(d.Next, "clipfence gauge")
 	d.Value = rows
 	return w.app.print(d)
 }
@@ -123,4 +288,143 @@ func identities(n int) string {
 		return "1 identity"
 	}
 	return render.Count(n) + " identities"
+}
+
+// mend switches on what is off.
+func (w *workspace) mend(ctx context.Context, f *coverageFlags) error {
+	src, err := w.pick("")
+	if err != nil {
+		return err
+	}
+	_, history, err := w.history(ctx)
+	if err != nil {
+		return damaged(err)
+	}
+	s, in, res, err := w.gauged(ctx, src, f.window.Duration)
+	if err != nil {
+		return err
+	}
+	c, err := w.changer(ctx, src)
+	if err != nil {
+		return err
+	}
+	if age := w.app.clock().Sub(s.survey.Finished); age > time.Duration(w.MaxAge) {
+		return fmt.Errorf("%w: the survey is %s old; at most %s is allowed (run: clipfence survey)", change.ErrGuard, model.Duration(age.Truncate(time.Minute)), w.MaxAge)
+	}
+	var off []coverageRow
+	byNode := map[model.Path][]coverageRow{}
+	for _, r := range coverageRows(src.Name, in, res, true) {
+		if r.State == "off" && f.picks(&r) {
+			off = append(off, r)
+			byNode[r.Node] = append(byNode[r.Node], r)
+		}
+	}
+	if len(off) == 0 {
+		return w.app.print(&render.Doc{Head: "Nothing to mend: no log that is asked for is off", Value: []source.Step{}})
+	}
+	var steps []source.Step
+	for _, r := range off {
+		rows := byNode[r.Node]
+		if rows == nil {
+			continue // its node is done
+		}
+		delete(byNode, r.Node)
+		doc, err := c.Get(ctx, source.LogSettings, r.Node.String())
+		if err != nil {
+			return fmt.Errorf("log settings of %s: %w", r.Node, err)
+		}
+		after, err := switchOn(doc.Body, rows, w.app.clock().UTC().Truncate(time.Second))
+		if err != nil {
+			return fmt.Errorf("log settings of %s: %w", r.Node, err)
+		}
+		steps = append(steps, source.Step{Kind: source.LogSettings, ID: r.Node.String(), Before: doc.Body, After: after})
+	}
+	ch := &change.Change{ID: change.NextID(history), Source: src.Name, Reason: "coverage --mend", Steps: steps}
+	what := ""
+	for i, r := range off {
+		if i > 0 {
+			what += ", "
+		}
+		if i == 4 {
+			what += fmt.Sprintf("and %d more", len(off)-i)
+			break
+		}
+		what += fmt.Sprintf("%s/%s at %s", r.Service, r.LogClass, r.Node)
+	}
+	head := fmt.Sprintf("%s: switch on %s: %s", ch.ID, render.Plural(len(off), "log"), what)
+	if err := w.carryOut(ctx, c, src, ch, fresh, head, f.yes, f.dry); err != nil || f.dry || f.arrive.Duration == 0 {
+		return err
+	}
+	return w.arrive(ctx, src, off, time.Duration(f.arrive.Duration))
+}
+
+// switchOn sets some logs of a settings document to on and leaves everything else of
+// it as it is.
+func switchOn(body json.RawMessage, rows []coverageRow, now time.Time) (json.RawMessage, error) {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	var doc map[string]any
+	if err := dec.Decode(&doc); err != nil {
+		return nil, err
+	}
+	logs, ok := doc["logs"].([]any)
+	if !ok {
+		return nil, errors.New("the document has no list of logs")
+	}
+	for _, r := range rows {
+		found := false
+		for _, l := range logs {
+			if m, ok := l.(map[string]any); ok && m["service"] == r.Service && m["log_class"] == r.LogClass {
+				m["on"], m["since"] = true, now.Format(time.RFC3339)
+				found = true
+			}
+		}
+		if !found {
+			return nil, fmt.Errorf("it lists no log %s/%s any more; survey again", r.Service, r.LogClass)
+		}
+	}
+	return json.Marshal(doc)
+}
+
+// arrive reads the log until an event of each stream that was switched on has come.
+func (w *workspace) arrive(ctx context.Context, src config.Source, off []coverageRow, wait time.Duration) error {
+	since := w.app.clock()
+	deadline := time.Now().Add(wait)
+	for {
+		row := surveyRow{Source: src.Name}
+		if err := w.readLogs(ctx, src, &row); err != nil {
+			return err
+		}
+		_, in, _, err := w.gauged(ctx, src, 0)
+		if err != nil {
+			return err
+		}
+		var missing []string
+		for _, r := range off {
+			rec, _ := in.Coverage.Record(r.Node, r.Service, r.LogClass)
+			if st := in.Coverage.Stream(rec); st == nil || st.Last.Before(since.Add(-time.Minute)) {
+				missing = append(missing, fmt.Sprintf("%s/%s at %s", r.Service, r.LogClass, r.Node))
+			}
+		}
+		if len(missing) == 0 {
+			return w.app.print(&render.Doc{Head: fmt.Sprintf("Events of %s arrive", render.Plural(len(off), "log")), Value: map[string]any{"arrived": len(off), "missing": missing}})
+		}
+		if time.Now().After(deadline) {
+			d := &render.Doc{Head: fmt.Sprintf("Switched on, but of %d of %s no event has come within %s", len(missing), render.Plural(len(off), "log"), model.Duration(wait)), Value: map[string]any{"arrived": len(off) - len(missing), "missing": missing}}
+			for _, m := range missing[:min(len(missing), 10)] {
+				d.Lines = append(d.Lines, "  "+m)
+			}
+			d.Notes = []string{"That may be because nobody did anything there; look again: clipfence survey && clipfence coverage --all"}
+
+			if err := w.app.print(d); err != nil {
+				return err
+			}
+			return errCheck
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
 }

@@ -153,7 +153,7 @@ func script(t *testing.T, name, dir string, lines []string) {
 			}
 		case "shell":
 			cmd := command(dir, "sh", "-c", rest)
-			cmd.Env = append(cmd.Env, "CLIPFENCE="+binary, "EXAMPLES="+examples)
+			cmd.Env = append(cmd.Env, "CLIPFENCE="+binary, "EXAMPLES="+examples, "FORMATS="+filepath.Join(filepath.Dir(filepath.Dir(examples)), "internal", "auditlog", "formats", "testdata"))
 			code, out, errs := exitOf(t, cmd)
 			if last = out + errs; code != 0 {
 				fail("exit code %d", code)

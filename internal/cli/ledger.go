@@ -55,7 +55,9 @@ func (w *workspace) ledgerList(cmd *cobra.Command) error {
 		if r.Undoes != "" {
 			note = "undoes " + r.Undoes
 		} else if note == "" {
-			note = r.Fence
+			if note = r.Fence; note == "" {
+				note = r.Reason
+			}
 		}
 		tone := render.Good
 		if r.State == change.StateFailed || r.State == change.StateRunning {
@@ -93,17 +95,13 @@ func (w *workspace) ledgerShow(cmd *cobra.Command, what string) error {
 	if err != nil {
 		return err
 	}
-	d := &render.Doc{Head: fmt.Sprintf("Change %s for %s: %s", r.ID, r.For, r.State), Value: r}
+	d := &render.Doc{Head: fmt.Sprintf("Change %s%s: %s", r.ID, forWhom(r.For), r.State), Value: r}
 	if r.Why != "" {
 		d.Lines = append(d.Lines, r.Why)
 	}
 	t := render.Table{Columns: []render.Column{{Name: "STEP", Right: true}, {Name: "DONE"}, {Name: "WHAT"}, {Name: "DOCUMENT", Wrap: true}}}
 	for i, s := range r.Steps {
-		doc := s.After
-		if doc == nil {
-			doc = s.Before
-		}
-		t.Row(render.C(fmt.Sprint(i+1)), render.C(yesNo(i < r.Done)), render.C(change.Say(s)), render.C(compact(doc)))
+		t.Row(render.C(fmt.Sprint(i+1)), render.C(yesNo(i < r.Done)), render.C(change.Say(s)), render.C(document(s)))
 	}
 	d.Tables = []render.Table{t}
 	switch {

@@ -357,3 +357,71 @@ func gateDies(t *testing.T, dir string) {
 	}
 	must(t, ws, "ledger", "verify")
 }
+
+// TestMend finds the log that did not arrive, switches on one that is off, sees its
+// events come, and takes it back.
+func TestMend(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	must(t, l.dir, "survey")
+	type row struct {
+		Node, Service, State string
+		LogClass             string  `json:"log_class"`
+		Share                float64 `json:"share_of_window"`
+		Undecided            int     `json:"undecided_permissions"`
+		Gaps                 []struct{ Days int }
+	}
+	var silent, off []string
+	for _, r := range decode[[]row](t, l.dir, "coverage", "--as-of", asOf) {
+		switch r.State {
+		case "silent":
+			silent = append(silent, r.Node[strings.LastIndexByte(r.Node, ':')+1:]+" "+r.Service+"/"+r.LogClass)
+			if len(r.Gaps) != 1 || r.Gaps[0].Days != 3 {
+				t.Errorf("the gap of %s is %+v; three days are planted", r.Node, r.Gaps)
+			}
+		case "off":
+			off = append(off, r.Node+" "+r.Service+"/"+r.LogClass)
+			if r.Undecided == 0 {
+				t.Errorf("%+v makes nothing undecidable", r)
+			}
+		}
+	}
+	for _, s := range silent {
+		if !strings.HasPrefix(s, "tides ") {
+			t.Errorf("%s is called silent, and was not", s)
+		}
+	}
+	if len(silent) == 0 || len(off) != 4 {
+		t.Errorf("silent %v, off %v", silent, off)
+	}
+	before := must(t, l.dir, "survey", "compare", "--format", "json", "1", "1")
+	crew := "/mooring/org:ternhaven/unit:operations/project:crew"
+	if code, _, errs := run(t, l.dir, "coverage", "--mend", "--node", crew); code != 4 || !strings.Contains(errs, "--yes") {
+		t.Errorf("unasked: %d %s", code, errs)
+	}
+	out := must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--dry-run")
+	if !strings.Contains(out, "logs[log_class=read service=store].on: false -> true") || strings.Contains(out, "secrets].on") {
+		t.Errorf("dry run:\n%s", out)
+	}
+	// Somebody reads there while it is waited for.
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 40 {
+			time.Sleep(100 * time.Millisecond)
+			cmd := command(l.dir, binary, "sandbox", "call", "store/object:read", crew+"/bucket:rosters/1", "--url", l.url, "--tokens", filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage")
+			_ = cmd.Run() // refused or not, it is logged
+		}
+	}()
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--yes", "--arrive", "20s")
+	if !strings.Contains(out, "c-1 done") || !strings.Contains(out, "Events of 1 log arrive") {
+		t.Errorf("mend:\n%s", out)
+	}
+	<-done
+	must(t, l.dir, "undo", "c-1", "--yes")
+	must(t, l.dir, "survey", "--no-logs")
+	n := len(decode[[]struct{ ID int64 }](t, l.dir, "survey", "list"))
+	if after := must(t, l.dir, "survey", "compare", "--format", "json", "1", fmt.Sprint(n)); after != before {
+		t.Errorf("mended and taken back, the source is not as it was:\n%s", after)
+	}
+}

@@ -233,7 +233,8 @@ func (a *app) sourceCheck() *cobra.Command {
 		Use: "check [NAME]", Short: "Say what the tool's own identity can and cannot do in a source", Args: cobra.MaximumNArgs(1),
 		Long: `Try, right by right, what the tool's own identities may do: for reading, and
 separately for changing. A right that is missing comes with the smallest grant
-that mends it. With --wait, a lack is tried again until that long has passed: a
+that mends it. Of log files the first lines are read and it is shown what was
+understood. With --wait, a lack is tried again until that long has passed: a
 grant that was just made can take minutes to be visible.`,
 		Example: "  clipfence source check mooring --wait 5m",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -325,5 +326,16 @@ func (w *workspace) check(cmd *cobra.Command) (*render.Doc, int, error) {
 		d.Next = []string{"clipfence survey"}
 	}
 	d.Tables, d.Value = []render.Table{t}, rows
+	for _, s := range sources {
+		if s.Kind == "files" {
+			p, err := w.preview(ctx, s)
+			if err != nil {
+				return nil, 0, err
+			}
+			if len(p.Rows) > 0 {
+				d.Tables = append(d.Tables, p)
+			}
+		}
+	}
 	return d, lacks, nil
 }

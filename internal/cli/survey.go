@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"iter"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -23,6 +24,7 @@ import (
 
 func (a *app) surveyCmd() *cobra.Command {
 	var rejected, noLogs bool
+	var read []string
 	cmd := &cobra.Command{
 		Use: "survey", Short: "Read who has what, and the new part of the logs", Args: cobra.NoArgs,
 		Long: `Read nodes, identities, roles, grants, denials, ceilings, guardrails and
@@ -30,7 +32,7 @@ memberships of every source, and the part of its log that is new. An interrupted
 survey goes on where it stopped; no event is counted twice, however often it is
 read. Lines that cannot be read are set aside and counted: --show-rejected lists
 them.`,
-		Example: "  clipfence survey\n  clipfence survey --show-rejected",
+		Example: "  clipfence survey\n  clipfence survey --show-rejected\n  clipfence survey --read old-logs/2026-0*.jsonl.gz\n  clipfence survey --read -",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.real(); err != nil {
 				return err
@@ -43,12 +45,16 @@ them.`,
 				if rejected {
 					return w.showRejected(cmd.Context(), sources)
 				}
+				if len(read) > 0 {
+					return w.readAlso(cmd.Context(), read)
+				}
 				return w.survey(cmd.Context(), sources, noLogs)
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&rejected, "show-rejected", false, "list the log lines that were set aside, and read nothing")
 	cmd.Flags().BoolVar(&noLogs, "no-logs", false, "read the access only")
+	cmd.Flags().StringArrayVar(&read, "read", nil, "read these log files, folders or globs, or - for standard input, into a source that was surveyed, and nothing else")
 	cmd.AddCommand(a.surveyList(), a.surveyCompare())
 	return cmd
 }
@@ -181,11 +187,46 @@ func (w *workspace) surveyOne(ctx context.Context, s config.Source) (surveyRow, 
 	return row, nil
 }
 
+// readAlso reads logs by hand into a source. It keeps no cursor: what was read
+// before is known by its events.
+func (w *workspace) readAlso(ctx context.Context, names []string) error {
+	src, err := w.pick("")
+	if err != nil {
+		return err
+	}
+	var logs []string
+	for _, n := range names {
+		if n != "-" {
+			if n, err = filepath.Abs(n); err != nil {
+				return err
+			}
+		}
+		logs = append(logs, n)
+	}
+	row := surveyRow{Source: src.Name}
+	start := time.Now()
+	if err := w.readFrom(ctx, src, w.files(src, logs), false, &row); err != nil {
+		return err
+	}
+	row.Seconds = time.Since(start).Seconds()
+	d := &render.Doc{Head: fmt.Sprintf("%s read into %s in %.1f s: %s, %s counted before", render.Plural(row.Lines, "log line"), src.Name, row.Seconds, render.Plural(row.Events, "new event"), render.Count(row.Repeated)), Value: []surveyRow{row}, Next: []string{"clipfence coverage"}}
+	if row.Rejected > 0 {
+		d.Notes = append(d.Notes, fmt.Sprintf("%s of %s set aside so far. See: clipfence survey --show-rejected", render.Plural(row.Rejected, "log line"), src.Name))
+	}
+	return w.app.print(d)
+}
+
 func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRow) error {
 	r, err := w.reader(ctx, s)
 	if err != nil {
 		return err
 	}
+	return w.readFrom(ctx, s, r, true, row)
+}
+
+// readFrom folds the log of a reader into the uses of a source, from the cursor on
+// that was kept, or without one.
+func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Reader, cursor bool, row *surveyRow) error {
 	state, err := w.store.LogState(ctx, s.Name)
 	if err != nil {
 		return err
@@ -204,9 +245,15 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 		Progress: func(bytes int64, records int) {
 			progress("%s: %s log lines read (%d MB)", s.Name, render.Count(records), bytes/1e6)
 		}}
+	if !cursor {
+		state.Cursor = ""
+	}
 	for b, err := range fold.Run(ctx, ahead(ctx, r.Logs, state.Cursor), o) {
 		if err != nil {
 			return err
+		}
+		if !cursor {
+			b.Cursor = ""
 		}
 		if err := w.store.SaveFold(ctx, s.Name, b); err != nil {
 			return err

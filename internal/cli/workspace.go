@@ -199,12 +199,19 @@ func (w *workspace) gauged(ctx context.Context, src config.Source, window config
 	if window == 0 {
 		window = w.Window
 	}
-	in := &gauge.Input{Engine: s.engine, Uses: uses, Coverage: usage.NewCoverage(s.engine.Estate.Coverage, logs.First), AsOf: w.app.now(),
+	cover := usage.NewCoverage(s.engine.Estate.Coverage, logs.First)
+	cover.Observe(uses, func(p model.Permission) string { e, _ := s.engine.Entry(p); return e.LogClass }, logs.Last, s.writerRefused)
+	in := &gauge.Input{Engine: s.engine, Uses: uses, Coverage: cover, AsOf: w.app.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name), Weights: w.weights()}
 	if in.Window < 1 {
 		return nil, nil, nil, fmt.Errorf("window %s is shorter than a day", window)
 	}
 	return s, in, gauge.Run(in), nil
+}
+
+// writerRefused reports whether the writer of a log is not allowed to write it.
+func (s *surveyed) writerRefused(r model.CoverageRecord) bool {
+	return !r.Writer.IsZero() && !r.WriterNeeds.IsZero() && s.engine.Decide(r.Writer, r.WriterNeeds, r.Node, model.Context{}).Outcome == engine.Denied
 }
 
 // resolver brings the names of a source's logs to those of its estate.

@@ -46,6 +46,8 @@ const (
 	Guardrails  = "guardrails"  // model.Guardrail
 	Coverage    = "coverage"    // model.CoverageRecord
 	Semantics   = "semantics"   // model.Semantics
+
+	LogSettings = "log-settings" // of a changer's documents only: what Coverage is read from
 )
 
 // A Record is one thing that a source says.

@@ -16,6 +16,8 @@ import (
 	"clipfence/internal/core/usage"
 	"clipfence/internal/source"
 	"clipfence/internal/store"
+	"clipfence/internal/uses"
+	"clipfence/internal/uses/usestest"
 )
 
 func open(t *testing.T) (*store.Store, string) {
@@ -214,4 +216,16 @@ func TestDamage(t *testing.T) {
 	if _, err := store.Open(t.Context(), rubbish); !errors.Is(err, store.ErrDamaged) {
 		t.Errorf("rubbish: %v", err)
 	}
+}
+
+func TestHoldsUses(t *testing.T) {
+	_, file := open(t)
+	usestest.Conform(t, func() uses.Holder {
+		s, err := store.Open(t.Context(), file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { s.Close() })
+		return s
+	})
 }

@@ -14,6 +14,7 @@ import (
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/source"
+	"clipfence/internal/uses"
 )
 
 // Uses are kept as folded batches, each a compressed table, in the order in which
@@ -233,4 +234,21 @@ func (s *Store) Examples(ctx context.Context, src string) (map[model.Permission]
 		return nil
 	}, `select permission, file, line, example from unmapped where source = ?`, src)
 	return out, err
+}
+
+var _ uses.Holder = (*Store)(nil)
+
+// Cursor returns the cursor behind the last batch of a source.
+func (s *Store) Cursor(ctx context.Context, src string) (string, error) {
+	l, err := s.LogState(ctx, src)
+	return l.Cursor, err
+}
+
+// Groups answers [usage.GroupBy] over all uses of a source.
+func (s *Store) Groups(ctx context.Context, src string, f *usage.Filter, by []usage.Field) ([]usage.Group, error) {
+	all, err := s.Uses(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	return usage.GroupBy(all, f, by, nil), nil
 }

@@ -18,6 +18,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"unicode/utf8"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -391,6 +392,8 @@ func (w *worker) parse(record []byte) error {
 	switch {
 	case bytes.IndexByte(record, 0) >= 0:
 		return errors.New("not a log line: binary data (NUL bytes)")
+	case !utf8.Valid(record):
+		return errors.New("not a log line: not UTF-8")
 	case len(w.formats) == 1 || record[0] == '{':
 		return err // the reader of JSON says where it breaks
 	}

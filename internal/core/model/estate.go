@@ -180,5 +180,12 @@ type CoverageRecord struct {
 	On       bool      `json:"on" doc:"whether uses are written now"`
 	Since    time.Time `json:"since,omitzero" doc:"since when without a break; none: since before the logs begin"`
 	Keep     int       `json:"keep_days,omitempty" doc:"retention in days; 0: for ever"`
-	At       Position  `json:"-"`
+	Hides    string    `json:"hides,omitempty" doc:"what keeps requests out of the log though it is on, such as sampling or a level; none: it holds them all"`
+
+	// Who writes the log, and the permission that takes at the node; where the
+	// writer lacks it nothing arrives, and nobody is told.
+	Writer      ID         `json:"writer,omitzero" doc:"the identity that writes the log"`
+	WriterNeeds Permission `json:"writer_needs,omitzero" doc:"the permission that writing takes at the node"`
+
+	At Position `json:"-"`
 }

@@ -23,7 +23,8 @@ func (w Window) Days() int { return int(w.To.Sub(w.From).Hours()/24 + 0.5) }
 // [NewCoverage].
 type Coverage struct {
 	records map[coverageKey]model.CoverageRecord
-	start   time.Time // of the logs that were read; zero: nothing was
+	start   time.Time               // of the logs that were read; zero: nothing was
+	streams map[coverageKey]*Stream // after Observe
 }
 
 type coverageKey struct {
@@ -34,7 +35,7 @@ type coverageKey struct {
 // NewCoverage returns the coverage that the records of a source and the first
 // event read from it give together: nothing is covered before a log was read.
 func NewCoverage(records []model.CoverageRecord, firstEvent time.Time) *Coverage {
-	c := &Coverage{make(map[coverageKey]model.CoverageRecord, len(records)), firstEvent}
+	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), start: firstEvent}
 	for _, r := range records {
 		c.records[coverageKey{r.Node, r.Service, r.LogClass}] = r
 	}
@@ -56,7 +57,7 @@ func (c *Coverage) Record(p model.Path, service, class string) (model.CoverageRe
 // when the log is off or nothing was ever read. What was read before the source
 // forgot it counts: retention bounds the first read, not the evidence.
 func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
-	if !r.On || c.start.IsZero() {
+	if !r.On || c.start.IsZero() || r.Hides != "" {
 		return time.Time{}, false
 	}
 	from := c.start
@@ -85,9 +86,10 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 		return 0
 	}
 	if from.Before(w.From) {
-		return 1
+		from = w.From
 	}
-	return float64(w.To.Sub(from)) / float64(w.To.Sub(w.From))
+	covered := w.To.Sub(from) - time.Duration(c.silent(r, w)*24*float64(time.Hour))
+	return max(0, float64(covered)/float64(w.To.Sub(w.From)))
 }
 
 // ShareBelow is Share over everything that a path pattern can reach: the least

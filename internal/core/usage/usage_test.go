@@ -3,9 +3,11 @@ package usage_test
 import (
 	"crypto/sha256"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"net/netip"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -222,4 +224,114 @@ func TestBlock(t *testing.T) {
 	if usage.Block(netip.Addr{}).IsValid() {
 		t.Error("an unknown address has a block")
 	}
+}
+
+// TestGaps draws streams as one letter a day ('x' events, '.' none), three callers
+// together unless said otherwise, and names the silences that are gaps.
+func TestGaps(t *testing.T) {
+	week := "xxxxx.."
+	node := model.MustPath("/m/project:p")
+	rec := model.CoverageRecord{Node: node, Service: "store", LogClass: "read", On: true}
+	for _, tt := range []struct {
+		name    string
+		days    string
+		callers int
+		want    string // first and last day of each gap, by number
+	}{
+		{"daily, three days silent", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60), 3, "[{120 122}]"},
+		{"daily, one day silent", strings.Repeat("x", 120) + "." + strings.Repeat("x", 60), 3, "[]"},
+		{"weekends are no gaps", strings.Repeat(week, 20), 3, "[]"},
+		{"a working week silent", strings.Repeat(week, 12) + "......." + strings.Repeat(week, 8), 3, "[{82 90}]"},
+		{"silent to the end", strings.Repeat("x", 100) + strings.Repeat(".", 10), 3, "[{100 109}]"},
+		{"one caller just stopped", strings.Repeat("x", 100) + strings.Repeat(".", 10), 1, "[]"},
+		{"every third day", strings.Repeat("x..", 40) + "......" + strings.Repeat("x..", 10), 3, "[]"},
+		{"too short to say", strings.Repeat("x", 10) + "....." + strings.Repeat("x", 5), 3, "[]"},
+	} {
+		start := usage.Day(20_000) // a Monday would do as well: profiles are by weekday
+		start -= usage.Day((int(start)+4)%7 - 1)
+		var uses []usage.Use
+		for c := range tt.callers {
+			f := usage.Fold{}
+			for i, ch := range tt.days {
+				if ch == 'x' {
+					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Identity: model.MustID(fmt.Sprintf("person/p%d", c)), Permission: model.MustPermission("store/object:read"), Path: node.Child("bucket", "b"), Outcome: usage.Done})
+				}
+			}
+			uses = append(uses, f.Uses()...)
+		}
+		cov := usage.NewCoverage([]model.CoverageRecord{rec}, start.Time())
+		last := start + usage.Day(len(tt.days))
+		cov.Observe(uses, func(model.Permission) string { return "read" }, last.Time(), nil)
+		got, silent := []usage.Gap{}, 0
+		for _, g := range cov.Stream(rec).Gaps {
+			silent += g.Days()
+			got = append(got, usage.Gap{From: g.From - start, To: g.To - start})
+		}
+		if fmt.Sprint(got) != tt.want {
+			t.Errorf("%s: %v, want %v", tt.name, got, tt.want)
+		}
+		w := usage.Window{From: start.Time(), To: last.Time()}
+		if want := 1 - float64(silent)/float64(len(tt.days)); math.Abs(cov.Share(node, "store", "read", w)-want) > 1e-9 {
+			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "store", "read", w), want)
+		}
+		// A writer that may not write: from its last event on nothing arrives.
+		cov.Observe(uses, func(model.Permission) string { return "read" }, last.Time(), func(model.CoverageRecord) bool { return true })
+		if s := cov.Stream(rec); !s.Refused {
+			t.Errorf("%s: a refused writer is not told", tt.name)
+		}
+	}
+}
+
+// TestResolver brings names and operations home.
+func TestResolver(t *testing.T) {
+	e := &model.Estate{Source: "m", Catalogue: model.Catalogue{{Permission: model.MustPermission("store/object:read")}, {Permission: model.MustPermission("store/object:list")}},
+		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"), Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")}, {ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}}}
+	pat := func(s string) model.PermissionPattern { return model.MustPermissionPattern(s) }
+	r := usage.NewResolver(e, []usage.Alias{{Log: "unknown/deploy:*", Is: model.MustID("workload/deploy")}, {Log: "person/root", Is: model.MustID("m:person/ingrid.vaage")}},
+		[]usage.Operation{{Log: pat("unmapped/GetObject:call"), Is: []model.Permission{model.MustPermission("store/object:read"), model.MustPermission("store/object:list")}}, {Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
+	for in, want := range map[string]string{
+		"person/ingrid.vaage": "person/ingrid.vaage", "unknown/u-17": "person/ingrid.vaage", "person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",
+		"workload/twin": "workload/twin", "unknown/twin": "unknown/twin", "unknown/deploy:session-9": "workload/deploy", "person/deploy:x": "person/deploy%3Ax", "person/root": "person/ingrid.vaage",
+		"unknown/stranger": "unknown/stranger", "everyone": "everyone",
+	} {
+		if got := r.Identity(model.MustID(in)).String(); got != want {
+			t.Errorf("Identity(%s) = %s, want %s", in, got, want)
+		}
+	}
+	use := func(id, p string) usage.Use {
+		return usage.Use{Key: usage.Key{Identity: model.MustID(id), Permission: model.MustPermission(p), Path: model.MustPath("/m/x"), Outcome: usage.Done}, Count: 2, First: time.Unix(0, 0).UTC(), Last: time.Unix(9, 0).UTC(), Days: usage.DaysOf(time.Unix(0, 0))}
+	}
+	got := r.Uses([]usage.Use{use("unknown/u-17", "store/object:read"), use("person/ingrid.vaage", "unmapped/GetObject:call"), use("person/root", "unmapped/Other:call"), use("person/root", "unmapped/PingAll:call")})
+	said := ""
+	for _, u := range got {
+		said += fmt.Sprintf("%s %s %d\n", u.Identity, u.Permission, u.Count)
+	}
+	if want := "person/ingrid.vaage store/object:list 2\nperson/ingrid.vaage store/object:read 4\nperson/ingrid.vaage unmapped/Other:call 2\n"; said != want {
+		t.Errorf("got\n%swant\n%s", said, want)
+	}
+}
+
+// FuzzTable: bytes that are no table are refused, and a table is read as it was.
+func FuzzTable(f *testing.F) {
+	t1 := &usage.Table{}
+	for i, c := range calls(rand.New(rand.NewPCG(1, 1)), 40) {
+		t1.MergeUse(usage.Use{Key: c.Key(), Count: int64(i + 1), First: c.Time, Last: c.Time, Days: usage.DaysOf(c.Time, c.Time.AddDate(1, 0, 0))})
+	}
+	b, _ := t1.AppendBinary(nil)
+	f.Add(b)
+	f.Add([]byte{1, 1, 1, 1, 1, 0})
+	f.Fuzz(func(t *testing.T, b []byte) {
+		x := &usage.Table{}
+		if err := x.MergeBinary(b); err != nil {
+			return
+		}
+		again, err := x.AppendBinary(nil)
+		y := &usage.Table{}
+		if err == nil {
+			err = y.MergeBinary(again)
+		}
+		if err != nil || !reflect.DeepEqual(x.Uses(), y.Uses()) {
+			t.Fatalf("%v\n%v\n%v", err, x.Uses(), y.Uses())
+		}
+	})
 }

@@ -68,6 +68,7 @@ type Founded struct {
 	Root    string
 	World   *sandbox.World
 	scripts []script
+	outages []outage
 	opts    Options
 }
 
@@ -501,6 +502,9 @@ func (b *builder) logSettings() {
 				except = map[string]time.Time{"store/read": {}, "secrets/read": {}}
 			case "website": // switched on only a month ago
 				except = map[string]time.Time{"store/read": b.ago(30)}
+			}
+			if p.name == "tides" { // the log did not arrive for three days, and nobody noticed
+				b.outages = append(b.outages, outage{projectPath(b.Root, p, s), day(b.ago(47)), day(b.ago(44))})
 			}
 			setting(projectPath(b.Root, p, s), except)
 		}

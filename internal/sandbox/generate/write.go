@@ -114,7 +114,7 @@ func (f *Founded) play(ctx context.Context, dir string, w *Written, progress fun
 					j.logged = f.World.Logged(path, service, f.World.Catalogue[do].LogClass, at)
 					memo[k] = j
 				}
-				if !j.logged || at.Before(f.since(path, do)) {
+				if !j.logged || at.Before(f.since(path, do)) || f.silent(path, at) {
 					w.Unlogged++
 					continue
 				}
@@ -201,4 +201,20 @@ func writeDay(dir string, d, until time.Time, events []*sandbox.Event) (int64, e
 		_, err = bw.Write(buf.Bytes())
 	}
 	return size, errors.Join(err, bw.Flush(), f.Close())
+}
+
+// outage is a span in which the log of a part of the tree did not arrive.
+type outage struct {
+	under    string
+	from, to time.Time
+}
+
+// silent reports whether the log of a path did not arrive at a time.
+func (f *Founded) silent(path string, at time.Time) bool {
+	for _, o := range f.outages {
+		if strings.HasPrefix(path+"/", o.under+"/") && !at.Before(o.from) && at.Before(o.to) {
+			return true
+		}
+	}
+	return false
 }

@@ -28,6 +28,8 @@ var changingNeeds = []need{
 	{"put members back (undo)", "identity/membership:create"},
 	{"take members out", "identity/membership:delete"},
 	{"read memberships back", "identity/membership:list"},
+	{"switch logs on (coverage --mend)", "logging/setting:update"},
+	{"read log settings back", "logging/setting:list"},
 }
 
 // Check tries the rights for changing.

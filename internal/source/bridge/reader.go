@@ -68,11 +68,15 @@ func read[T any](raw json.RawMessage) ([]any, error) {
 	return []any{v}, nil
 }
 
+// writing is what a log's writer needs at its node, as the bridge protocol states.
+var writing = model.MustPermission("logging/entry:create")
+
 func readLogSetting(raw json.RawMessage) ([]any, error) {
 	var s struct {
-		Node model.Path `json:"node"`
-		Keep int        `json:"keep_days"`
-		Logs []struct {
+		Node   model.Path `json:"node"`
+		Writer string     `json:"writer"`
+		Keep   int        `json:"keep_days"`
+		Logs   []struct {
 			Service  string    `json:"service"`
 			LogClass string    `json:"log_class"`
 			On       bool      `json:"on"`
@@ -82,9 +86,20 @@ func readLogSetting(raw json.RawMessage) ([]any, error) {
 	if err := json.Unmarshal(raw, &s); err != nil {
 		return nil, err
 	}
+	var writer model.ID
+	if s.Writer != "" {
+		var err error
+		if writer, err = model.ParseID(s.Writer); err != nil {
+			return nil, fmt.Errorf("writer: %w", err)
+		}
+	}
 	out := make([]any, len(s.Logs))
 	for i, l := range s.Logs {
-		out[i] = model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, On: l.On, Since: l.Since, Keep: s.Keep}
+		r := model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, On: l.On, Since: l.Since, Keep: s.Keep}
+		if !writer.IsZero() {
+			r.Writer, r.WriterNeeds = writer, writing
+		}
+		out[i] = r
 	}
 	return out, nil
 }

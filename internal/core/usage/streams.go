@@ -1,0 +1,169 @@
+package usage
+
+import (
+	"math"
+	"time"
+
+	"clipfence/internal/core/model"
+)
+
+// A Stream is what one log really held: the events of one service and class under
+// one node's setting.
+type Stream struct {
+	First, Last time.Time
+	Days        Days
+	Events      int64
+	Callers     int
+	Gaps        []Gap
+	Refused     bool // its writer is not allowed to write
+}
+
+// A Gap is a run of days on which a log was silent though its own weekdays say that
+// it should not have been.
+type Gap struct{ From, To Day } // both included
+
+// Days returns how long the gap is.
+func (g Gap) Days() int { return int(g.To-g.From) + 1 }
+
+const (
+	leastDays    = 20   // with events, before a stream's silence means anything
+	leastCallers = 3    // who fell silent together: one alone may just have stopped
+	beforeGap    = 14   // days before a gap in which a caller counts as active
+	unlikely     = 1e-5 // chance of a silence, below which it is a gap: hundreds of logs are looked at every day
+)
+
+// Observe looks at the uses for what each log really held, up to the last day that
+// was read: gaps come out of the shares from then on. classOf says in which class
+// of log a permission's use appears; refused, whose writer cannot write.
+func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, lastRead time.Time, refused func(model.CoverageRecord) bool) {
+	c.streams = map[coverageKey]*Stream{}
+	callers := map[coverageKey]map[model.ID]Days{}
+	type memoKey struct {
+		path           model.Path
+		service, class string
+	}
+	memo := map[memoKey]coverageKey{}
+	for i := range uses {
+		u := &uses[i]
+		m := memoKey{u.Path, u.Permission.Service(), classOf(u.Permission)}
+		k, ok := memo[m]
+		if !ok {
+			if r, hit := c.Record(m.path, m.service, m.class); hit {
+				k = coverageKey{r.Node, r.Service, r.LogClass}
+			}
+			memo[m] = k
+		}
+		if k.node.IsZero() {
+			continue
+		}
+		s := c.streams[k]
+		if s == nil {
+			s = &Stream{First: u.First, Last: u.Last}
+			c.streams[k] = s
+			callers[k] = map[model.ID]Days{}
+		}
+		if u.First.Before(s.First) {
+			s.First = u.First
+		}
+		if u.Last.After(s.Last) {
+			s.Last = u.Last
+		}
+		s.Days = s.Days.Union(u.Days)
+		s.Events += u.Count
+		callers[k][u.Identity] = callers[k][u.Identity].Union(u.Days)
+	}
+	end := DayOf(lastRead) - 1 // the last day may not be over
+	for k, r := range c.records {
+		s := c.streams[k]
+		if s != nil {
+			s.Callers = len(callers[k])
+			s.Gaps = gapsOf(s.Days, end, callers[k])
+		}
+		if refused != nil && r.On && refused(r) {
+			if s == nil {
+				s = &Stream{}
+				c.streams[k] = s
+			}
+			s.Refused = true
+			from := DayOf(s.Last) + 1
+			if s.Last.IsZero() {
+				from = DayOf(c.start)
+			}
+			if from <= end+1 {
+				s.Gaps = append(s.Gaps, Gap{from, end + 1})
+			}
+		}
+	}
+}
+
+// Stream returns what the log of a record held; nil before [Coverage.Observe], and
+// for a log without events.
+func (c *Coverage) Stream(r model.CoverageRecord) *Stream {
+	return c.streams[coverageKey{r.Node, r.Service, r.LogClass}]
+}
+
+// gapsOf finds the silences of a stream that its weekdays make unlikely.
+func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
+	list := days.List()
+	if len(list) < leastDays || len(callers) < leastCallers {
+		return nil
+	}
+	first := list[0]
+	end = max(end, list[len(list)-1])
+	var on, of [7]float64
+	active := map[Day]bool{}
+	for _, d := range list {
+		active[d] = true
+	}
+	for d := first; d <= end; d++ {
+		of[weekday(d)]++
+		if active[d] {
+			on[weekday(d)]++
+		}
+	}
+	var out []Gap
+	for d := first; d <= end; {
+		if active[d] {
+			d++
+			continue
+		}
+		// The profile is that of the other days: a gap must not excuse itself.
+		from, in := d, [7]float64{}
+		for ; d <= end && !active[d]; d++ {
+			in[weekday(d)]++
+		}
+		chance := 1.0
+		for w, n := range in {
+			chance *= math.Pow(1-(on[w]+0.5)/(of[w]-n+1), n)
+		}
+		if chance >= unlikely {
+			continue
+		}
+		together := 0
+		for _, days := range callers {
+			if days.Until(from-1).from(from-beforeGap).Count() > 0 {
+				together++
+			}
+		}
+		if together >= leastCallers {
+			out = append(out, Gap{from, d - 1})
+		}
+	}
+	return out
+}
+
+func weekday(d Day) int { return int(((d+4)%7 + 7) % 7) }
+
+// silent returns how much of a window the gaps of a record's log take, in days.
+func (c *Coverage) silent(r model.CoverageRecord, w Window) float64 {
+	s := c.Stream(r)
+	if s == nil {
+		return 0
+	}
+	n := 0
+	for _, g := range s.Gaps {
+		from, to := max(g.From, DayOf(w.From)), min(g.To, DayOf(w.To))
+		n += max(0, int(to-from)+1)
+	}
+	return float64(n)
+}

@@ -64,7 +64,7 @@ func TestExamples(t *testing.T) {
 			}
 		}
 	})
-	for _, name := range []string{"../../README.md", "../../docs/guide.md", "../../docs/estate-file.md", "../../docs/ARCHITECTURE.md", "../../docs/BENCHMARKS.md", "../../CONTRIBUTING.md"} {
+	for _, name := range []string{"../../README.md", "../../docs/guide.md", "../../docs/estate-file.md", "../../docs/logs.md", "../../docs/ARCHITECTURE.md", "../../docs/BENCHMARKS.md", "../../CONTRIBUTING.md"} {
 		data, err := os.ReadFile(name)
 		if err != nil {
 			t.Error(err)

@@ -259,6 +259,8 @@ type worker struct {
 	dicts  *dicts
 	ids    near[model.ID]
 	perms  near[model.Permission]
+	today  *day
+	date   usage.Day
 	blocks map[uint32]uint32 // number of a /24 block, by its first three bytes
 
 	rejected                           []auditlog.Reject
@@ -291,6 +293,7 @@ func (w *worker) reset(d *dicts) {
 	w.ids.reset(d.ids)
 	w.perms.reset(d.perms)
 	w.blocks = map[uint32]uint32{}
+	w.today = nil
 	w.rejected, w.rejects, w.records, w.events, w.repeated = nil, 0, 0, 0, 0
 	w.skipped, w.byFormat, w.unmapped, w.met = map[string]int{}, map[string]int{}, map[uint32]Unmapped{}, map[uint32]bool{}
 	w.size.Store(0)
@@ -436,7 +439,10 @@ func (w *worker) event(e *auditlog.Event) error {
 	hash += w.nth * 0x9E3779B97F4A7C15
 	w.nth++
 	d := usage.Day(e.Time / 86_400_000) // times are after 1970
-	if !w.o.Seen.Add(d, hash) {
+	if w.today == nil || w.date != d {  // most calls are of the day of the one before
+		w.today, w.date = w.o.Seen.day(d), d
+	}
+	if !w.today.add(hash) {
 		w.repeated++
 		return nil
 	}

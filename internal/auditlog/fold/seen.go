@@ -26,14 +26,12 @@ type Seen struct {
 
 	mu    sync.RWMutex
 	days  map[usage.Day]*day
-	clock int64
 	fault error
 }
 
 type day struct {
 	mu    [16]sync.Mutex
 	shard [16]set
-	used  atomic.Int64
 	fresh [16][]uint64
 }
 
@@ -44,13 +42,20 @@ func NewSeen(load func(usage.Day) ([]uint64, error)) *Seen {
 }
 
 // Add reports whether the event is new, and remembers it.
-func (s *Seen) Add(d usage.Day, hash uint64) bool {
+func (s *Seen) Add(d usage.Day, hash uint64) bool { return s.day(d).add(hash) }
+
+// day returns what is known of a day. It stays the same until take.
+func (s *Seen) day(d usage.Day) *day {
 	s.mu.RLock()
 	at := s.days[d]
 	s.mu.RUnlock()
 	if at == nil {
 		at = s.fetch(d)
 	}
+	return at
+}
+
+func (at *day) add(hash uint64) bool {
 	i := hash >> 60
 	at.mu[i].Lock()
 	defer at.mu[i].Unlock()
@@ -77,8 +82,6 @@ func (s *Seen) fetch(d usage.Day) *day {
 			at.shard[h>>60].add(h)
 		}
 	}
-	s.clock++
-	at.used.Store(s.clock)
 	s.days[d] = at
 	return at
 }

@@ -544,24 +544,16 @@ func stringEnd(b []byte, i int) (int, bool) {
 // numberEnd returns where a number ends, by the grammar of RFC 8259, section 6;
 // -1 when none stands there.
 func numberEnd(b []byte, i int) int {
-	digits := func() bool {
-		from := i
-		for i < len(b) && b[i]-'0' <= 9 {
-			i++
-		}
-		return i > from
-	}
 	if i < len(b) && b[i] == '-' {
 		i++
 	}
-	switch {
-	case i < len(b) && b[i] == '0':
+	if i < len(b) && b[i] == '0' {
 		i++
-	case !digits():
+	} else if i = digits(b, i); i < 0 {
 		return -1
 	}
 	if i < len(b) && b[i] == '.' {
-		if i++; !digits() {
+		if i = digits(b, i+1); i < 0 {
 			return -1
 		}
 	}
@@ -570,9 +562,19 @@ func numberEnd(b []byte, i int) int {
 		if i < len(b) && (b[i] == '+' || b[i] == '-') {
 			i++
 		}
-		if !digits() {
-			return -1
-		}
+		return digits(b, i)
+	}
+	return i
+}
+
+// digits returns where a run of digits ends; -1 when none stands there.
+func digits(b []byte, i int) int {
+	from := i
+	for i < len(b) && b[i]-'0' <= 9 {
+		i++
+	}
+	if i == from {
+		return -1
 	}
 	return i
 }

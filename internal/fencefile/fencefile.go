@@ -63,7 +63,7 @@ func Write(f *draft.Fence, coverage string) []byte {
 	line("fence: 1", "")
 	line("for: "+scalar(f.For.String()), "")
 	line("drafted: "+f.Drafted.UTC().Format(time.RFC3339), "")
-	line("window: "+f.Window, coverage)
+	line("window: "+scalar(f.Window), coverage)
 	if f.Survey > 0 {
 		line(fmt.Sprintf("survey: %d", f.Survey), "")
 	}

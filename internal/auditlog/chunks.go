@@ -12,16 +12,77 @@ import (
 
 // A Chunk is a run of whole records.
 type Chunk struct {
-	Line   int    // number of its first line, from 1
+	Line   Line   // its first
 	Data   []byte // whole lines; give it back with [Chunk.Free]
 	Offset int64  // of what follows it, in the unpacked stream
 	Torn   bool   // its last line has no end: the file may still be growing
 	Reject string // in place of Data: a line that is too long, and was passed over
 }
 
+// A Line is a place in a log. Its number is not known before every chunk before it
+// was read, so that nobody needs to count lines in advance.
+type Line struct {
+	count *counts // of the stream; nil: Plus is the number itself
+	chunk int
+	Plus  int // lines after the chunk's first
+}
+
+// At returns the line of a number.
+func At(n int) Line { return Line{Plus: n} }
+
+// Next returns the line so many further on.
+func (l Line) Next(n int) Line { l.Plus += n; return l }
+
+// Number returns the line's number, from 1, as far as the chunks before it are read.
+func (l Line) Number() int {
+	if l.count == nil {
+		return l.Plus
+	}
+	l.count.mu.Lock()
+	defer l.count.mu.Unlock()
+	n := l.count.first + l.Plus
+	for _, k := range l.count.lines[:l.chunk] {
+		n += k
+	}
+	return n
+}
+
+// read says how many lines the chunk that begins here has.
+func (l Line) read(n int) {
+	if l.count != nil {
+		l.count.mu.Lock()
+		l.count.lines[l.chunk] = n
+		l.count.mu.Unlock()
+	}
+}
+
+// counts are the lines of a stream's chunks; 0 where one is not read yet.
+type counts struct {
+	mu    sync.Mutex
+	first int
+	lines []int
+}
+
+func (c *counts) next(lines int) Line {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.lines = append(c.lines, lines)
+	return Line{count: c, chunk: len(c.lines) - 1}
+}
+
 const chunkSize = 256 << 10 // small enough to be in a near cache still when a worker reads it
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunkSize+chunkSize/2); return &b }}
+
+// End returns the line after the chunk.
+func (c *Chunk) End() Line {
+	l := c.Line
+	if l.count == nil {
+		return l.Next(bytes.Count(c.Data, []byte{'\n'}))
+	}
+	l.chunk++
+	return l
+}
 
 // Free gives the chunk's memory back; its data must not be used any more.
 func (c *Chunk) Free() {
@@ -40,9 +101,7 @@ func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, err
 	return func(yield func(Chunk, error) bool) {
 		br := bufio.NewReaderSize(r, 1<<16)
 		offset := from
-		if line < 1 {
-			line = 1
-		}
+		lines := &counts{first: max(1, line)}
 		var rest []byte
 		for eof := false; !eof; {
 			buf := (*buffers.Get().(*[]byte))[:0]
@@ -74,12 +133,11 @@ func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, err
 			if end == 0 && len(buf) > MaxLine && !eof && broken == nil {
 				size, stop, err := passOver(br)
 				offset += int64(len(buf)) + size
-				if !yield(Chunk{Line: line, Offset: offset, Reject: fmt.Sprintf("line is longer than %d bytes (%d)", MaxLine, int64(len(buf))+size)}, nil) {
+				if !yield(Chunk{Line: lines.next(1), Offset: offset, Reject: fmt.Sprintf("line is longer than %d bytes (%d)", MaxLine, int64(len(buf))+size)}, nil) {
 					return
 				}
-				line++
 				if eof = stop; err != nil {
-					yield(Chunk{Line: line, Offset: offset}, err)
+					yield(Chunk{Line: lines.next(0), Offset: offset}, err)
 					return
 				}
 				continue
@@ -87,14 +145,13 @@ func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, err
 			rest = append(rest, buf[end:]...)
 			if end > 0 {
 				offset += int64(end)
-				c := Chunk{Line: line, Data: buf[:end], Offset: offset, Torn: torn && broken == nil}
-				line += bytes.Count(c.Data, []byte{'\n'})
+				c := Chunk{Line: lines.next(0), Data: buf[:end], Offset: offset, Torn: torn && broken == nil}
 				if !yield(c, nil) {
 					return
 				}
 			}
 			if broken != nil {
-				yield(Chunk{Line: line, Offset: offset}, fmt.Errorf("line %d: %w", line, broken))
+				yield(Chunk{Line: lines.next(0), Offset: offset}, broken)
 				return
 			}
 		}
@@ -138,11 +195,17 @@ func passOver(r *bufio.Reader) (size int64, end bool, err error) {
 	}
 }
 
-// Records yields the records of a chunk with the numbers of their lines; empty ones
-// are left out.
+// Records yields the records of a chunk with how many lines after its first they
+// stand; empty ones are left out. It must be read to its end for later chunks to know
+// their lines.
 func (c *Chunk) Records(quoted bool) iter.Seq2[int, []byte] {
 	return func(yield func(int, []byte) bool) {
-		line := c.Line
+		line := 0
+		defer func() {
+			if c.Reject == "" {
+				c.Line.read(line)
+			}
+		}()
 		for b := c.Data; len(b) > 0; {
 			end := bytes.IndexByte(b, '\n')
 			at, lines := line, 1

@@ -42,10 +42,10 @@ func read(in io.Reader, quoted bool) (out []string, offset int64, err error) {
 		}
 		offset = c.Offset
 		if c.Reject != "" {
-			out = append(out, fmt.Sprintf("%d!%s", c.Line, c.Reject))
+			out = append(out, fmt.Sprintf("%d!%s", c.Line.Number(), c.Reject))
 		}
 		for n, record := range c.Records(quoted) {
-			out = append(out, fmt.Sprintf("%d:%s", n, record))
+			out = append(out, fmt.Sprintf("%d:%s", c.Line.Next(n).Number(), record))
 		}
 		c.Free()
 	}

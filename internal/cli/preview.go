@@ -42,6 +42,7 @@ func (w *workspace) preview(ctx context.Context, s config.Source) (render.Table,
 			if len(t.Rows) >= previewed {
 				break
 			}
+			line = p.Chunk.Line.Next(line).Number()
 			known := false
 			for _, f := range formats {
 				if f.Sniff(record) {
@@ -57,7 +58,7 @@ func (w *workspace) preview(ctx context.Context, s config.Source) (render.Table,
 			}
 		}
 		if p.Message != "" {
-			previewRow(&t, p.Chunk.Line, "", nil, errors.New(p.Message))
+			previewRow(&t, p.Chunk.Line.Number(), "", nil, errors.New(p.Message))
 		}
 		if len(t.Rows) > 0 {
 			break

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"time"
 
@@ -248,6 +249,8 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 	if !cursor {
 		state.Cursor = ""
 	}
+	// Folding makes much garbage for a short time; what stays is small.
+	defer debug.SetGCPercent(debug.SetGCPercent(60))
 	for b, err := range fold.Run(ctx, ahead(ctx, r.Logs, state.Cursor), o) {
 		if err != nil {
 			return err

@@ -13,6 +13,7 @@ import (
 
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gate"
+	"clipfence/internal/core/model"
 	"clipfence/internal/render"
 	"clipfence/internal/yamlfile"
 )
@@ -63,7 +64,11 @@ func Write(f *draft.Fence, coverage string) []byte {
 	line("fence: 1", "")
 	line("for: "+scalar(f.For.String()), "")
 	line("drafted: "+f.Drafted.UTC().Format(time.RFC3339), "")
-	line("window: "+scalar(f.Window), coverage)
+	window := f.Window
+	if _, err := model.ParseDuration(window); err != nil {
+		window = scalar(window)
+	}
+	line("window: "+window, coverage)
 	if f.Survey > 0 {
 		line(fmt.Sprintf("survey: %d", f.Survey), "")
 	}

@@ -35,9 +35,9 @@ type Part struct {
 	Header []byte // the first line of the file, for CSV
 	// Rows yields the events of a columnar file, in place of Chunk; n is the row.
 	Rows    func(yield func(n int, e *auditlog.Event, fault error) bool) error
-	Cursor  string // behind this part; "" when a cursor does not stand here
-	Message string // why the part ends here, when the stream broke off
-	More    bool   // something is known to follow
+	Cursor  func() (string, error) // behind this part, asked for when all before it is folded; nil when none stands here
+	Message string                 // why the part ends here, when the stream broke off
+	More    bool                   // something is known to follow
 }
 
 // An Unmapped is an operation that is no permission of the catalogue.
@@ -119,14 +119,19 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 		defer func() { close(work); all.Wait() }()
 		var bytes, total int64
 		records := 0
-		cursor := ""
+		var cursor func() (string, error)
 		flush := func() (*Batch, error) {
 			busy.Wait()
 			b, err := gather(workers, o)
 			if err != nil {
 				return nil, err
 			}
-			b.Cursor, b.Bytes = cursor, bytes
+			if cursor != nil {
+				if b.Cursor, err = cursor(); err != nil {
+					return nil, err
+				}
+			}
+			b.Bytes = bytes
 			bytes = 0
 			names = newDicts()
 			for _, w := range workers {
@@ -155,7 +160,7 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 			}
 			bytes += n
 			total += n
-			if p.Cursor == "" {
+			if p.Cursor == nil {
 				continue
 			}
 			cursor = p.Cursor
@@ -174,7 +179,7 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 				if !yield(b, err) || err != nil {
 					return
 				}
-				cursor = ""
+				cursor = nil
 			}
 		}
 		if failed != nil {
@@ -188,7 +193,7 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 			yield(nil, failed)
 			return
 		}
-		if b, err := flush(); err != nil || cursor != "" || b.Records+b.Rejects > 0 {
+		if b, err := flush(); err != nil || cursor != nil || b.Records+b.Rejects > 0 {
 			yield(b, err)
 		}
 	}
@@ -206,7 +211,9 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 	}
 	d.uses.Into(b.Table)
 	for _, w := range workers {
-		b.Rejected = append(b.Rejected, w.rejected...)
+		for _, r := range w.rejected {
+			b.Rejected = append(b.Rejected, auditlog.Reject{File: r.file, Line: r.line.Number(), Why: r.why})
+		}
 		b.Rejects += w.rejects
 		b.Records += w.records
 		b.Events += w.events
@@ -217,7 +224,8 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 		for k, n := range w.byFormat {
 			b.Formats[k] += n
 		}
-		for _, u := range w.unmapped {
+		for _, e := range w.unmapped {
+			u := Unmapped{e.permission, e.record, e.file, e.line.Number()}
 			if !slices.ContainsFunc(b.Unmapped, func(x Unmapped) bool { return x.Permission == u.Permission }) {
 				b.Unmapped = append(b.Unmapped, u)
 			}
@@ -234,6 +242,14 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 	}
 	slices.SortFunc(b.Unmapped, func(x, y Unmapped) int { return x.Permission.Compare(y.Permission) })
 	return b, nil
+}
+
+// example is an Unmapped whose line has no number yet.
+type example struct {
+	permission model.Permission
+	record     string
+	file       string
+	line       auditlog.Line
 }
 
 // dicts number every name that the workers meet.
@@ -263,17 +279,17 @@ type worker struct {
 	date   usage.Day
 	blocks map[uint32]uint32 // number of a /24 block, by its first three bytes
 
-	rejected                           []auditlog.Reject
+	rejected                           []reject
 	rejects, records, events, repeated int
 	skipped, byFormat                  map[string]int
-	unmapped                           map[uint32]Unmapped
+	unmapped                           map[uint32]example
 	met                                map[uint32]bool // permissions that were held against the catalogue
 	yield                              func(*auditlog.Event) error
 
 	// Of the record at hand.
 	record []byte
 	part0  string
-	line   int
+	line   auditlog.Line
 	nth    uint64 // event of the record
 
 	mu   sync.Mutex // against notes from the reader
@@ -295,15 +311,22 @@ func (w *worker) reset(d *dicts) {
 	w.blocks = map[uint32]uint32{}
 	w.today = nil
 	w.rejected, w.rejects, w.records, w.events, w.repeated = nil, 0, 0, 0, 0
-	w.skipped, w.byFormat, w.unmapped, w.met = map[string]int{}, map[string]int{}, map[uint32]Unmapped{}, map[uint32]bool{}
+	w.skipped, w.byFormat, w.unmapped, w.met = map[string]int{}, map[string]int{}, map[uint32]example{}, map[uint32]bool{}
 	w.size.Store(0)
 }
 
-func (w *worker) reject(file string, line int, why string) {
+func (w *worker) reject(file string, line auditlog.Line, why string) {
 	w.rejects++
 	if len(w.rejected) < maxRejects {
-		w.rejected = append(w.rejected, auditlog.Reject{File: file, Line: line, Why: why})
+		w.rejected = append(w.rejected, reject{file, line, why})
 	}
+}
+
+// reject is an auditlog.Reject whose line has no number yet.
+type reject struct {
+	file string
+	line auditlog.Line
+	why  string
 }
 
 // note keeps what the reader itself set aside.
@@ -324,7 +347,7 @@ func (w *worker) part(p Part) {
 	before := w.records
 	if p.Rows != nil {
 		err := p.Rows(func(n int, e *auditlog.Event, fault error) bool {
-			w.record, w.line, w.nth = nil, n, 0
+			w.record, w.line, w.nth = nil, auditlog.At(n), 0
 			w.records++
 			w.byFormat["parquet"]++
 			if fault == nil {
@@ -345,10 +368,10 @@ func (w *worker) part(p Part) {
 			}
 		}
 		for line, record := range p.Chunk.Records(p.Quoted) {
-			w.record, w.line, w.nth = record, line, 0
+			w.record, w.line, w.nth = record, p.Chunk.Line.Next(line), 0
 			w.records++
 			if len(record) > auditlog.MaxLine {
-				w.reject(p.Name, line, fmt.Sprintf("line is longer than %d bytes (%d)", auditlog.MaxLine, len(record)))
+				w.reject(p.Name, w.line, fmt.Sprintf("line is longer than %d bytes (%d)", auditlog.MaxLine, len(record)))
 				continue
 			}
 			if err := w.parse(record); err != nil {
@@ -451,7 +474,7 @@ func (w *worker) event(e *auditlog.Event) error {
 	if !w.met[k.Permission] && len(w.unmapped) < maxUnmapped {
 		w.met[k.Permission] = true
 		if p := w.dicts.perms.at(k.Permission); !w.o.Known(p) {
-			w.unmapped[k.Permission] = Unmapped{p, strings.ToValidUTF8(string(w.record[:min(len(w.record), exampleSize)]), "?"), w.part0, w.line}
+			w.unmapped[k.Permission] = example{p, strings.ToValidUTF8(string(w.record[:min(len(w.record), exampleSize)]), "?"), w.part0, w.line}
 		}
 	}
 	return nil

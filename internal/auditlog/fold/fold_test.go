@@ -47,12 +47,14 @@ func calls(r *rand.Rand, n int) (lines [][]byte, want []usage.Use) {
 	return lines, f.Uses()
 }
 
+func at(s string) func() (string, error) { return func() (string, error) { return s, nil } }
+
 // parts cuts lines into pieces, with a cursor behind each.
 func parts(r *rand.Rand, lines [][]byte) iter.Seq2[fold.Part, error] {
 	return func(yield func(fold.Part, error) bool) {
 		for i := 0; len(lines) > 0; i++ {
 			n := 1 + r.IntN(len(lines))
-			if !yield(fold.Part{Name: "f", Chunk: auditlog.Chunk{Line: 1, Data: append(bytes.Join(lines[:n], []byte("\n")), '\n')}, Cursor: fmt.Sprint(i)}, nil) {
+			if !yield(fold.Part{Name: "f", Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: append(bytes.Join(lines[:n], []byte("\n")), '\n')}, Cursor: at(fmt.Sprint(i))}, nil) {
 				return
 			}
 			lines = lines[n:]
@@ -160,7 +162,7 @@ func BenchmarkFold(b *testing.B) {
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
 		part := func(yield func(fold.Part, error) bool) {
-			yield(fold.Part{Chunk: auditlog.Chunk{Line: 1, Data: data}, Cursor: "x"}, nil)
+			yield(fold.Part{Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: data}, Cursor: at("x")}, nil)
 		}
 		for _, err := range fold.Run(context.Background(), part, fold.Options{Formats: formats.For("m")}) {
 			if err != nil {

@@ -50,7 +50,7 @@ func one(name string, data []byte) iter.Seq2[fold.Part, error] {
 	quoted := auditlog.LooksQuoted(data)
 	header, _, _ := bytes.Cut(data, []byte{'\n'})
 	return func(yield func(fold.Part, error) bool) {
-		yield(fold.Part{Name: name, Chunk: auditlog.Chunk{Line: 1, Data: bytes.Clone(data)}, Quoted: quoted, Header: header, Cursor: "end"}, nil)
+		yield(fold.Part{Name: name, Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: bytes.Clone(data)}, Quoted: quoted, Header: header, Cursor: func() (string, error) { return "end", nil }}, nil)
 	}
 }
 

@@ -18,7 +18,7 @@ func BenchmarkParse(b *testing.B) {
 	f := ocsf.New()
 	b.SetBytes(int64(len(data)))
 	for b.Loop() {
-		c := auditlog.Chunk{Line: 1, Data: data}
+		c := auditlog.Chunk{Line: auditlog.At(1), Data: data}
 		for _, record := range c.Records(false) {
 			if err := f.Parse(record, func(*auditlog.Event) error { return nil }); err != nil {
 				b.Fatal(err)

@@ -60,7 +60,44 @@ func short(s string) string {
 	return fmt.Sprintf("%q", s)
 }
 
+// plainPath reads a path that holds nothing to decode, as most do; "" sends the
+// caller the long way, also for whatever is wrong.
+func plainPath(s string) string {
+	if len(s) < 2 || s[0] != '/' || len(s) > maxName {
+		return ""
+	}
+	b := make([]byte, len(s))
+	start, kinded := 0, false // of the segment at hand, its '/' included
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		switch {
+		case c == '/':
+			if i > 0 && i == start+1 || b[max(0, i-1)] == colon {
+				return ""
+			}
+			start, kinded = i, false
+			c = sep
+		case c == ':' && !kinded:
+			if i == start+1 {
+				return ""
+			}
+			kinded = true
+			c = colon
+		case c < 0x20 || c >= 0x7f || c == '%' || c == '*':
+			return ""
+		}
+		b[i] = c
+	}
+	if start == len(s)-1 || b[len(s)-1] == colon {
+		return ""
+	}
+	return string(b)
+}
+
 func parsePath(s string, stars bool) (string, error) {
+	if c := plainPath(s); c != "" {
+		return c, nil
+	}
 	if s == "" {
 		return "", fmt.Errorf("is empty")
 	}

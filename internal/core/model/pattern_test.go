@@ -355,3 +355,22 @@ func FuzzID(f *testing.F) {
 		}
 	})
 }
+
+// TestPlainPaths: a path that is read the short way is the one that is read the long
+// way, which an encoded letter in front of it enforces; and the same things are wrong.
+func TestPlainPaths(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	letters := "ab:/:/ .-~"
+	for range 200_000 {
+		b := []byte("/")
+		for range r.IntN(9) {
+			b = append(b, letters[r.IntN(len(letters))])
+		}
+		s := string(b)
+		short, err := model.ParsePath("/x" + s)
+		long, lerr := model.ParsePath("/%78" + s)
+		if short != long || (err == nil) != (lerr == nil) {
+			t.Fatalf("%q: %v, %v; the long way %v, %v", s, short, err, long, lerr)
+		}
+	}
+}

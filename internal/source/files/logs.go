@@ -24,13 +24,14 @@ import (
 // its name, so that one that was rotated, renamed or packed meanwhile is not read
 // again.
 type mark struct {
-	Head   int    `json:"head"` // bytes that the sum is over, unpacked
-	Sum    string `json:"sum"`
-	Offset int64  `json:"offset"` // of what is not read yet, unpacked
-	Line   int    `json:"line"`   // number of the line there
-	Name   string `json:"name"`
-	Size   int64  `json:"size"` // of the file as it was then, packed
-	MTime  int64  `json:"mtime"`
+	Head   int           `json:"head"` // bytes that the sum is over, unpacked
+	Sum    string        `json:"sum"`
+	Offset int64         `json:"offset"` // of what is not read yet, unpacked
+	Line   int           `json:"line"`   // number of the line there
+	at     auditlog.Line // the same, while it has no number
+	Name   string        `json:"name"`
+	Size   int64         `json:"size"` // of the file as it was then, packed
+	MTime  int64         `json:"mtime"`
 }
 
 const (
@@ -96,9 +97,20 @@ func (l *logFile) give(p fold.Part) error {
 	return nil
 }
 
-func (l *logFile) cursor() (string, error) {
-	b, err := json.Marshal(l.marks)
-	return string(b), err
+// cursor returns the cursor behind what was given so far. The numbers of lines are
+// known when it is asked for.
+func (l *logFile) cursor() func() (string, error) {
+	marks := maps.Clone(l.marks)
+	return func() (string, error) {
+		for k, m := range marks {
+			if m.at != (auditlog.Line{}) {
+				m.Line = m.at.Number()
+				marks[k] = m
+			}
+		}
+		b, err := json.Marshal(marks)
+		return string(b), err
+	}
 }
 
 func (l *logFile) read(ctx context.Context) error {
@@ -148,9 +160,7 @@ func (l *logFile) columns(f *os.File, size int64, at mark) error {
 		p := fold.Part{Name: l.name, Rows: groups.Rows(i)}
 		at.Offset = int64(i + 1)
 		l.marks[key] = at
-		if p.Cursor, err = l.cursor(); err != nil {
-			return err
-		}
+		p.Cursor = l.cursor()
 		if err := l.give(p); err != nil {
 			return err
 		}
@@ -167,10 +177,7 @@ func (l *logFile) end(at mark, p fold.Part) error {
 	if l.name != stdinName {
 		l.marks[at.Sum] = at
 	}
-	var err error
-	if p.Cursor, err = l.cursor(); err != nil {
-		return err
-	}
+	p.Cursor = l.cursor()
 	return l.give(p)
 }
 
@@ -211,7 +218,7 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 			}
 			if sums[m.Head] == m.Sum {
 				delete(l.marks, key)
-				at.Offset, at.Line = m.Offset, m.Line
+				at.Offset, at.Line, at.at = m.Offset, m.Line, m.at
 				break
 			}
 		}
@@ -237,7 +244,7 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 	n := 0
 	for c, err := range auditlog.Chunks(in, at.Offset, at.Line, quoted) {
 		if err != nil {
-			at.Offset, at.Line = c.Offset, c.Line
+			at.Offset, at.at = c.Offset, c.Line
 			return l.end(at, fold.Part{Name: at.Name, Chunk: auditlog.Chunk{Line: c.Line}, Message: err.Error() + cut})
 		}
 		if err := ctx.Err(); err != nil {
@@ -249,16 +256,11 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 			c.Offset -= int64(len(c.Data) - keep)
 			c.Data = c.Data[:keep]
 		}
-		at.Offset, at.Line = c.Offset, c.Line+bytes.Count(c.Data, []byte{'\n'})
-		if c.Reject != "" {
-			at.Line = c.Line + 1
-		}
+		at.Offset, at.at = c.Offset, c.End()
 		p := fold.Part{Name: at.Name, Chunk: c, Quoted: quoted, Header: l.header}
 		if n++; n%cursorChunks == 0 && l.name != stdinName {
 			l.marks[at.Sum] = at
-			if p.Cursor, err = l.cursor(); err != nil {
-				return err
-			}
+			p.Cursor = l.cursor()
 		}
 		if err := l.give(p); err != nil {
 			return err

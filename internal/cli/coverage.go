@@ -259,6 +259,9 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 			judge = fmt.Sprintf("%s of %s", render.Count(r.Undecided), identities(r.Identities))
 		}
 		mend := r.Mend
+		if r.CanBeMended { // where and which is told beside it
+			mend = "switch it on: --mend"
+		}
 		for _, g := range r.Gaps {
 			mend = fmt.Sprintf("silent %s to %s (%s); ", g.From, g.To, render.Plural(g.Days, "day")) + mend
 		}

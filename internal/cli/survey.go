@@ -114,6 +114,9 @@ func (w *workspace) survey(ctx context.Context, sources []config.Source, noLogs 
 		if row.Rejected > 0 {
 			d.Notes = append(d.Notes, fmt.Sprintf("%s of %s set aside: they could not be read. See: clipfence survey --show-rejected", render.Plural(row.Rejected, "log line"), s.Name))
 		}
+		if ahead := row.LogTo.Sub(w.app.clock()); ahead > 10*time.Minute {
+			d.Notes = append(d.Notes, fmt.Sprintf("The newest event of %s is of %s, ahead of this machine's clock: a clock is wrong, here or there. What lies ahead counts once its time has come.", s.Name, row.LogTo.Format(time.RFC3339)))
+		}
 		d.Head += fmt.Sprintf("%s surveyed in %.1f s", s.Name, row.Seconds)
 		if row.Resumed {
 			d.Head += " (went on with an interrupted survey)"

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -123,21 +124,24 @@ func (s *Store) Seen(ctx context.Context, src string) *fold.Seen {
 	})
 }
 
-func (s *Store) table(ctx context.Context, src string) (*usage.Table, int, error) {
+// merge folds batches of a source into a table: those of some ids, or all for none.
+func (s *Store) merge(ctx context.Context, src string, ids []int64) (*usage.Table, error) {
 	t := &usage.Table{}
 	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	defer dec.Close()
-	n := 0
 	var raw []byte
 	err = s.rows(ctx, func(scan func(...any) error) error {
+		var id int64
 		var body sql.RawBytes
-		if err := scan(&body); err != nil {
+		if err := scan(&id, &body); err != nil {
 			return err
 		}
-		n++
+		if ids != nil && !slices.Contains(ids, id) {
+			return nil
+		}
 		var err error
 		if raw, err = dec.DecodeAll(body, raw[:0]); err == nil {
 			err = t.MergeBinary(raw)
@@ -146,31 +150,53 @@ func (s *Store) table(ctx context.Context, src string) (*usage.Table, int, error
 			return fmt.Errorf("%w: uses of source %s: %v", ErrDamaged, src, err)
 		}
 		return nil
-	}, `select body from folds where source = ? order by id`, src)
-	return t, n, err
+	}, `select id, body from folds where source = ? order by id`, src)
+	return t, err
 }
 
-// manyFolds is how many batches of a source are merged into one.
-const manyFolds = 8
+const (
+	manyFolds = 8       // batches of a source, from which on some are merged
+	mostRows  = 400_000 // uses of a merged batch: merging must not need more memory than folding
+)
 
-// Compact merges the batches of a source when there are many. What they fold to
-// stays the same.
+// Compact merges batches of a source when there are many, the smallest first. What
+// they fold to stays the same.
 func (s *Store) Compact(ctx context.Context, src string) error {
-	var n int
-	if err := s.db.QueryRowContext(ctx, `select count(*) from folds where source = ?`, src).Scan(&n); err != nil || n < manyFolds {
-		return explain(err)
+	type batch struct {
+		id   int64
+		rows int
 	}
-	t, _, err := s.table(ctx, src)
+	var all []batch
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var b batch
+		err := scan(&b.id, &b.rows)
+		all = append(all, b)
+		return err
+	}, `select id, rows from folds where source = ? order by rows, id`, src)
+	if err != nil || len(all) < manyFolds {
+		return err
+	}
+	var ids []int64
+	for sum := 0; len(ids) < len(all) && sum+all[len(ids)].rows <= mostRows; {
+		sum += all[len(ids)].rows
+		ids = append(ids, all[len(ids)].id)
+	}
+	if len(ids) < 2 {
+		return nil
+	}
+	t, err := s.merge(ctx, src, ids)
 	if err != nil {
 		return err
 	}
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		var now int
-		if err := tx.QueryRow(`select count(*) from folds where source = ?`, src).Scan(&now); err != nil || now != n {
-			return err // somebody else added one meanwhile: next time
-		}
-		if _, err := tx.Exec(`delete from folds where source = ?`, src); err != nil {
-			return err
+		for _, id := range ids {
+			r, err := tx.Exec(`delete from folds where id = ?`, id)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n != 1 {
+				return errors.Join(err, errors.New("another process merged the uses meanwhile; run the survey again"))
+			}
 		}
 		return insertFold(tx, src, t)
 	})
@@ -178,7 +204,7 @@ func (s *Store) Compact(ctx context.Context, src string) error {
 
 // Uses returns all uses of a source, in the order of their keys.
 func (s *Store) Uses(ctx context.Context, src string) ([]usage.Use, error) {
-	t, _, err := s.table(ctx, src)
+	t, err := s.merge(ctx, src, nil)
 	if err != nil {
 		return nil, err
 	}

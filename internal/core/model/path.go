@@ -238,7 +238,20 @@ func (p Path) Covers(q Path) bool {
 
 // Compare orders paths so that a node comes right before what lies below it.
 func (p Path) Compare(q Path) int {
-	return strings.Compare(strings.ReplaceAll(p.c, "\xfd", "\x00"), strings.ReplaceAll(q.c, "\xfd", "\x00"))
+	for i := range min(len(p.c), len(q.c)) {
+		a, b := p.c[i], q.c[i]
+		if a == b {
+			continue
+		}
+		if a == sep {
+			a = 0 // before everything that may stand in a name
+		}
+		if b == sep {
+			b = 0
+		}
+		return int(a) - int(b)
+	}
+	return len(p.c) - len(q.c)
 }
 
 // Below returns the pattern p/**: p and everything below it.

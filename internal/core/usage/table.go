@@ -314,13 +314,38 @@ func (t *Table) Span() (first, last int64) {
 
 // Uses returns the uses, ordered as [Fold.Uses] orders them.
 func (t *Table) Uses() []Use {
+	// Names are put in order once, and rows then by numbers.
+	ids, perms, paths := ranks(&t.IDs, model.ID.Compare), ranks(&t.Perms, model.Permission.Compare), ranks(&t.Paths, model.Path.Compare)
+	nets := ranks(&t.Nets, netip.Prefix.Compare)
+	order := make([]int32, len(t.rows))
+	for i := range order {
+		order[i] = int32(i)
+	}
+	slices.SortFunc(order, func(i, j int32) int {
+		a, b := &t.rows[i], &t.rows[j]
+		return cmp.Or(cmp.Compare(ids[a.Identity], ids[b.Identity]), cmp.Compare(perms[a.Permission], perms[b.Permission]), cmp.Compare(paths[a.Path], paths[b.Path]),
+			cmp.Compare(ids[a.ActingFor], ids[b.ActingFor]), cmp.Compare(a.Outcome.Outcome(), b.Outcome.Outcome()), cmp.Compare(nets[a.Network], nets[b.Network]), cmp.Compare(a.SecondFactor, b.SecondFactor))
+	})
 	out := make([]Use, len(t.rows))
-	for i := range t.rows {
-		r := &t.rows[i]
+	for i, at := range order {
+		r := &t.rows[at]
 		out[i] = Use{Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission), t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
 			r.count, time.UnixMilli(r.first).UTC(), time.UnixMilli(r.last).UTC(), t.days(r)}
 	}
-	slices.SortFunc(out, compareUses)
+	return out
+}
+
+// ranks returns the place of each name in the order of all, by its number.
+func ranks[T comparable](n *Names[T], compare func(a, b T) int) []uint32 {
+	order := make([]uint32, max(1, n.Len()))
+	for i := range order {
+		order[i] = uint32(i)
+	}
+	slices.SortFunc(order, func(i, j uint32) int { return compare(n.At(i), n.At(j)) })
+	out := make([]uint32, len(order))
+	for rank, i := range order {
+		out[i] = uint32(rank)
+	}
 	return out
 }
 

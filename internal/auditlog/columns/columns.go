@@ -29,7 +29,7 @@ import (
 )
 
 // ErrColumns: a Parquet file lacks columns without which there is no call.
-var ErrColumns = errors.New("Parquet file without the columns of OCSF API Activity")
+var ErrColumns = errors.New("a Parquet file without the columns of OCSF API Activity")
 
 // Is reports whether r begins as a Parquet file.
 func Is(r io.ReaderAt) bool {
@@ -56,7 +56,7 @@ func Open(name string, size int64) (g *Groups, err error) {
 	defer f.Close()
 	pf, err := parquet.OpenFile(f, size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true))
 	if err != nil {
-		return nil, fmt.Errorf("Parquet: %w", err)
+		return nil, fmt.Errorf("not a whole Parquet file: %w", err)
 	}
 	g = &Groups{name: name, groups: pf.RowGroups(), columns: make([]int, len(ocsf.Paths()))}
 	for i := range g.columns {
@@ -85,7 +85,7 @@ func Open(name string, size int64) (g *Groups, err error) {
 // guard turns a panic of the library on damaged bytes into an error.
 func guard(err *error) {
 	if r := recover(); r != nil {
-		*err = fmt.Errorf("Parquet file is damaged: %v", r)
+		*err = fmt.Errorf("damaged Parquet file: %v", r)
 	}
 }
 
@@ -151,7 +151,7 @@ func (g *Groups) Rows(group int) func(yield func(n int, e *auditlog.Event, fault
 		// A file of its own for each group: readers of one file share its buffers.
 		pf, err := parquet.OpenFile(f, st.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(1<<18))
 		if err != nil {
-			return fmt.Errorf("Parquet: %w", err)
+			return fmt.Errorf("not a whole Parquet file: %w", err)
 		}
 		if group >= len(pf.RowGroups()) {
 			return io.ErrUnexpectedEOF

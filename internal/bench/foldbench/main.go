@@ -116,10 +116,10 @@ const parts = 8 // files, as rotation leaves them
 const padding = `"cloud":{"region":"fjord-1","zone":"fjord-1b","account":{"uid":"a-00213","name":"ternhaven","type_id":4}},"osint":[],"observables":[{"name":"src_endpoint.ip","type_id":2,"value":"%s"},{"name":"actor.user.uid","type_id":4,"value":"%s"}],"enrichments":[{"name":"location","provider":"harbour","value":"quay 7","data":{"lat":62.4722,"long":6.1549,"accuracy":12}}],"device":{"hostname":"gw-03.ternhaven.example","os":{"name":"linux","type_id":200,"build":"6.6.31"},"type_id":1,"uid":"d-77120031","interfaces":[{"ip":"10.20.0.3","mac":"02:42:ac:11:00:02","name":"eth0","type_id":1}]},"http_request":{"http_method":"POST","user_agent":"ferry-client/4.11.2 (linux; amd64) grpc/1.68.0","version":"2","url":{"hostname":"api.ternhaven.example","path":"/v2/objects/batch","port":443,"scheme":"https","query_string":"page=2&size=500&fields=name,size,owner"},"length":1183,"http_headers":[{"name":"accept","value":"application/json"},{"name":"x-request-id","value":"%s"}]},"http_response":{"code":200,"length":48211,"latency":23,"message":"OK"},"severity":"Informational","severity_id":1,"status":"Success","timezone_offset":60,"raw_data_size":2291,"activity_name":"Read","category_name":"Application Activity","class_name":"API Activity","type_name":"API Activity: Read","message":"The caller read an object of a container that holds telemetry, timetables, tickets, tides or crew rosters, as it does many times a day, and nobody was surprised by it at all.","start_time":%d,"end_time":%d,"duration":23,"count":1`
 
 type event struct {
-	at                       int64
-	uid, who, op, path, ip   string
-	kind, code, status, year int
-	mfa                      bool
+	at                     int64
+	uid, who, op, path, ip string
+	kind, code, status     int
+	mfa                    bool
 }
 
 // stream makes the events of one file. 950,000 of them make about 440,000 groups.

@@ -147,6 +147,26 @@ func (w *workspace) relative(name string) string {
 // readFence reads a fence file named by its path, its name, or an identity, and
 // holds it against the survey.
 func (w *workspace) readFence(cmd *cobra.Command, arg string) (string, *draft.Fence, *surveyed, error) {
+	return w.fenceOf(arg, func(f *draft.Fence) (*surveyed, error) {
+		src, err := w.Source(f.For.Source)
+		if err != nil {
+			return nil, err
+		}
+		return w.surveyed(cmd.Context(), src)
+	})
+}
+
+// fence reads a fence file and holds it against a survey that is at hand.
+func (w *workspace) fence(arg string, s *surveyed) (string, *draft.Fence, *surveyed, error) {
+	return w.fenceOf(arg, func(f *draft.Fence) (*surveyed, error) {
+		if f.For.Source != s.Name {
+			return nil, fmt.Errorf("it is for source %s, and the question is about %s", f.For.Source, s.Name)
+		}
+		return s, nil
+	})
+}
+
+func (w *workspace) fenceOf(arg string, survey func(*draft.Fence) (*surveyed, error)) (string, *draft.Fence, *surveyed, error) {
 	candidates := []string{arg, w.Path(arg), filepath.Join(w.DraftDir(), arg), filepath.Join(w.DraftDir(), arg+fencefile.Suffix)}
 	if id, err := model.ParseID(arg); err == nil {
 		id.Source = ""
@@ -164,13 +184,9 @@ func (w *workspace) readFence(cmd *cobra.Command, arg string) (string, *draft.Fe
 		if err != nil {
 			return "", nil, nil, err
 		}
-		src, err := w.Source(f.For.Source)
+		s, err := survey(f)
 		if err != nil {
 			return "", nil, nil, fmt.Errorf("%s: for: %w", name, err)
-		}
-		s, err := w.surveyed(cmd.Context(), src)
-		if err != nil {
-			return "", nil, nil, err
 		}
 		id := f.For
 		id.Source = ""

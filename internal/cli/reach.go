@@ -9,49 +9,66 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"clipfence/internal/config"
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
 )
 
+type reachFlags struct {
+	into, set, permission string
+	level, kind           choice
+	through, all          bool
+	what                  whatIf
+}
+
 func (a *app) reachCmd() *cobra.Command {
-	var into, permission string
-	var level choice
-	level.of = []string{"list", "read", "write", "administer", "hand-out"}
-	var through, all bool
+	var f reachFlags
+	f.level.of = []string{"list", "read", "write", "administer", "hand-out"}
+	f.kind.of = []string{"person", "workload", "external"}
 	cmd := &cobra.Command{
-		Use: "reach [IDENTITY]", Short: "Effective access from an identity, or into a place", Args: cobra.MaximumNArgs(1),
+		Use: "reach [IDENTITY]", Short: "Effective access from an identity, into a place, or into a set of resources", Args: cobra.MaximumNArgs(1),
 		Long: `Say what an identity can do, grant by grant, after groups, denials, guardrails
 and ceilings; with --through also what it can do by acting as others. With
---into PATH: who can do what on that place.`,
-		Example:           "  clipfence reach workload/build-runner --through\n  clipfence reach --into /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales --level write",
+--into PATH: who can do what on that place. With --set NAME: who can do what in a
+set of resources that clipfence.yaml names under resource_sets.
+
+With --without (grant:ID, role:NAME, member:WHO>GROUP or an identity) and --with
+FENCE the question is asked of the estate as it would be, and for an identity it is
+told what it would lose, gain, and keep because something else gives it too.`,
+		Example: `  clipfence reach workload/build-runner --through
+  clipfence reach --into /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales --level write
+  clipfence reach --set ticketing --level administer
+  clipfence reach workload/ticket-export --without grant:g-0428`,
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if (len(args) == 1) == (into != "") {
-				return fmt.Errorf("say from whom (an identity) or into what (--into PATH), one of the two")
+			asked := len(args)
+			for _, s := range []string{f.into, f.set} {
+				if s != "" {
+					asked++
+				}
 			}
-			filter, err := newFilter(permission, level.value)
+			if asked != 1 {
+				return fmt.Errorf("say from whom (an identity), into what place (--into PATH) or into which set (--set NAME), one of the three")
+			}
+			filter, err := newFilter(f.permission, f.level.value)
 			if err != nil {
 				return err
 			}
 			return a.with(cmd.Context(), func(w *workspace) error {
-				if into != "" {
-					path, err := model.ParsePath(into)
-					if err != nil {
-						return err
+				var id model.ID
+				var path model.Path
+				named := ""
+				var err error
+				switch {
+				case f.into != "":
+					if path, err = model.ParsePath(f.into); err == nil {
+						named = path.Source()
 					}
-					src, err := w.pick(path.Source())
-					if err != nil {
-						return err
-					}
-					s, err := w.surveyed(cmd.Context(), src)
-					if err != nil {
-						return err
-					}
-					return a.reachInto(s, path, filter, all)
+				case f.set == "":
+					id, named, err = parseID(args[0])
 				}
-				id, named, err := parseID(args[0])
 				if err != nil {
 					return err
 				}
@@ -59,24 +76,83 @@ and ceilings; with --through also what it can do by acting as others. With
 				if err != nil {
 					return err
 				}
-				s, err := w.surveyed(cmd.Context(), src)
-				if err == nil {
-					err = s.known(id)
+				before, err := w.surveyed(cmd.Context(), src)
+				if err == nil && !id.IsZero() {
+					err = before.known(id)
 				}
 				if err != nil {
 					return err
 				}
-				return a.reachFrom(s, id, filter, through)
+				s, changed, err := f.what.apply(w, before)
+				switch {
+				case err != nil:
+					return err
+				case f.into != "":
+					return a.reachInto(s, path.String(), []model.Path{path}, filter, &f)
+				case f.set != "":
+					nodes, err := w.set(s, f.set)
+					if err != nil {
+						return err
+					}
+					return a.reachInto(s, "resource set "+f.set, nodes, filter, &f)
+				case changed:
+					return a.compareReach(before, s, id, filter, f.all)
+				}
+				return a.reachFrom(s, id, filter, f.through, f.all)
 			})
 		},
 	}
-	f := cmd.Flags()
-	f.StringVar(&into, "into", "", "a place: who can do what there")
-	f.StringVar(&permission, "permission", "", "only permissions like this pattern")
-	f.Var(&level, "level", "only permissions of this level: "+strings.Join(level.of, ", "))
-	f.BoolVar(&through, "through", false, "also by acting as others, any number of steps")
-	f.BoolVar(&all, "all", false, "every identity, not only the first 30")
+	fl := cmd.Flags()
+	fl.StringVar(&f.into, "into", "", "a place: who can do what there")
+	fl.StringVar(&f.set, "set", "", "a set of resources of clipfence.yaml: who can do what in it")
+	fl.StringVar(&f.permission, "permission", "", "only permissions like this pattern")
+	fl.Var(&f.level, "level", "only permissions of this level: "+strings.Join(f.level.of, ", "))
+	fl.Var(&f.kind, "kind", "with --into and --set: only "+strings.Join(f.kind.of, ", "))
+	fl.BoolVar(&f.through, "through", false, "also by acting as others, any number of steps")
+	fl.BoolVar(&f.all, "all", false, "everything, not only the first 30")
+	f.what.flags(fl)
 	return cmd
+}
+
+// set returns the nodes of a resource set.
+func (w *workspace) set(s *surveyed, name string) ([]model.Path, error) {
+	var names []string
+	for _, set := range w.Sets {
+		names = append(names, set.Name)
+		if set.Name != name {
+			continue
+		}
+		var out []model.Path
+		for _, n := range s.engine.Estate.Nodes {
+			inside := len(set.On) == 0 || slices.ContainsFunc(set.On, func(p model.PathPattern) bool { return p.Matches(n.Path) })
+			if inside && s.labelled(n.Path, set.Labels) {
+				out = append(out, n.Path)
+			}
+		}
+		if len(out) == 0 {
+			return nil, fmt.Errorf("resource set %q holds no node of source %s", name, s.Name)
+		}
+		return out, nil
+	}
+	if len(names) == 0 {
+		return nil, fmt.Errorf("no resource set %q: %s names none (resource_sets: [{name: %s, on: [...]}])", name, w.Path(config.File), name)
+	}
+	return nil, fmt.Errorf("no resource set %q; there are: %s", name, strings.Join(names, ", "))
+}
+
+// labelled reports whether a node carries labels, itself or by a node above it.
+func (s *surveyed) labelled(p model.Path, labels map[string]string) bool {
+	for k, v := range labels {
+		found := false
+		for up, ok := p, true; ok && !found; up, ok = up.Parent() {
+			n, hit := s.engine.Node(up)
+			found = hit && n.Labels[k] == v
+		}
+		if !found {
+			return false
+		}
+	}
+	return true
 }
 
 type permissionFilter func(model.CatalogueEntry) bool
@@ -107,7 +183,8 @@ type reachRow struct {
 	Blocked int        `json:"refused_everywhere"`
 }
 
-func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, through bool) error {
+func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, through, all bool) error {
+	const most = 30
 	e := s.engine.Estate
 	t := render.Table{Columns: []render.Column{{Name: "WAY", Wrap: true}, {Name: "GRANT"}, {Name: "ROLE"}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "ON", Path: true}}}
 	rows := []reachRow{}
@@ -164,6 +241,9 @@ func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, throu
 				way += ", if " + row.When
 			}
 			rows = append(rows, row)
+			if len(t.Rows) == most && !all {
+				continue
+			}
 			t.Row(render.C(way), render.C(g.ID), render.C(cmp.Or(g.Role, "(list)")), render.C(render.Count(row.Count)), render.Cell{Text: row.Highest, Tone: levelTone(top)}, render.C(places(g.On)))
 		}
 	}
@@ -178,6 +258,9 @@ func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, throu
 		d.Notes = append(d.Notes, fmt.Sprintf("It can also act as %s; with their access: --through", identities(len(masks))))
 	}
 	d.Head = fmt.Sprintf("%s can use %s on %s of the inventory", id, render.Plural(distinct.Count(), "permission"), render.Plural(len(nodes), "node"))
+	if len(t.Rows) < len(rows) {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d ways shown; all: --all", len(t.Rows), len(rows)))
+	}
 	if d.Tables = []render.Table{t}; len(t.Rows) == 0 {
 		d.Tables = nil
 	}
@@ -196,15 +279,18 @@ func levelTone(l model.Level) render.Tone {
 	return render.Plain
 }
 
-func (a *app) reachInto(s *surveyed, path model.Path, filter permissionFilter, all bool) error {
+// reachInto says who can do what on some nodes.
+func (a *app) reachInto(s *surveyed, title string, nodes []model.Path, filter permissionFilter, f *reachFlags) error {
 	const most = 30
 	e := s.engine.Estate
 	type row struct {
 		Identity    model.ID `json:"identity"`
+		Nodes       int      `json:"nodes"`
 		Certain     int      `json:"permissions"`
 		Conditional int      `json:"only_under_conditions"`
 		Highest     string   `json:"highest_level"`
 		Example     string   `json:"example"`
+		On          string   `json:"example_on"`
 		top         model.Level
 	}
 	rows := []row{}
@@ -214,37 +300,61 @@ func (a *app) reachInto(s *surveyed, path model.Path, filter permissionFilter, a
 			ids = append(ids, i.ID)
 		}
 	}
-	can := slices.DeleteFunc(slices.Clone(e.Catalogue), func(c model.CatalogueEntry) bool { return !filter(c) || !s.engine.Applies(c, path) })
-	kinds := map[string]int{}
-	for _, id := range ids {
-		r := row{Identity: id}
-		for _, c := range can {
-			switch s.engine.Decide(id, c.Permission, path, model.Context{}).Outcome {
-			case engine.Allowed:
-				r.Certain++
-			case engine.Conditional:
-				r.Conditional++
-			default:
-				continue
+	// What can be used on each node, by its kind and those below it.
+	can := make([]engine.Bits, len(nodes))
+	for n, path := range nodes {
+		can[n] = engine.NewBits(len(e.Catalogue))
+		for i, c := range e.Catalogue {
+			if filter(c) && s.engine.Applies(c, path) {
+				can[n].Set(i)
 			}
-			if l := gauge.LevelOf(c); l > r.top {
-				r.top, r.Highest, r.Example = l, l.String(), c.Permission.String()
-			}
-		}
-		if r.Certain+r.Conditional > 0 {
-			rows = append(rows, r)
-			kinds[string(id.Kind)]++
 		}
 	}
+	sweep := engine.NewSweep(s.engine)
+	kinds, levels := map[string]int{}, map[string]int{}
+	for _, id := range ids {
+		if f.kind.value != "" && string(id.Kind) != f.kind.value && !id.Open() {
+			continue
+		}
+		r := row{Identity: id}
+		closure := s.engine.Closure(id)
+		always, sometimes := engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
+		for n, path := range nodes {
+			certain, conditional := sweep.Effective(closure, path)
+			certain.And(can[n])
+			conditional.And(can[n])
+			if certain.Count()+conditional.Count() == 0 {
+				continue
+			}
+			r.Nodes++
+			always.Or(certain)
+			sometimes.Or(conditional)
+			for _, b := range []engine.Bits{certain, conditional} {
+				for i := range b.All() {
+					if l := gauge.LevelOf(e.Catalogue[i]); l > r.top {
+						r.top, r.Highest, r.Example, r.On = l, l.String(), e.Catalogue[i].Permission.String(), path.String()
+					}
+				}
+			}
+		}
+		if r.Nodes == 0 {
+			continue
+		}
+		sometimes.AndNot(always)
+		r.Certain, r.Conditional = always.Count(), sometimes.Count()
+		rows = append(rows, r)
+		kinds[string(id.Kind)]++
+		levels[r.Highest]++
+	}
 	slices.SortStableFunc(rows, func(x, y row) int {
-		return cmp.Or(cmp.Compare(y.top, x.top), cmp.Compare(y.Certain, x.Certain), x.Identity.Compare(y.Identity))
+		return cmp.Or(cmp.Compare(y.top, x.top), cmp.Compare(y.Nodes, x.Nodes), cmp.Compare(y.Certain, x.Certain), x.Identity.Compare(y.Identity))
 	})
-	t := render.Table{Columns: []render.Column{{Name: "IDENTITY"}, {Name: "PERMISSIONS", Right: true}, {Name: "ON CONDITION", Right: true}, {Name: "HIGHEST"}, {Name: "SUCH AS"}}}
+	t := render.Table{Columns: []render.Column{{Name: "IDENTITY"}, {Name: "NODES", Right: true}, {Name: "PERMISSIONS", Right: true}, {Name: "ON CONDITION", Right: true}, {Name: "HIGHEST"}, {Name: "SUCH AS"}}}
 	for i, r := range rows {
-		if i == most && !all {
+		if i == most && !f.all {
 			break
 		}
-		t.Row(render.C(r.Identity.String()), render.C(render.Count(r.Certain)), render.C(render.Count(r.Conditional)), render.Cell{Text: r.Highest, Tone: levelTone(r.top)}, render.C(r.Example))
+		t.Row(render.C(r.Identity.String()), render.C(render.Count(r.Nodes)), render.C(render.Count(r.Certain)), render.C(render.Count(r.Conditional)), render.Cell{Text: r.Highest, Tone: levelTone(r.top)}, render.C(r.Example))
 	}
 	var parts []string
 	for _, k := range slices.Sorted(maps.Keys(kinds)) {
@@ -257,23 +367,34 @@ func (a *app) reachInto(s *surveyed, path model.Path, filter permissionFilter, a
 			parts = append(parts, word)
 		}
 	}
+	var byLevel []string
+	for l := model.HandOut; l >= model.List; l-- {
+		if n := levels[l.String()]; n > 0 {
+			byLevel = append(byLevel, fmt.Sprintf("%d up to %s", n, l))
+		}
+	}
 	public := "not public"
 	if kinds[string(model.Everyone)] > 0 {
 		public = "PUBLIC: anybody has access"
 	} else if kinds[string(model.SignedIn)] > 0 {
 		public = "open to anybody with an account"
 	}
-	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), path, public), Value: map[string]any{"path": path, "identities": rows}}
+	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public), Value: map[string]any{"into": title, "nodes": nodes, "identities": rows}}
+	if len(nodes) > 1 {
+		d.Lines = append(d.Lines, render.Plural(len(nodes), "node")+" in it")
+	}
 	if len(rows) > 0 {
-		d.Lines = []string{strings.Join(parts, ", ")}
+		d.Lines = append(d.Lines, strings.Join(parts, ", ")+"; "+strings.Join(byLevel, ", "))
 		d.Tables = []render.Table{t}
-		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, path)}
+		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].On)}
 	}
 	if len(t.Rows) < len(rows) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
-	if _, ok := s.engine.Node(path); !ok {
-		d.Notes = append(d.Notes, "The inventory does not list this place; the answer holds for anything of that name.")
+	if len(nodes) == 1 {
+		if _, ok := s.engine.Node(nodes[0]); !ok {
+			d.Notes = append(d.Notes, "The inventory does not list this place; the answer holds for anything of that name.")
+		}
 	}
 	return a.print(d)
 }

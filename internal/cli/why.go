@@ -15,11 +15,14 @@ func (a *app) whyCmd() *cobra.Command {
 	var network string
 	var at timeFlag
 	factor := choice{of: []string{"yes", "no"}}
+	var what whatIf
 	cmd := &cobra.Command{
 		Use: "why IDENTITY PERMISSION PATH", Short: "Why an identity can or cannot do one thing", Args: cobra.ExactArgs(3),
 		Long: `Decide one question and tell every rule that had a say. What is not told about
 the call stays open: then the answer can be "allowed if ...". Say more with
---network, --second-factor and --at.`,
+--network, --second-factor and --at. A refusal comes with what would come closest to
+allowing it. With --without and --with the question is asked of the estate as it
+would be.`,
 		Example:           "  clipfence why workload/ticket-export store/object:delete /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales/2026-11-01/1.csv",
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -56,6 +59,9 @@ the call stays open: then the answer can be "allowed if ...". Say more with
 				if err == nil {
 					err = s.known(id)
 				}
+				if err == nil {
+					s, _, err = what.apply(w, s)
+				}
 				if err != nil {
 					return err
 				}
@@ -69,8 +75,29 @@ the call stays open: then the answer can be "allowed if ...". Say more with
 	f := cmd.Flags()
 	f.StringVar(&network, "network", "", "the address that the call comes from")
 	f.Var(&at, "at", "the time of the call (RFC 3339)")
+	what.flags(f)
 	f.Var(&factor, "second-factor", "whether the caller showed a second factor: yes, no")
 	return cmd
+}
+
+// nearWords says what comes closest to allowing a refused call.
+func nearWords(near []engine.Near) []string {
+	const most = 3
+	var out []string
+	groups, elsewhere := 0, 0
+	for _, n := range near {
+		if n.Grant != nil {
+			if elsewhere++; elsewhere <= most {
+				out = append(out, fmt.Sprintf("One step short: %s gives it on %s.", grantWords(n.Grant), places(n.Grant.On)))
+			}
+		} else if groups++; groups <= most {
+			out = append(out, fmt.Sprintf("One step short: whoever is in %s may.", n.Group))
+		}
+	}
+	if more := max(0, groups-most) + max(0, elsewhere-most); more > 0 {
+		out = append(out, fmt.Sprintf("... and %d more such steps", more))
+	}
+	return out
 }
 
 func (a *app) why(s *surveyed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
@@ -118,6 +145,9 @@ func (a *app) why(s *surveyed, id model.ID, p model.Permission, path model.Path,
 		d.Head = fmt.Sprintf("DENIED: %s may not %s on %s", id, p, path)
 		if len(dec.Refusals) == 0 && len(dec.Unmet) == 0 {
 			d.Lines = append(d.Lines, "Nothing grants it: no grant to it, to its groups or to everybody covers this permission here.")
+		}
+		if len(dec.Ways) == 0 {
+			d.Notes = append(d.Notes, nearWords(s.engine.NearMisses(id, p, path))...)
 		}
 	}
 	if len(t.Rows) > 0 {

@@ -117,6 +117,14 @@ type Person struct {
 	At   model.Position `json:"-"`
 }
 
+// A Set names resources that belong together: the perimeter that an auditor asks about.
+type Set struct {
+	Name   string              `json:"name" doc:"the set's name"`
+	On     []model.PathPattern `json:"on,omitempty" doc:"path patterns; none: everywhere"`
+	Labels map[string]string   `json:"labels,omitempty" doc:"labels that a node must carry, itself or above it"`
+	At     model.Position      `json:"-"`
+}
+
 // Weights are the danger of one permission of each level on one node.
 type Weights struct {
 	List       float64 `json:"list,omitempty" doc:"default 1"`
@@ -137,6 +145,7 @@ type Config struct {
 	People    []Person     `json:"people,omitempty" doc:"people who may sign gate requests and approvals"`
 	Links     []model.Link `json:"links,omitempty" doc:"identities of two sources that are the same person or workload"`
 	Weights   Weights      `json:"weights,omitzero" doc:"risk weights"`
+	Sets      []Set        `json:"resource_sets,omitempty" doc:"resources that belong together, such as those of one application"`
 
 	Dir string `json:"-"` // of the workspace, absolute
 }
@@ -206,6 +215,11 @@ func Parse(name string, data []byte) (*Config, error) {
 			fault(s.At, "source %q: files need an estate file", s.Name)
 		case s.Kind != "bridge" && s.Kind != "files":
 			fault(s.At, "source %q: kind %q is neither bridge nor files", s.Name, s.Kind)
+		}
+	}
+	for _, s := range c.Sets {
+		if s.Name == "" || len(s.On)+len(s.Labels) == 0 {
+			fault(s.At, "resource_sets: a set has a name, and on or labels")
 		}
 	}
 	for _, p := range c.Protected {

@@ -28,7 +28,7 @@ func estates(t *testing.T) int {
 	return 1000
 }
 
-const questions = 200 // on each estate
+const questions = 1000 // on each estate: a million in all
 
 // TestEngineAgreesWithMooring is law 1: with everything known, the engine and
 // Mooring's evaluator give the same answer; with less known, the engine never
@@ -330,5 +330,84 @@ func TestWideningIsSeen(t *testing.T) {
 		if got := len(r.Widened) > 0; got != tt.wider {
 			t.Errorf("%s: widened = %t (%v), want %t", tt.name, got, r.Widened, tt.wider)
 		}
+	}
+}
+
+// TestSweepAgrees: what is answered for all permissions at once is what is answered
+// for each, on every path of the tree and on names nobody has seen.
+func TestSweepAgrees(t *testing.T) {
+	asked := 0
+	for seed := range uint64(estates(t)) {
+		g := newRandom(seed)
+		e := g.estate(t)
+		eng := engine.New(e)
+		sweep := engine.NewSweep(eng)
+		for range 20 {
+			q := g.question()
+			id, path := model.MustID(q.who), model.MustPath(q.path)
+			certain, conditional := sweep.Effective(eng.Closure(id), path)
+			for i, c := range e.Catalogue {
+				want := eng.Decide(id, c.Permission, path, model.Context{}).Outcome
+				got := engine.Denied
+				switch {
+				case certain.Has(i) && conditional.Has(i):
+					t.Fatalf("seed %d: %s is certain and conditional", seed, c.Permission)
+				case certain.Has(i):
+					got = engine.Allowed
+				case conditional.Has(i):
+					got = engine.Conditional
+				}
+				if got != want {
+					t.Fatalf("seed %d: %s %s %s: at once %s, by itself %s", seed, id, c.Permission, path, got, want)
+				}
+				asked++
+			}
+		}
+	}
+	t.Logf("%d answers", asked)
+}
+
+// TestCompareTellsEveryLoss: when some grants go, whatever is refused afterwards and
+// was not before lies in what Compare calls lost, and nothing is gained.
+func TestCompareTellsEveryLoss(t *testing.T) {
+	lost, stays := 0, 0
+	for seed := range uint64(estates(t) / 2) {
+		g := newRandom(seed)
+		e := g.estate(t)
+		var r engine.Removal
+		for _, gr := range e.Grants {
+			if g.r.IntN(3) == 0 {
+				r.Grants = append(r.Grants, gr.ID)
+			}
+		}
+		before, after := engine.New(e), engine.New(engine.Without(e, r))
+		diffs := map[model.ID]engine.Difference{}
+		for range 100 {
+			q := g.question()
+			id, p, path := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path)
+			d, ok := diffs[id]
+			if !ok {
+				d = engine.Compare(before, after, id)
+				diffs[id] = d
+				stays += len(d.Stays)
+				if len(d.Gained) > 0 {
+					t.Fatalf("seed %d: %s gains %+v when grants go", seed, id, d.Gained)
+				}
+			}
+			was, is := before.Decide(id, p, path, model.Context{}).Outcome, after.Decide(id, p, path, model.Context{}).Outcome
+			told := false
+			for _, l := range d.Lost {
+				told = told || e.Catalogue[l.Permission].Permission == p && l.On.Matches(path)
+			}
+			if is < was && !told {
+				t.Fatalf("seed %d: without %v %s on %s by %s is %s, was %s, and nothing of it is called lost", seed, r.Grants, p, path, id, is, was)
+			}
+			if is < was {
+				lost++
+			}
+		}
+	}
+	if lost < 100 || stays < 20 {
+		t.Errorf("only %d losses and %d that stay: the estates say too little", lost, stays)
 	}
 }

@@ -37,6 +37,13 @@ func (b Bits) Or(o Bits) {
 	}
 }
 
+// And keeps only what is in o too, which must be of the same size.
+func (b Bits) And(o Bits) {
+	for i := range b {
+		b[i] &= o[i]
+	}
+}
+
 // AndNot takes out every number of o, which must be of the same size.
 func (b Bits) AndNot(o Bits) {
 	for i, w := range o {

@@ -207,9 +207,14 @@ func (w *workspace) readAlso(ctx context.Context, names []string) error {
 		}
 		logs = append(logs, n)
 	}
+	if _, err := w.surveyed(ctx, src); err != nil { // what its operations are must be known
+		return err
+	}
 	row := surveyRow{Source: src.Name}
 	start := time.Now()
-	if err := w.readFrom(ctx, src, w.files(src, logs), false, &row); err != nil {
+	r := w.files(src, logs)
+	r.Strict = true
+	if err := w.readFrom(ctx, src, r, false, &row); err != nil {
 		return err
 	}
 	row.Seconds = time.Since(start).Seconds()

@@ -46,6 +46,7 @@ type Reader struct {
 	Estate   string    // file
 	LogFiles []string  // files, folders and globs; "-" is Stdin
 	Stdin    io.Reader // may be nil where no "-" is named
+	Strict   bool      // a pattern that no file matches is an error
 }
 
 var _ source.Reader = (*Reader)(nil)

@@ -9,11 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"iter"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/columns"
@@ -60,6 +62,14 @@ func (r *Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, err
 		var names []string
 		for _, pattern := range r.LogFiles {
 			more, err := expand(pattern)
+			if err == nil && len(more) == 0 && !strings.ContainsAny(pattern, "*?[") {
+				if _, serr := os.Stat(pattern); serr != nil {
+					err = serr
+				}
+			}
+			if err == nil && len(more) == 0 && r.Strict {
+				err = fmt.Errorf("%q: no file is there", pattern)
+			}
 			if err != nil {
 				yield(fold.Part{}, fmt.Errorf("source %s: logs: %w", r.Name, err))
 				return
@@ -269,7 +279,7 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 	return l.end(at, fold.Part{Name: at.Name})
 }
 
-// expand lists the files behind a file name, a folder or a glob.
+// expand lists the files behind a file name, a folder with those below it, or a glob.
 func expand(pattern string) ([]string, error) {
 	if pattern == stdinName {
 		return []string{pattern}, nil
@@ -288,14 +298,20 @@ func expand(pattern string) ([]string, error) {
 			out = append(out, n)
 			continue
 		}
-		es, err := os.ReadDir(n)
+		err = filepath.WalkDir(n, func(name string, d fs.DirEntry, err error) error {
+			if err != nil || d.IsDir() {
+				return err
+			}
+			// A link counts as what it leads to; a link to a folder is not followed.
+			if st, err := os.Stat(name); err != nil {
+				return err
+			} else if st.Mode().IsRegular() {
+				out = append(out, name)
+			}
+			return nil
+		})
 		if err != nil {
 			return nil, err
-		}
-		for _, e := range es {
-			if e.Type().IsRegular() {
-				out = append(out, filepath.Join(n, e.Name()))
-			}
 		}
 	}
 	return out, nil

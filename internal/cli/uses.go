@@ -236,6 +236,11 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 	if len(groups) > 0 {
 		d.Tables = []render.Table{t}
 	}
+	if len(groups) == 0 && f.identity != "" {
+		if err := s.known(q.Identity); err != nil {
+			d.Notes = append(d.Notes, render.Clean(err.Error())+". Callers that the estate does not list: clipfence uses --strangers")
+		}
+	}
 	if cut {
 		d.Notes = append(d.Notes, "<= : some of the uses began before the window, and how many calls fell into it is not kept.")
 	}

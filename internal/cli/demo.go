@@ -360,7 +360,7 @@ func (d *demo) lend() error {
 		return err
 	}
 	key := func(name string) string { return filepath.Join(d.dir, "workspace", "keys", name) }
-	if err := d.cmd("gate", "ask", "ticketing-admin", "--for", "4s", "--reason", "refund run is stuck", "--key", key("asker")); err != nil {
+	if err := d.cmd("gate", "ask", "ticketing-admin", "--for", "2s", "--reason", "refund run is stuck", "--key", key("asker")); err != nil {
 		return err
 	}
 	r, err := d.newest()

@@ -23,7 +23,6 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
-	"cel.dev/cel-go/ext"
 
 	"clipfence/internal/auditlog"
 	"clipfence/internal/core/model"
@@ -57,15 +56,28 @@ var ErrMap = errors.New("log map does not hold")
 var environment, environmentErr = newEnvironment()
 
 func newEnvironment() (*cel.Env, error) {
-	escape := func(v ref.Val) ref.Val {
-		s, ok := v.Value().(string)
-		if !ok {
-			return types.NewErr("escape wants text")
-		}
-		return types.String(model.AppendEscaped(nil, []byte(s)))
+	// CEL's own library of string functions would double the packages that its module
+	// needs; these are the ones that log maps want.
+	text := func(name string, f func(string) any) cel.EnvOption {
+		return cel.Function(name, cel.Overload(name+"_dyn", []*cel.Type{cel.DynType}, cel.DynType, cel.UnaryBinding(func(v ref.Val) ref.Val {
+			s, ok := v.Value().(string)
+			if !ok {
+				return types.NewErr("%s wants text", name)
+			}
+			return types.DefaultTypeAdapter.NativeToValue(f(s))
+		})))
 	}
-	return cel.NewEnv(cel.Variable("r", cel.DynType), ext.Strings(), cel.OptionalTypes(),
-		cel.Function("escape", cel.Overload("escape_dyn", []*cel.Type{cel.DynType}, cel.StringType, cel.UnaryBinding(escape))))
+	return cel.NewEnv(cel.Variable("r", cel.DynType), cel.OptionalTypes(),
+		text("escape", func(s string) any { return string(model.AppendEscaped(nil, []byte(s))) }),
+		text("lower", func(s string) any { return strings.ToLower(s) }),
+		cel.Function("split", cel.Overload("split_dyn_dyn", []*cel.Type{cel.DynType, cel.DynType}, cel.ListType(cel.StringType), cel.BinaryBinding(func(s, sep ref.Val) ref.Val {
+			x, ok1 := s.Value().(string)
+			y, ok2 := sep.Value().(string)
+			if !ok1 || !ok2 {
+				return types.NewErr("split wants two texts")
+			}
+			return types.DefaultTypeAdapter.NativeToValue(strings.Split(x, y))
+		}))))
 }
 
 const maxCost = 100_000 // of one expression on one record

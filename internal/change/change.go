@@ -69,7 +69,7 @@ func Plan(ctx context.Context, c source.Changer, g *engine.Engine, f *draft.Fenc
 		role := a.Role
 		if role == "" {
 			role = name
-			s, err := step(source.Roles, name, model.Role{Name: name, Title: "Clip Fence: access of " + who.String(), PermissionSet: model.PermissionSet{Do: a.Do}})
+			s, err := step(source.Roles, name, model.Role{Name: name, Title: "Clip Fence: access of " + who.String(), Rights: model.Rights{Do: a.Do}})
 			if err != nil {
 				return nil, err
 			}

@@ -303,9 +303,9 @@ func TestWideningIsSeen(t *testing.T) {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.Read})
 	}
 	e.Grants = []model.Grant{
-		{ID: "1", To: who, PermissionSet: model.PermissionSet{Do: do("s/o:*")}, On: on("/m/a/**", "/m/b/**")},
-		{ID: "2", To: who, PermissionSet: model.PermissionSet{Do: do("s/p:r")}, On: on("/m/c"), When: office},
-		{ID: "3", To: who, PermissionSet: model.PermissionSet{Do: do("s/o:r")}, On: on("/m/d/**"), Until: noon},
+		{ID: "1", To: who, Rights: model.Rights{Do: do("s/o:*")}, On: on("/m/a/**", "/m/b/**")},
+		{ID: "2", To: who, Rights: model.Rights{Do: do("s/p:r")}, On: on("/m/c"), When: office},
+		{ID: "3", To: who, Rights: model.Rights{Do: do("s/o:r")}, On: on("/m/d/**"), Until: noon},
 	}
 	eng := engine.New(e)
 	for _, tt := range []struct {

@@ -84,7 +84,7 @@ func (k *Keeper) Save(ctx context.Context, r *gate.Request, event string) error 
 }
 
 func grant(r *gate.Request) model.Grant {
-	return model.Grant{ID: r.GrantID(), To: r.By, Role: r.Policy.Opens.Role, PermissionSet: model.PermissionSet{Do: r.Policy.Opens.Do},
+	return model.Grant{ID: r.GrantID(), To: r.By, Role: r.Policy.Opens.Role, Rights: model.Rights{Do: r.Policy.Opens.Do},
 		On: r.Policy.Opens.On, When: r.Policy.Controls, Until: r.Until, Side: model.IdentitySide, Created: r.OpenedAt.UTC().Truncate(time.Second)}
 }
 

@@ -66,11 +66,11 @@ type Evidence struct {
 }
 
 // Sets returns the permissions of a line.
-func (a *Allow) Sets(g *engine.Engine) []model.PermissionSet {
+func (a *Allow) Sets(g *engine.Engine) []model.Rights {
 	if a.Role != "" {
 		return g.RoleSets(a.Role)
 	}
-	return []model.PermissionSet{{Do: a.Do}}
+	return []model.Rights{{Do: a.Do}}
 }
 
 // Validate reports what is wrong with a fence that somebody wrote, or nil.
@@ -512,14 +512,14 @@ func (d *drafter) fits(t *gauge.GrantResult, perms engine.Bits, on []model.PathP
 
 // Within reports whether every permission of some set of inner, known to a
 // catalogue or not, is in one set of outer.
-func Within(inner, outer []model.PermissionSet) bool {
+func Within(inner, outer []model.Rights) bool {
 	for _, in := range inner {
 		for _, p := range in.Do {
-			one := model.PermissionSet{Do: []model.PermissionPattern{p}, Except: in.Except}
+			one := model.Rights{Do: []model.PermissionPattern{p}, Except: in.Except}
 			if one.Empty() {
 				continue
 			}
-			if !slices.ContainsFunc(outer, func(o model.PermissionSet) bool { return o.Contains(one) }) {
+			if !slices.ContainsFunc(outer, func(o model.Rights) bool { return o.Contains(one) }) {
 				return false
 			}
 		}

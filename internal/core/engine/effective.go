@@ -40,17 +40,17 @@ func NewSweep(g *Engine) *Sweep {
 		}
 		s.grants = append(s.grants, b)
 	}
-	one := func(p model.PermissionSet) Bits { return g.SetPerms([]model.PermissionSet{p}) }
+	one := func(p model.Rights) Bits { return g.SetPerms([]model.Rights{p}) }
 	for _, d := range e.Denials {
-		s.denials = append(s.denials, one(d.PermissionSet))
+		s.denials = append(s.denials, one(d.Rights))
 	}
 	for _, r := range e.Guardrails {
 		refused := s.all.Clone()
-		refused.AndNot(one(r.PermissionSet))
+		refused.AndNot(one(r.Rights))
 		s.guardrails = append(s.guardrails, refused)
 	}
 	for _, c := range e.Ceilings {
-		s.ceilings = append(s.ceilings, one(c.PermissionSet))
+		s.ceilings = append(s.ceilings, one(c.Rights))
 	}
 	return s
 }

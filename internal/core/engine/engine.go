@@ -18,7 +18,7 @@ type Engine struct {
 	actAsFrom  map[model.ID][]int
 	ceilingsOf map[model.ID][]int
 	roles      map[string]int
-	roleSets   map[string][]model.PermissionSet
+	roleSets   map[string][]model.Rights
 	nodes      map[model.Path]int
 	identities map[model.ID]int
 }
@@ -35,7 +35,7 @@ func New(e *model.Estate) *Engine {
 		actAsFrom:  map[model.ID][]int{},
 		ceilingsOf: map[model.ID][]int{},
 		roles:      make(map[string]int, len(e.Roles)),
-		roleSets:   make(map[string][]model.PermissionSet, len(e.Roles)),
+		roleSets:   make(map[string][]model.Rights, len(e.Roles)),
 		nodes:      make(map[model.Path]int, len(e.Nodes)),
 		identities: make(map[model.ID]int, len(e.Identities)),
 	}
@@ -70,34 +70,34 @@ func New(e *model.Estate) *Engine {
 	return g
 }
 
-func (g *Engine) expand(role string, seen map[string]bool) []model.PermissionSet {
+func (g *Engine) expand(role string, seen map[string]bool) []model.Rights {
 	i, ok := g.roles[role]
 	if !ok || seen[role] {
 		return nil
 	}
 	seen[role] = true
 	r := &g.Estate.Roles[i]
-	sets := []model.PermissionSet{r.PermissionSet}
+	sets := []model.Rights{r.Rights}
 	for _, in := range r.Includes {
 		sets = append(sets, g.expand(in, seen)...)
 	}
 	return sets
 }
 
-// RoleSets returns the permission sets of a role and of the roles it includes.
-func (g *Engine) RoleSets(role string) []model.PermissionSet { return g.roleSets[role] }
+// RoleSets returns the rights of a role and of the roles it includes.
+func (g *Engine) RoleSets(role string) []model.Rights { return g.roleSets[role] }
 
-// GrantSets returns the permission sets that a grant gives; their union counts.
-func (g *Engine) GrantSets(gr *model.Grant) []model.PermissionSet {
+// GrantSets returns the rights that a grant gives; their union counts.
+func (g *Engine) GrantSets(gr *model.Grant) []model.Rights {
 	if gr.Role != "" {
 		return g.roleSets[gr.Role]
 	}
-	return []model.PermissionSet{gr.PermissionSet}
+	return []model.Rights{gr.Rights}
 }
 
 // Has reports whether some set holds p.
-func Has(sets []model.PermissionSet, p model.Permission) bool {
-	return slices.ContainsFunc(sets, func(s model.PermissionSet) bool { return s.Has(p) })
+func Has(sets []model.Rights, p model.Permission) bool {
+	return slices.ContainsFunc(sets, func(s model.Rights) bool { return s.Has(p) })
 }
 
 // Entry returns what the catalogue knows about p.

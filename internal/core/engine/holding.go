@@ -22,7 +22,7 @@ func (g *Engine) GrantPerms(gr *model.Grant) Bits {
 }
 
 // SetPerms returns the permissions of the catalogue that are in some set.
-func (g *Engine) SetPerms(sets []model.PermissionSet) Bits {
+func (g *Engine) SetPerms(sets []model.Rights) Bits {
 	b := NewBits(len(g.Estate.Catalogue))
 	for _, s := range sets {
 		for _, d := range s.Do {

@@ -167,7 +167,7 @@ func TestValidate(t *testing.T) {
 			// Cycles are legal.
 			Memberships: []model.Membership{{Member: model.MustID("group/g"), Group: model.MustID("group/h")}, {Member: model.MustID("group/h"), Group: model.MustID("group/g")}},
 			ActAs:       []model.ActAs{{ID: "1", From: model.MustID("person/a"), To: model.MustID("person/a")}},
-			Roles:       []model.Role{{Name: "r", PermissionSet: model.PermissionSet{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}}}},
+			Roles:       []model.Role{{Name: "r", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}}}},
 			Grants:      []model.Grant{{ID: "g1", To: model.MustID("everyone"), Role: "r", On: []model.PathPattern{model.MustPathPattern("/m/org:a/**")}}},
 		}
 	}
@@ -210,13 +210,13 @@ func TestValidate(t *testing.T) {
 		{"double permission", func(e *model.Estate) { e.Catalogue = append(e.Catalogue, e.Catalogue[0]) }, "catalogue twice"},
 		{"additive with denials", func(e *model.Estate) {
 			e.Semantics.Additive = true
-			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")}, PermissionSet: model.PermissionSet{Do: pats("*")}, On: on}}
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")}, Rights: model.Rights{Do: pats("*")}, On: on}}
 		}, "additive"},
 		{"ceiling of nobody", func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c", PermissionSet: model.PermissionSet{Do: pats("*")}, On: on}}
+			e.Ceilings = []model.Ceiling{{ID: "c", Rights: model.Rights{Do: pats("*")}, On: on}}
 		}, "names nobody"},
 		{"guardrail outside", func(e *model.Estate) {
-			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"), PermissionSet: model.PermissionSet{Do: pats("*")}}}
+			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"), Rights: model.Rights{Do: pats("*")}}}
 		}, "outside source"},
 		{"bad hours", func(e *model.Estate) { e.Grants[0].When.Hours = &model.Hours{} }, "name no days"},
 	} {

@@ -4,9 +4,9 @@
 // on them alone. In the order a reader meets them:
 //
 //   - a [Path] names a [Node] (a scope or a resource); a [PathPattern] names many;
-//   - a [Permission] names one action of one service; a [PermissionSet] names many;
+//   - a [Permission] names one action of one service; [Rights] name many;
 //   - an [ID] names an identity; [Identity] is what is known about it;
-//   - a [Role] is a named permission set, a [Grant] gives one on some places;
+//   - a [Role] is a named set of rights, a [Grant] gives one on some places;
 //   - a [Denial], a [Ceiling] and a [Guardrail] each take something back;
 //   - a [Condition] says when a grant or a denial holds, judged in a [Context];
 //   - the [Catalogue] says what each permission is worth and where it is logged;

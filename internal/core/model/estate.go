@@ -76,12 +76,12 @@ type Node struct {
 
 // A Role is a named set of permissions.
 type Role struct {
-	Name          string `json:"name" doc:"the role's name in its source"`
-	Title         string `json:"title,omitempty" doc:"a name for people to read"`
-	Builtin       bool   `json:"builtin,omitempty" doc:"true when the source made it and nobody can change it"`
-	PermissionSet `yaml:",inline"`
-	Includes      []string `json:"includes,omitempty" doc:"other roles whose permissions it has too"`
-	At            Position `json:"-"`
+	Name     string `json:"name" doc:"the role's name in its source"`
+	Title    string `json:"title,omitempty" doc:"a name for people to read"`
+	Builtin  bool   `json:"builtin,omitempty" doc:"true when the source made it and nobody can change it"`
+	Rights   `yaml:",inline"`
+	Includes []string `json:"includes,omitempty" doc:"other roles whose permissions it has too"`
+	At       Position `json:"-"`
 }
 
 // The two sides on which a grant can be written.
@@ -92,16 +92,16 @@ const (
 
 // A Grant gives an identity a role or a list of permissions on some places.
 type Grant struct {
-	ID            string `json:"id" doc:"the grant's own name in its source"`
-	To            ID     `json:"to" doc:"who receives it"`
-	Role          string `json:"role,omitempty" doc:"a role's name; this or do, not both"`
-	PermissionSet `yaml:",inline"`
-	On            []PathPattern `json:"on" doc:"path patterns; /x/** is x and everything below it"`
-	When          Condition     `json:"when,omitzero" doc:"holds only under this condition"`
-	Until         time.Time     `json:"until,omitzero" doc:"ends at this time; none: standing"`
-	Side          string        `json:"side,omitempty" doc:"identity (default) or resource: where it is written"`
-	Created       time.Time     `json:"created,omitzero" doc:"when it was made"`
-	At            Position      `json:"-"`
+	ID      string `json:"id" doc:"the grant's own name in its source"`
+	To      ID     `json:"to" doc:"who receives it"`
+	Role    string `json:"role,omitempty" doc:"a role's name; this or do, not both"`
+	Rights  `yaml:",inline"`
+	On      []PathPattern `json:"on" doc:"path patterns; /x/** is x and everything below it"`
+	When    Condition     `json:"when,omitzero" doc:"holds only under this condition"`
+	Until   time.Time     `json:"until,omitzero" doc:"ends at this time; none: standing"`
+	Side    string        `json:"side,omitempty" doc:"identity (default) or resource: where it is written"`
+	Created time.Time     `json:"created,omitzero" doc:"when it was made"`
+	At      Position      `json:"-"`
 }
 
 // Condition returns When with Until folded in.
@@ -119,31 +119,31 @@ func (g Grant) Covers(p Path) bool {
 
 // A Denial refuses permissions on some places to identities, except some.
 type Denial struct {
-	ID            string `json:"id" doc:"the denial's own name in its source"`
-	To            []ID   `json:"to" doc:"whom it refuses"`
-	Unless        []ID   `json:"unless,omitempty" doc:"identities that it spares"`
-	PermissionSet `yaml:",inline"`
-	On            []PathPattern `json:"on" doc:"path patterns"`
-	When          Condition     `json:"when,omitzero" doc:"refuses only under this condition"`
-	At            Position      `json:"-"`
+	ID     string `json:"id" doc:"the denial's own name in its source"`
+	To     []ID   `json:"to" doc:"whom it refuses"`
+	Unless []ID   `json:"unless,omitempty" doc:"identities that it spares"`
+	Rights `yaml:",inline"`
+	On     []PathPattern `json:"on" doc:"path patterns"`
+	When   Condition     `json:"when,omitzero" doc:"refuses only under this condition"`
+	At     Position      `json:"-"`
 }
 
 // A Ceiling is the most an identity can have, whatever it is granted.
 type Ceiling struct {
-	ID            string `json:"id" doc:"the ceiling's own name in its source"`
-	Of            ID     `json:"of" doc:"whose ceiling it is"`
-	PermissionSet `yaml:",inline"`
-	On            []PathPattern `json:"on" doc:"path patterns"`
-	At            Position      `json:"-"`
+	ID     string `json:"id" doc:"the ceiling's own name in its source"`
+	Of     ID     `json:"of" doc:"whose ceiling it is"`
+	Rights `yaml:",inline"`
+	On     []PathPattern `json:"on" doc:"path patterns"`
+	At     Position      `json:"-"`
 }
 
 // A Guardrail is the most anybody can have on a node and below, except some.
 type Guardrail struct {
-	ID            string `json:"id" doc:"the guardrail's own name in its source"`
-	Node          Path   `json:"node" doc:"the node that it protects, with everything below"`
-	PermissionSet `yaml:",inline"`
-	Unless        []ID     `json:"unless,omitempty" doc:"identities that it spares"`
-	At            Position `json:"-"`
+	ID     string `json:"id" doc:"the guardrail's own name in its source"`
+	Node   Path   `json:"node" doc:"the node that it protects, with everything below"`
+	Rights `yaml:",inline"`
+	Unless []ID     `json:"unless,omitempty" doc:"identities that it spares"`
+	At     Position `json:"-"`
 }
 
 // Semantics states as data how a source's rules differ from the common list.
@@ -163,7 +163,7 @@ type Estate struct {
 	Identities  []Identity       `json:"identities" doc:"people, workloads, groups, outsiders"`
 	Memberships []Membership     `json:"memberships,omitempty" doc:"who is in which group"`
 	ActAs       []ActAs          `json:"act_as,omitempty" doc:"who may act as whom"`
-	Roles       []Role           `json:"roles,omitempty" doc:"named permission sets"`
+	Roles       []Role           `json:"roles,omitempty" doc:"named sets of rights"`
 	Grants      []Grant          `json:"grants,omitempty" doc:"what is given"`
 	Denials     []Denial         `json:"denials,omitempty" doc:"what is refused"`
 	Ceilings    []Ceiling        `json:"ceilings,omitempty" doc:"the most an identity can have"`

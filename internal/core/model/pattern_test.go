@@ -179,7 +179,7 @@ func TestContainmentIsExact(t *testing.T) {
 	}
 }
 
-func randomSet(r *rand.Rand) model.PermissionSet {
+func randomSet(r *rand.Rand) model.Rights {
 	part := func() string {
 		return []string{"*", "a", "b", "a*", "*b", "*a*", "a*b", "ab"}[r.IntN(8)]
 	}
@@ -189,11 +189,11 @@ func randomSet(r *rand.Rand) model.PermissionSet {
 		}
 		return out
 	}
-	return model.PermissionSet{Do: pats(1 + r.IntN(2)), Except: pats(r.IntN(3))}
+	return model.Rights{Do: pats(1 + r.IntN(2)), Except: pats(r.IntN(3))}
 }
 
-// TestPermissionSetsAreExact is law 3 for permissions with exceptions.
-func TestPermissionSetsAreExact(t *testing.T) {
+// TestRightsAreExact is law 3 for permissions with exceptions.
+func TestRightsAreExact(t *testing.T) {
 	const seed = 5
 	r := rand.New(rand.NewPCG(seed, 0))
 	parts := []string{"a", "b", "f", "ab", "ba", "af", "fa", "fb", "bf", "afb", "aba", "bab", "aab", "abb", "faf", "fbf", "fafb", "afbf", "bfa"}
@@ -335,8 +335,8 @@ func FuzzPermission(f *testing.F) {
 			if err != nil || q != p || !p.Contains(p) {
 				t.Fatalf("ParsePermissionPattern(%q) = %q does not round-trip: %q, %v", s, p, q, err)
 			}
-			one := model.PermissionSet{Do: []model.PermissionPattern{p}}
-			if !one.Contains(one) || one.Empty() || !(model.PermissionSet{Do: one.Do, Except: one.Do}).Empty() {
+			one := model.Rights{Do: []model.PermissionPattern{p}}
+			if !one.Contains(one) || one.Empty() || !(model.Rights{Do: one.Do, Except: one.Do}).Empty() {
 				t.Fatalf("set of %q is wrong about itself", p)
 			}
 		}

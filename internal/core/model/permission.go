@@ -164,16 +164,16 @@ func (p PermissionPattern) meet(q PermissionPattern) []PermissionPattern {
 	return out
 }
 
-// A PermissionSet is every permission that some pattern of Do matches and no
-// pattern of Except does. The zero set is empty.
-type PermissionSet struct {
+// Rights are every permission that some pattern of Do matches and no
+// pattern of Except does. The zero Rights are none.
+type Rights struct {
 	Do     []PermissionPattern `json:"do,omitempty" doc:"permission patterns, service/noun:verb with * in any part"`
 	Except []PermissionPattern `json:"except,omitempty" doc:"permission patterns taken out of do again"`
 }
 
 // Permissions returns the set of exactly the listed permissions.
-func Permissions(ps ...Permission) PermissionSet {
-	s := PermissionSet{Do: make([]PermissionPattern, len(ps))}
+func Permissions(ps ...Permission) Rights {
+	s := Rights{Do: make([]PermissionPattern, len(ps))}
 	for i, p := range ps {
 		s.Do[i] = p.Pattern()
 	}
@@ -185,13 +185,13 @@ func anyContains(ps []PermissionPattern, q PermissionPattern) bool {
 }
 
 // Has reports whether p is in the set.
-func (s PermissionSet) Has(p Permission) bool {
+func (s Rights) Has(p Permission) bool {
 	has := func(q PermissionPattern) bool { return q.Matches(p) }
 	return slices.ContainsFunc(s.Do, has) && !slices.ContainsFunc(s.Except, has)
 }
 
 // Empty reports whether no permission is in the set, of those known or not.
-func (s PermissionSet) Empty() bool {
+func (s Rights) Empty() bool {
 	for _, d := range s.Do {
 		if !anyContains(s.Except, d) {
 			return false
@@ -203,7 +203,7 @@ func (s PermissionSet) Empty() bool {
 // Contains reports whether every permission of t is in s.
 //
 // s\E contains t\F when t lies in s or F, and what t shares with E lies in F.
-func (s PermissionSet) Contains(t PermissionSet) bool {
+func (s Rights) Contains(t Rights) bool {
 	for _, d := range t.Do {
 		if !anyContains(s.Do, d) && !anyContains(t.Except, d) {
 			return false
@@ -220,7 +220,7 @@ func (s PermissionSet) Contains(t PermissionSet) bool {
 }
 
 // Overlaps reports whether s and t share a permission.
-func (s PermissionSet) Overlaps(t PermissionSet) bool {
+func (s Rights) Overlaps(t Rights) bool {
 	for _, a := range s.Do {
 		for _, b := range t.Do {
 			for _, m := range a.meet(b) {

@@ -159,7 +159,7 @@ func (v *validator) condition(at Position, what string, c Condition) {
 }
 
 // permissions checks that each pattern names something of the catalogue.
-func (v *validator) permissions(at Position, what string, s PermissionSet) {
+func (v *validator) permissions(at Position, what string, s Rights) {
 	for _, list := range [][]PermissionPattern{s.Do, s.Except} {
 		for _, p := range list {
 			if one, ok := p.Exact(); ok && v.perms[one] {
@@ -194,7 +194,7 @@ func (v *validator) roles() {
 		v.known[r.Name] = true
 	}
 	for _, r := range v.e.Roles {
-		v.permissions(r.At, fmt.Sprintf("role %q", r.Name), r.PermissionSet)
+		v.permissions(r.At, fmt.Sprintf("role %q", r.Name), r.Rights)
 		for _, in := range r.Includes {
 			if !v.known[in] {
 				v.fault(r.At, "role %q includes role %q, which is not listed", r.Name, in)
@@ -220,7 +220,7 @@ func (v *validator) rules() {
 		v.ref(g.At, name, g.To)
 		v.places(g.At, name, g.On)
 		v.condition(g.At, name, g.When)
-		v.permissions(g.At, name, g.PermissionSet)
+		v.permissions(g.At, name, g.Rights)
 		switch {
 		case g.Role != "" && len(g.Do) > 0:
 			v.fault(g.At, "%s has both a role and permissions of its own; it must have one", name)
@@ -242,18 +242,18 @@ func (v *validator) rules() {
 		v.refs(d.At, name, d.Unless)
 		v.places(d.At, name, d.On)
 		v.condition(d.At, name, d.When)
-		v.permissions(d.At, name, d.PermissionSet)
+		v.permissions(d.At, name, d.Rights)
 	}
 	for _, c := range v.e.Ceilings {
 		name := once(c.At, "ceiling", c.ID)
 		v.ref(c.At, name, c.Of)
 		v.places(c.At, name, c.On)
-		v.permissions(c.At, name, c.PermissionSet)
+		v.permissions(c.At, name, c.Rights)
 	}
 	for _, g := range v.e.Guardrails {
 		name := once(g.At, "guardrail", g.ID)
 		v.inside(g.At, name, g.Node)
 		v.refs(g.At, name, g.Unless)
-		v.permissions(g.At, name, g.PermissionSet)
+		v.permissions(g.At, name, g.Rights)
 	}
 }

@@ -61,7 +61,7 @@ func Run(before *engine.Engine, f *draft.Fence, uses []usage.Use, w gauge.Weight
 // widened proves line by line that a fence lies inside the grants it replaces.
 // Permissions without '*' are compared one by one against every replaced grant
 // together; a pattern, which also means permissions that no catalogue lists yet,
-// must lie inside a single permission set.
+// must lie inside a single set of rights.
 func widened(g *engine.Engine, f *draft.Fence) []Widening {
 	who := f.For.In(g.Estate.Source)
 	var old []*model.Grant
@@ -75,7 +75,7 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 		cond := a.When.WithUntil(a.Until)
 		for _, set := range a.Sets(g) {
 			for _, p := range set.Do {
-				one := []model.PermissionSet{{Do: []model.PermissionPattern{p}, Except: set.Except}}
+				one := []model.Rights{{Do: []model.PermissionPattern{p}, Except: set.Except}}
 				var places []model.PathPattern
 				for _, o := range old {
 					if cond.Implies(o.Condition()) && draft.Within(one, g.GrantSets(o)) {

@@ -1,0 +1,253 @@
+package gauge_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+var now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
+
+// scenario builds an input from lines of a small language:
+//
+//	grant ID TO PERMS ON [new] [until] [second-factor]
+//	used WHO PERM PATH DAYS        DAYS: 1-90 for each day that many days ago, /7 for every seventh
+//	refused WHO PERM PATH DAYS
+//	log off|since-N                the reading class of service store
+//	seen WHO DAYS                  the source remembers a sign-in so many days ago
+//	disabled WHO, protected WHO, young WHO, member WHO GROUP
+//
+// The estate has the workloads a and b, the person p, the group g, six containers in
+// one project, and 400 days of log.
+func scenario(t *testing.T, text string) *gauge.Input {
+	t.Helper()
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/project:x")}}}
+	for i := range 6 {
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/project:x/bucket:b%d", i))})
+	}
+	for p, l := range map[string]model.Level{"store/object:list": model.List, "store/object:read": model.Read, "store/object:write": model.Write, "store/bucket:delete": model.Administer, "identity/grant:create": model.HandOut, "quiet/thing:do": model.Write} {
+		c := model.CatalogueEntry{Permission: model.MustPermission(p), Level: l, LogClass: "read"}
+		switch {
+		case l == model.HandOut:
+			c.Escalates, c.Kinds = model.EditGrants, []string{"project"}
+		case c.Permission.Service() == "store":
+			c.Kinds = []string{"bucket"}
+		default:
+			c.LogClass = "" // no log ever shows it
+		}
+		e.Catalogue = append(e.Catalogue, c)
+	}
+	for _, id := range []string{"workload/a", "workload/b", "person/p", "group/g"} {
+		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id), Created: now.AddDate(-2, 0, 0)})
+	}
+	identity := func(who string) *model.Identity {
+		return &e.Identities[slices.IndexFunc(e.Identities, func(i model.Identity) bool { return i.ID == model.MustID(who) })]
+	}
+	for _, s := range []string{"store", "identity"} {
+		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", On: true})
+	}
+	in := &gauge.Input{AsOf: now, Window: 90, History: now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
+	fold := usage.Fold{}
+	for line := range strings.Lines(text) {
+		f := strings.Fields(line)
+		if len(f) == 0 {
+			continue
+		}
+		switch f[0] {
+		case "grant":
+			g := model.Grant{ID: f[1], To: model.MustID(f[2]), Created: now.AddDate(-1, 0, 0)}
+			for p := range strings.SplitSeq(f[3], ",") {
+				g.Do = append(g.Do, model.MustPermissionPattern(p))
+			}
+			g.On = []model.PathPattern{model.MustPathPattern(f[4])}
+			for _, opt := range f[5:] {
+				switch opt {
+				case "new":
+					g.Created = now.AddDate(0, 0, -7)
+				case "until":
+					g.Until = now.AddDate(0, 0, 3)
+				case "second-factor":
+					g.When.SecondFactor = true
+				}
+			}
+			e.Grants = append(e.Grants, g)
+		case "used", "refused":
+			span, step, _ := strings.Cut(f[4], "/")
+			from, to, each := 0, 0, 1
+			if _, err := fmt.Sscanf(span, "%d-%d", &from, &to); err != nil {
+				t.Fatal(err)
+			}
+			if step != "" {
+				if _, err := fmt.Sscan(step, &each); err != nil {
+					t.Fatal(err)
+				}
+			}
+			for d := from; d <= to; d += each {
+				c := usage.Call{Time: now.AddDate(0, 0, -d), Identity: model.MustID(f[1]), Permission: model.MustPermission(f[2]), Path: model.MustPath(f[3]), Outcome: usage.Done}
+				if f[0] == "refused" {
+					c.Outcome = usage.Refused
+				}
+				fold.Add(c)
+			}
+		case "log":
+			e.Coverage[0].On = f[1] != "off"
+			n := 0
+			if _, err := fmt.Sscanf(f[1], "since-%d", &n); err == nil {
+				e.Coverage[0].Since = now.AddDate(0, 0, -n)
+			}
+		case "seen":
+			n := 0
+			fmt.Sscan(f[2], &n)
+			identity(f[1]).LastSeen = now.AddDate(0, 0, -n)
+		case "disabled":
+			identity(f[1]).Disabled = true
+		case "young":
+			identity(f[1]).Created = now.AddDate(0, 0, -9)
+		case "protected":
+			in.Protected[model.MustID(f[1])] = true
+		case "member":
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[1]), Group: model.MustID(f[2])})
+		default:
+			t.Fatalf("what is %q?", f[0])
+		}
+	}
+	in.Engine = engine.New(e)
+	in.Uses = fold.Uses()
+	in.Coverage = usage.NewCoverage(e.Coverage, in.History)
+	return in
+}
+
+// TestClasses: into which class each permission of grant g1 falls: u used, r rare, n
+// too new, o unobservable, x unused.
+func TestClasses(t *testing.T) {
+	for _, tt := range []struct{ name, text, want string }{
+		{"used and not", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-80", "list x read u write x"},
+		{"a refused call is no use", "grant g1 workload/a store/object:* /m/**\nrefused workload/a store/object:read /m/project:x/bucket:b1/1 1-80\nused workload/a store/object:list /m/project:x/bucket:b1 1-9", "list u read x write x"},
+		{"too new", "grant g1 workload/a store/object:* /m/** new\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-5", "list n read u write n"},
+		{"no log", "grant g1 workload/a store/object:* /m/**\nlog off\nused workload/a identity/grant:create /m/project:x 1-9", "list o read o write o"},
+		{"a log that began inside the window", "grant g1 workload/a store/object:* /m/**\nlog since-30\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list o read u write o"},
+		{"a log that began a day late", "grant g1 workload/a store/object:* /m/**\nlog since-89\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list x read u write x"},
+		{"monthly", "grant g1 workload/a store/object:read,store/object:list /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 100-380/30\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "list u read x"},
+		{"a season that may be yearly", "grant g1 workload/a store/object:read,store/object:list /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 200-203\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "list u read r"},
+		{"quarterly", "grant g1 workload/a store/object:read,store/object:list /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 100-380/91\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "list u read r"},
+		{"through a group", "grant g1 group/g store/object:* /m/**\nmember person/p group/g\nused person/p store/object:write /m/project:x/bucket:b0/2 3-60", "list x read x write u"},
+		{"elsewhere", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b2/**\nused workload/a store/object:read /m/project:x/bucket:b2/1 1-80", "read x"},
+		{"never logged", "grant g1 workload/a quiet/*:*,store/object:read /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-80", "do o read u"},
+		{"the holder is rare", "grant g1 workload/a store/object:* /m/**\nseen workload/a 200", "list r read r write r"},
+		{"protected", "grant g1 workload/a store/object:* /m/**\nprotected workload/a\nused workload/b store/object:read /m/project:x/bucket:b1/1 1-80", "list r read r write r"},
+	} {
+		in := scenario(t, tt.text)
+		r := gauge.Run(in)
+		var got []string
+		for i, c := range in.Engine.Estate.Catalogue {
+			g := r.Grants[0]
+			if !g.Perms.Has(i) {
+				continue
+			}
+			n := 0
+			for class, b := range map[string]engine.Bits{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable, "x": g.Unused} {
+				if b.Has(i) {
+					s := c.Permission.String()
+					got = append(got, s[strings.LastIndexByte(s, ':')+1:]+" "+class)
+					n++
+				}
+			}
+			if n != 1 {
+				t.Errorf("%s: %s is in %d classes", tt.name, c.Permission, n)
+			}
+		}
+		slices.Sort(got)
+		if s := strings.Join(got, " "); s != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, s, tt.want)
+		}
+	}
+}
+
+// TestStates: how an identity stands as a whole.
+func TestStates(t *testing.T) {
+	for _, tt := range []struct {
+		name, text string
+		want       gauge.State
+	}{
+		{"active", "used workload/a store/object:read /m/project:x/bucket:b1 5-9", gauge.Active},
+		{"daily, silent for long", "used workload/a store/object:read /m/project:x/bucket:b1 120-300", gauge.Idle},
+		{"daily, silent for a month", "used workload/a store/object:read /m/project:x/bucket:b1 95-300", gauge.Idle},
+		{"one season half a year ago", "used workload/a store/object:read /m/project:x/bucket:b1 180-182", gauge.Rare},
+		{"never, and the source remembers nothing", "", gauge.Idle},
+		{"never, seen eight months ago", "seen workload/a 240", gauge.Rare},
+		{"never, seen two years ago", "seen workload/a 700", gauge.Idle},
+		{"signs in, and nothing shows", "seen workload/a 3", gauge.Unproven},
+		{"young", "young workload/a", gauge.New},
+		{"closed", "disabled workload/a\nused workload/a store/object:read /m/project:x/bucket:b1 5-9", gauge.Disabled},
+		{"protected wins", "protected workload/a\ndisabled workload/a", gauge.Protected},
+	} {
+		in := scenario(t, "grant g1 workload/a store/object:* /m/**\n"+tt.text)
+		if got := gauge.Run(in).Of(model.MustID("workload/a")).State; got != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
+		}
+	}
+}
+
+// TestFindings: what is found, most dangerous first, as kind and grant.
+func TestFindings(t *testing.T) {
+	busy := "used workload/a store/object:read /m/project:x/bucket:b1/1 1-80\n"
+	for _, tt := range []struct{ name, text, want string }{
+		{"fits", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\n" + busy, ""},
+		{"a role that is too broad", "grant g1 workload/a store/*:* /m/project:x/bucket:b1/**\n" + busy, "over-broad-role g1"},
+		{"places that are too many", "grant g1 workload/a store/object:read /m/**\n" + busy, "over-broad-place g1"},
+		{"standing right to hand out", "grant g1 workload/a identity/grant:create /m/**\nused workload/a identity/grant:create /m/project:x 1-80", "standing-admin g1"},
+		{"one that ends", "grant g1 workload/a identity/grant:create /m/** until\nused workload/a identity/grant:create /m/project:x 1-80", ""},
+		{"open to everybody", "grant g1 everyone store/object:read /m/project:x/bucket:b1/**", "public-access g1"},
+		{"never through this one", "grant g1 workload/a store/object:write /m/project:x/bucket:b2/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b1/**\n" + busy, "unused-grant g1"},
+		{"given by the group too", "grant g1 person/p store/object:read /m/project:x/bucket:b1/**\ngrant g2 group/g store/object:* /m/project:x/bucket:b1/**\nmember person/p group/g\nused person/p store/object:read /m/project:x/bucket:b1/1 1-80\nused person/p store/object:write /m/project:x/bucket:b1/1 1-80\nused person/p store/object:list /m/project:x/bucket:b1 1-80", "redundant-grant g1"},
+		{"given by the group under a condition only", "grant g1 person/p store/object:read /m/project:x/bucket:b1/**\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/** second-factor\nmember person/p group/g\nused person/p store/object:read /m/project:x/bucket:b1/1 1-80", ""},
+		{"idle", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1 150-300", "idle-identity "},
+		{"too new", "grant g1 workload/a store/*:* /m/project:x/bucket:b1/** new\n" + busy, ""},
+		{"cannot be judged", "grant g1 workload/a store/*:* /m/project:x/bucket:b1/**\nlog off\nused workload/a identity/grant:create /m/project:x 1-9", ""},
+		{"protected", "grant g1 workload/a */*:* /m/**\nprotected workload/a", ""},
+	} {
+		in := scenario(t, tt.text)
+		var got []string
+		ids := map[string]bool{}
+		for _, f := range gauge.Findings(in, gauge.Run(in)) {
+			if f.Identity == model.MustID("workload/b") || f.Kind == gauge.IdleIdentity && f.Identity.Kind != model.Workload {
+				continue // the others of the estate do nothing
+			}
+			s := string(f.Kind) + " "
+			if f.Grant != nil {
+				s += f.Grant.Grant.ID
+			}
+			got = append(got, s)
+			if ids[f.ID] {
+				t.Errorf("%s: two findings are called %s", tt.name, f.ID)
+			}
+			ids[f.ID] = true
+		}
+		if s := strings.Join(got, ", "); s != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, s, tt.want)
+		}
+	}
+}
+
+// TestDanger: it never falls when access grows, and what two grants give counts once.
+func TestDanger(t *testing.T) {
+	in := scenario(t, "grant g1 workload/a store/object:* /m/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b1/**")
+	scale, w := gauge.NewScale(in.Engine), gauge.DefaultWeights
+	g := in.Engine.Estate.Grants
+	part := func(i int) gauge.Part { return gauge.Part{Perms: in.Engine.GrantPerms(&g[i]), On: g[i].On} }
+	both, one := w.Danger(scale.Union([]gauge.Part{part(0), part(1)})), w.Danger(scale.Union([]gauge.Part{part(0)}))
+	small := w.Danger(scale.Union([]gauge.Part{part(1)}))
+	if both != one || small >= one || small <= 0 {
+		t.Errorf("both %g, the broad one %g, the narrow one %g", both, one, small)
+	}
+	if s := fmt.Sprintf("%.2f", small); s != "2.00" { // read weighs 2, one pair: 2*log2(2)
+		t.Errorf("one permission on one node weighs %s", s)
+	}
+}

@@ -112,14 +112,17 @@ func (f *Format) event(v []jsonscan.Value, yield func(*auditlog.Event) error) er
 		return &auditlog.Skip{Why: "outcome pending: another event tells the end"}
 	case string(out) == "success":
 		e.Outcome = usage.Done
-	case reason == "401" || reason == "403":
-		e.Outcome = usage.Refused
+	case reason == "401" || reason == "403", string(v[fAction].Text()) == "authenticate":
+		e.Outcome = usage.Refused // a failed sign-in often comes without a reason
 	default:
 		e.Outcome = usage.Failed
 	}
 	who := v[fWhoUser].Text()
 	if len(who) == 0 {
 		who = v[fWho].Text()
+	}
+	if len(who) == 0 && v[fWhoType].Kind == jsonscan.Absent && v[fAddress].Kind == jsonscan.Absent {
+		return &auditlog.Skip{Why: "an event of the service itself, without an initiator"}
 	}
 	if len(who) == 0 {
 		return errors.New("initiator has no id")

@@ -153,12 +153,18 @@ func (f *Format) event(v []jsonscan.Value, yield func(*auditlog.Event) error) er
 	return yield(&e)
 }
 
+// taxonomy is what CADF's type URIs call a service and what it is called here. The
+// first that fits counts, so that one event always means one permission.
+var taxonomy = []struct{ word, name string }{
+	{"security", "identity"}, {"compute", "compute"}, {"storage", "storage"}, {"network", "network"}, {"database", "database"},
+}
+
 // service names who observed, by the taxonomy of CADF's type URIs.
 func service(observer, target []byte) string {
 	for _, t := range [][]byte{observer, target} {
-		for word, name := range map[string]string{"security": "identity", "compute": "compute", "storage": "storage", "network": "network", "database": "database"} {
-			if bytes.Contains(t, []byte(word)) {
-				return name
+		for _, x := range taxonomy {
+			if bytes.Contains(t, []byte(x.word)) {
+				return x.name
 			}
 		}
 	}

@@ -53,7 +53,6 @@ type Format struct {
 	scan   *jsonscan.Scanner
 	op     []byte
 	path   []byte
-	name   []byte
 }
 
 var _ auditlog.Format = (*Format)(nil)
@@ -103,9 +102,9 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 	if len(user) == 0 {
 		return errors.New("user.username is missing")
 	}
-	e.Who = f.who(user)
+	e.Who = named(user)
 	if as := v[fAs].Text(); len(as) > 0 {
-		e.ActingFor = plain(as)
+		e.ActingFor = named(as)
 	}
 	if e.Operation, e.Path, err = f.what(v); err != nil {
 		return err
@@ -115,20 +114,10 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 
 var account = []byte("system:serviceaccount:")
 
-// who turns a user name into an identity; a service account is a workload named
+// named turns a user name into an identity; a service account is a workload named
 // namespace/name.
-func (f *Format) who(user []byte) auditlog.Name {
-	if rest, ok := bytes.CutPrefix(user, account); ok {
-		if ns, name, ok := bytes.Cut(rest, []byte(":")); ok {
-			f.name = append(append(append(f.name[:0], ns...), '/'), name...)
-			return auditlog.Name{Kind: model.Workload, Text: f.name}
-		}
-	}
-	return plain(user)
-}
-
-func plain(user []byte) auditlog.Name {
-	if rest, ok := bytes.CutPrefix(user, account); ok {
+func named(user []byte) auditlog.Name {
+	if rest, ok := bytes.CutPrefix(user, account); ok && bytes.IndexByte(rest, ':') > 0 {
 		return auditlog.Name{Kind: model.Workload, Text: bytes.Replace(rest, []byte(":"), []byte("/"), 1)}
 	}
 	switch {

@@ -183,7 +183,10 @@ func (f *Format) audit(e *auditlog.Event, v *[10]string, text string, yield func
 		return &auditlog.Skip{Why: "a statement that names no object"}
 	}
 	op, ok := operations[command]
-	if !ok {
+	switch {
+	case command == "COPY" && class == "READ":
+		op = "sql/table:select" // COPY … TO reads
+	case !ok:
 		op = "sql/" + noun(kind) + ":" + strings.ToLower(strings.NewReplacer(" ", "-", "/", "-", ":", "-").Replace(command))
 	}
 	if op == "sql/table:select" && noun(kind) == "sequence" {
@@ -227,6 +230,8 @@ func (f *Format) object(db, kind, name string) string {
 	rest, _, _ = strings.Cut(rest, "(") // a function's arguments
 	schema, rest = strings.Trim(schema, `"`), strings.Trim(rest, `"`)
 	switch {
+	case kind == "database":
+		return f.at(strings.Trim(name, `"`))
 	case noun(kind) == "schema":
 		return f.at(db, "schema", rest)
 	case schema == "":
@@ -244,16 +249,36 @@ func setRole(statement string) (string, bool) {
 	return "", false
 }
 
+// named splits what a refusal names into kind and name.
+func named(what string) (kind, name string) {
+	kind, name, _ = strings.Cut(what, " ")
+	if kind == "relation" || kind == "view" || kind == "materialized" || kind == "foreign" {
+		name, kind = strings.TrimPrefix(strings.TrimPrefix(name, "view "), "table "), "table"
+	}
+	return kind, name
+}
+
+// notOwner reads "must be owner of table tickets": only an owner may drop or alter.
+func (f *Format) notOwner(e *auditlog.Event, v *[10]string, what string, yield func(*auditlog.Event) error) error {
+	kind, name := named(what)
+	verb := "unknown"
+	word, _, _ := strings.Cut(strings.TrimSpace(v[fStatement]), " ")
+	if w := strings.ToLower(word); w == "drop" || w == "alter" {
+		verb = w
+	}
+	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(v[fDatabase], kind, name), yield)
+}
+
 // refused reads "permission denied for table tickets".
 func (f *Format) refused(e *auditlog.Event, v *[10]string, yield func(*auditlog.Event) error) error {
 	what, ok := strings.CutPrefix(v[fMessage], "permission denied for ")
 	if !ok {
+		if what, ok := strings.CutPrefix(v[fMessage], "must be owner of "); ok {
+			return f.notOwner(e, v, what, yield)
+		}
 		return f.emit(e, "sql/object:unknown", f.at(v[fDatabase]), yield)
 	}
-	kind, name, _ := strings.Cut(what, " ")
-	if kind == "relation" || kind == "view" || kind == "materialized" || kind == "foreign" {
-		name, kind = strings.TrimPrefix(strings.TrimPrefix(name, "view "), "table "), "table"
-	}
+	kind, name := named(what)
 	verb := map[string]string{"schema": "usage", "database": "connect", "function": "execute", "sequence": "usage"}[kind]
 	word, _, _ := strings.Cut(strings.TrimSpace(v[fStatement]), " ")
 	switch w := strings.ToLower(word); w {
@@ -269,9 +294,5 @@ func (f *Format) refused(e *auditlog.Event, v *[10]string, yield func(*auditlog.
 	if verb == "" {
 		verb = "unknown"
 	}
-	path := f.object(v[fDatabase], kind, name)
-	if kind == "database" {
-		path = f.at(strings.Trim(name, `"`))
-	}
-	return f.emit(e, "sql/"+noun(kind)+":"+verb, path, yield)
+	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(v[fDatabase], kind, name), yield)
 }

@@ -11,6 +11,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -233,10 +234,11 @@ func (d *drafter) names(perms engine.Bits) []string {
 	return out
 }
 
-// A place is where some permissions of a grant are needed.
+// A place is where some permissions of a grant are needed, and why: what is used
+// and what is only feared to be needed never share a line, so that no line claims
+// more evidence than it has.
 type place struct {
 	on    model.PathPattern
-	perms engine.Bits
 	class string
 }
 
@@ -264,14 +266,13 @@ func (d *drafter) target(t *gauge.GrantResult) {
 }
 
 func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
-	places := map[model.PathPattern]*place{}
-	at := func(on model.PathPattern, class string) *place {
-		p := places[on]
-		if p == nil {
-			p = &place{on: on, perms: engine.NewBits(len(d.e.Catalogue)), class: class}
-			places[on] = p
+	places := map[place]engine.Bits{}
+	at := func(on model.PathPattern, class string) engine.Bits {
+		p := place{on, class}
+		if places[p] == nil {
+			places[p] = engine.NewBits(len(d.e.Catalogue))
 		}
-		return p
+		return places[p]
 	}
 	// What was used goes where it was used, container by container.
 	type spot struct{ paths map[model.Path]usage.Days }
@@ -304,7 +305,7 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 				class = "unobservable"
 			}
 			for _, on := range t.Grant.On {
-				at(on, class).perms.Set(i)
+				at(on, class).Set(i)
 			}
 			continue
 		}
@@ -312,11 +313,11 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 			on := narrow[d.container(path)]
 			if on.IsZero() {
 				for _, on := range t.Grant.On {
-					at(on, class).perms.Set(i)
+					at(on, class).Set(i)
 				}
 				continue
 			}
-			at(on, class).perms.Set(i)
+			at(on, class).Set(i)
 		}
 	}
 	d.dropCovered(t, places)
@@ -390,7 +391,7 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days, withi
 }
 
 // dropCovered takes out of places what grants that stay give as well.
-func (d *drafter) dropCovered(t *gauge.GrantResult, places map[model.PathPattern]*place) {
+func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits) {
 	cond := t.Grant.Condition()
 	covered := func(p int, on model.PathPattern) bool {
 		for _, st := range d.g.Closure(t.Grant.To) {
@@ -408,43 +409,40 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[model.PathPattern
 		}
 		return false
 	}
-	for on, p := range places {
-		for i := range p.perms.All() {
-			if covered(i, on) {
-				p.perms.Clear(i)
+	for p, perms := range places {
+		for i := range perms.All() {
+			if covered(i, p.on) {
+				perms.Clear(i)
 				d.still.Set(i)
 			}
 		}
-		if p.perms.Count() == 0 {
-			delete(places, on)
+		if perms.Count() == 0 {
+			delete(places, p)
 		}
 	}
 }
 
 // merge turns places into lines: places that need the same permissions share one,
 // and a role of the source takes the place of a list where it fits well.
-func (d *drafter) merge(t *gauge.GrantResult, places map[model.PathPattern]*place) []Allow {
+func (d *drafter) merge(t *gauge.GrantResult, places map[place]engine.Bits) []Allow {
 	type group struct {
 		perms engine.Bits
 		class string
 		on    []model.PathPattern
 	}
 	var groups []*group
-	var order []model.PathPattern
-	for on := range places {
-		order = append(order, on)
-	}
-	slices.SortFunc(order, func(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) })
+	order := slices.SortedFunc(maps.Keys(places), func(a, b place) int {
+		return cmp.Or(cmp.Compare(a.on.String(), b.on.String()), cmp.Compare(b.class, a.class))
+	})
 next:
-	for _, on := range order {
-		p := places[on]
+	for _, p := range order {
 		for _, g := range groups {
-			if g.class == p.class && slices.Equal(g.perms, p.perms) {
-				g.on = append(g.on, on)
+			if g.class == p.class && slices.Equal(g.perms, places[p]) {
+				g.on = append(g.on, p.on)
 				continue next
 			}
 		}
-		groups = append(groups, &group{p.perms, p.class, []model.PathPattern{on}})
+		groups = append(groups, &group{places[p], p.class, []model.PathPattern{p.on}})
 	}
 	var out []Allow
 	for _, g := range groups {

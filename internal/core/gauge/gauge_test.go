@@ -5,122 +5,19 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/gauge/gaugetest"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/usage"
 )
 
-var now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
-
-// scenario builds an input from lines of a small language:
-//
-//	grant ID TO PERMS ON [new] [until] [second-factor]
-//	used WHO PERM PATH DAYS        DAYS: 1-90 for each day that many days ago, /7 for every seventh
-//	refused WHO PERM PATH DAYS
-//	log off|since-N                the reading class of service store
-//	seen WHO DAYS                  the source remembers a sign-in so many days ago
-//	disabled WHO, protected WHO, young WHO, member WHO GROUP
-//
-// The estate has the workloads a and b, the person p, the group g, six containers in
-// one project, and 400 days of log.
 func scenario(t *testing.T, text string) *gauge.Input {
 	t.Helper()
-	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/project:x")}}}
-	for i := range 6 {
-		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/project:x/bucket:b%d", i))})
+	in, err := gaugetest.Parse(text)
+	if err != nil {
+		t.Fatal(err)
 	}
-	for p, l := range map[string]model.Level{"store/object:list": model.List, "store/object:read": model.Read, "store/object:write": model.Write, "store/bucket:delete": model.Administer, "identity/grant:create": model.HandOut, "quiet/thing:do": model.Write} {
-		c := model.CatalogueEntry{Permission: model.MustPermission(p), Level: l, LogClass: "read"}
-		switch {
-		case l == model.HandOut:
-			c.Escalates, c.Kinds = model.EditGrants, []string{"project"}
-		case c.Permission.Service() == "store":
-			c.Kinds = []string{"bucket"}
-		default:
-			c.LogClass = "" // no log ever shows it
-		}
-		e.Catalogue = append(e.Catalogue, c)
-	}
-	for _, id := range []string{"workload/a", "workload/b", "person/p", "group/g"} {
-		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id), Created: now.AddDate(-2, 0, 0)})
-	}
-	identity := func(who string) *model.Identity {
-		return &e.Identities[slices.IndexFunc(e.Identities, func(i model.Identity) bool { return i.ID == model.MustID(who) })]
-	}
-	for _, s := range []string{"store", "identity"} {
-		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", On: true})
-	}
-	in := &gauge.Input{AsOf: now, Window: 90, History: now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
-	fold := usage.Fold{}
-	for line := range strings.Lines(text) {
-		f := strings.Fields(line)
-		if len(f) == 0 {
-			continue
-		}
-		switch f[0] {
-		case "grant":
-			g := model.Grant{ID: f[1], To: model.MustID(f[2]), Created: now.AddDate(-1, 0, 0)}
-			for p := range strings.SplitSeq(f[3], ",") {
-				g.Do = append(g.Do, model.MustPermissionPattern(p))
-			}
-			g.On = []model.PathPattern{model.MustPathPattern(f[4])}
-			for _, opt := range f[5:] {
-				switch opt {
-				case "new":
-					g.Created = now.AddDate(0, 0, -7)
-				case "until":
-					g.Until = now.AddDate(0, 0, 3)
-				case "second-factor":
-					g.When.SecondFactor = true
-				}
-			}
-			e.Grants = append(e.Grants, g)
-		case "used", "refused":
-			span, step, _ := strings.Cut(f[4], "/")
-			from, to, each := 0, 0, 1
-			if _, err := fmt.Sscanf(span, "%d-%d", &from, &to); err != nil {
-				t.Fatal(err)
-			}
-			if step != "" {
-				if _, err := fmt.Sscan(step, &each); err != nil {
-					t.Fatal(err)
-				}
-			}
-			for d := from; d <= to; d += each {
-				c := usage.Call{Time: now.AddDate(0, 0, -d), Identity: model.MustID(f[1]), Permission: model.MustPermission(f[2]), Path: model.MustPath(f[3]), Outcome: usage.Done}
-				if f[0] == "refused" {
-					c.Outcome = usage.Refused
-				}
-				fold.Add(c)
-			}
-		case "log":
-			e.Coverage[0].On = f[1] != "off"
-			n := 0
-			if _, err := fmt.Sscanf(f[1], "since-%d", &n); err == nil {
-				e.Coverage[0].Since = now.AddDate(0, 0, -n)
-			}
-		case "seen":
-			n := 0
-			fmt.Sscan(f[2], &n)
-			identity(f[1]).LastSeen = now.AddDate(0, 0, -n)
-		case "disabled":
-			identity(f[1]).Disabled = true
-		case "young":
-			identity(f[1]).Created = now.AddDate(0, 0, -9)
-		case "protected":
-			in.Protected[model.MustID(f[1])] = true
-		case "member":
-			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[1]), Group: model.MustID(f[2])})
-		default:
-			t.Fatalf("what is %q?", f[0])
-		}
-	}
-	in.Engine = engine.New(e)
-	in.Uses = fold.Uses()
-	in.Coverage = usage.NewCoverage(e.Coverage, in.History)
 	return in
 }
 

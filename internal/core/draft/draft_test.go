@@ -1,0 +1,190 @@
+package draft_test
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/gauge/gaugetest"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+)
+
+func fenceText(f *draft.Fence, err error) string {
+	for _, e := range []error{draft.ErrNothing, draft.ErrProtected, draft.ErrUnknown} {
+		if errors.Is(err, e) {
+			return e.Error()
+		}
+	}
+	if err != nil {
+		return "unexpected: " + err.Error()
+	}
+	var b strings.Builder
+	fmt.Fprintf(&b, "-%s", strings.Join(f.Replaces, ","))
+	for _, g := range f.Leaves {
+		fmt.Fprintf(&b, " leaves %s", g)
+	}
+	for _, a := range f.Allow {
+		if what := a.Role; what != "" {
+			fmt.Fprintf(&b, "; role %s", what)
+		} else {
+			b.WriteString("; ")
+			for i, p := range a.Do {
+				if i > 0 {
+					b.WriteByte(',')
+				}
+				b.WriteString(p.String())
+			}
+		}
+		for _, on := range a.On {
+			fmt.Fprintf(&b, " %s", on)
+		}
+		if a.When.SecondFactor {
+			b.WriteString(" second-factor")
+		}
+		if !a.Until.IsZero() {
+			b.WriteString(" until")
+		}
+		fmt.Fprintf(&b, " (%s)", a.Evidence.Class)
+	}
+	if len(f.GivesUp) > 0 {
+		fmt.Fprintf(&b, "; gives up %s", strings.Join(f.GivesUp, ","))
+	}
+	return b.String()
+}
+
+// TestFromUse: the fence of workload/a, or of who the name says in brackets. Every
+// fence of the table also passes its own rehearsal, is valid, and leaves nothing
+// more to narrow when everything it keeps was used.
+func TestFromUse(t *testing.T) {
+	for _, tt := range []struct{ name, text, want string }{
+		{"one permission in one bucket", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
+		{"two buckets, the same need, share a line", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nused workload/a store/object:read /m/project:x/bucket:b2/y 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x /m/project:x/bucket:b2/y (used); gives up store/object:write,store/object:list"},
+		{"two buckets, different needs", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nused workload/a store/object:write /m/project:x/bucket:b2/y 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); store/object:write /m/project:x/bucket:b2/y (used); gives up store/object:list"},
+		{"a name touched on few days is not the only name", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-3", "-g1; store/object:read /m/project:x/bucket:b1/** (used); gives up store/object:write,store/object:list"},
+		{"three names in one folder", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/in/1 1-9\nused workload/a store/object:read /m/project:x/bucket:b1/in/2 2-9\nused workload/a store/object:read /m/project:x/bucket:b1/in/3 3-9", "-g1; store/object:read /m/project:x/bucket:b1/in/** (used); gives up store/object:write,store/object:list"},
+		{"two names in one folder are no folder yet", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/in/1 1-9\nused workload/a store/object:read /m/project:x/bucket:b1/in/2 2-9", "-g1; store/object:read /m/project:x/bucket:b1/** (used); gives up store/object:write,store/object:list"},
+		{"the bucket itself and what is in it", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:list /m/project:x/bucket:b1 1-80\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:list,store/object:read /m/project:x/bucket:b1/** (used); gives up store/object:write"},
+		{"a narrower grant keeps its place", "grant g1 workload/a store/object:* /m/project:x/bucket:b1/in/**\nused workload/a store/object:read /m/project:x/bucket:b1/in/x 1-3", "-g1; store/object:read /m/project:x/bucket:b1/in/** (used); gives up store/object:write,store/object:list"},
+		{"fits already", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-3\nused workload/a store/object:read /m/project:x/bucket:b1/y 1-3", "nothing to narrow"},
+		{"conditions stay", "grant g1 workload/a store/object:* /m/** second-factor\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x second-factor (used); gives up store/object:write,store/object:list"},
+		{"an end stays", "grant g1 workload/a store/object:* /m/** until\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x until (used); gives up store/object:write,store/object:list"},
+		{"too new", "grant g1 workload/a store/object:* /m/** new\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-5", "nothing to narrow"},
+		{"no log", "grant g1 workload/a store/object:* /m/**\nlog off\nused workload/a identity/grant:create /m/project:x 1-9", "nothing to narrow"},
+		{"some without a log", "grant g1 workload/a quiet/*:*,store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; quiet/thing:do /m/** (unobservable); store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
+		{"given up: some without a log", "grant g1 workload/a quiet/*:*,store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up quiet/thing:do,store/object:write,store/object:list"},
+		{"idle", "grant g1 workload/a store/object:* /m/**\nmember workload/a group/g\ngrant g2 group/g store/object:read /m/**\nused workload/b store/object:read /m/project:x/bucket:b1/x 1-80", "-g1 leaves group/g; gives up store/object:write,store/object:read,store/object:list"},
+		{"disabled", "grant g1 workload/a store/object:* /m/**\ndisabled workload/a\nused workload/a store/object:read /m/project:x/bucket:b1/x 100-120", "-g1; gives up store/object:write,store/object:read,store/object:list"},
+		{"young", "grant g1 workload/a store/object:* /m/**\nyoung workload/a\nused workload/b store/object:read /m/project:x/bucket:b1/x 1-80", "nothing to narrow"},
+		{"protected", "grant g1 workload/a store/object:* /m/**\nprotected workload/a\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "identity is protected"},
+		{"nobody [workload/zed]", "grant g1 workload/a store/object:* /m/**", "no such identity"},
+		{"a season is kept", "grant g1 workload/a store/object:read,store/object:list,store/object:write /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 200-203\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "-g1; store/object:list /m/project:x/bucket:b1/** (used); store/object:read /m/project:x/bucket:b1/** (rare); gives up store/object:write"},
+		{"a role that fits", "grant g1 workload/a store/object:* /m/**\nrole reader store/object:read\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; role reader /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
+		{"a role that gives much more", "grant g1 workload/a store/object:* /m/**\nrole all store/object:read,store/object:write\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
+		{"a role that the grant did not give", "grant g1 workload/a store/object:read,store/object:list /m/**\nrole admin store/object:read,identity/grant:create\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:list"},
+		{"the group gives it too", "grant g1 workload/a store/object:read,store/object:write /m/**\nmember workload/a group/g\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; gives up store/object:write"},
+		{"a grant that ends is no replacement", "grant g1 workload/a store/object:read,store/object:write /m/**\nmember workload/a group/g\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/** until\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write"},
+		{"two grants, one of them idle", "grant g1 workload/a store/object:* /m/project:x/bucket:b1/**\ngrant g2 workload/a store/bucket:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g2,g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/bucket:delete,store/object:write,store/object:list"},
+		{"of a group, by what its members do [group/g]", "grant g1 group/g store/object:* /m/**\nmember person/p group/g\nmember workload/b group/g\nused person/p store/object:write /m/project:x/bucket:b0/2 3-60\nused workload/b store/object:read /m/project:x/bucket:b3/2 3-60", "-g1; store/object:write /m/project:x/bucket:b0/2 (used); store/object:read /m/project:x/bucket:b3/2 (used); gives up store/object:list"},
+		{"refused calls are no need", "grant g1 workload/a store/object:* /m/**\nrefused workload/a store/object:write /m/project:x/bucket:b1/x 1-80\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
+		{"handing out on the project", "grant g1 workload/a identity/*:*,store/*:* /m/**\nused workload/a identity/grant:create /m/project:x 1-60/3", "-g1; identity/grant:create /m/project:x (used); gives up store/bucket:delete,store/object:write,store/object:read,store/object:list"},
+	} {
+		in, err := gaugetest.Parse(tt.text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		who := model.MustID("workload/a")
+		if _, s, ok := strings.Cut(tt.name, "["); ok {
+			who = model.MustID(strings.TrimSuffix(s, "]"))
+		}
+		f, err := draft.FromUse(in, gauge.Run(in), who, draft.Options{GiveUpUnobservable: strings.HasPrefix(tt.name, "given up")})
+		if got := fenceText(f, err); got != tt.want {
+			t.Errorf("%s:\n got %s\nwant %s", tt.name, got, tt.want)
+		}
+		if err != nil {
+			continue
+		}
+		if err := f.Validate(in.Engine.Estate); err != nil {
+			t.Errorf("%s: %v", tt.name, err)
+		}
+		r := rehearse.Run(in.Engine, f, in.Uses, in.Weights)
+		if !r.OK() || r.After > r.Before {
+			t.Errorf("%s: widened %v, broken %v, danger %v to %v", tt.name, r.Widened, r.Broken, r.Before, r.After)
+		}
+		if slices.ContainsFunc(r.Broken, func(b rehearse.Break) bool { return gaugetest.Now.Sub(b.Use.Last).Hours() < 90*24 }) {
+			t.Errorf("%s: breaks a use of the window: %v", tt.name, r.Broken)
+		}
+	}
+}
+
+// TestValidate: what a hand-written fence is told.
+func TestValidate(t *testing.T) {
+	in, err := gaugetest.Parse("grant g1 workload/a store/object:* /m/**\ngrant g2 workload/b store/object:* /m/**\nrole reader store/object:read")
+	if err != nil {
+		t.Fatal(err)
+	}
+	do := []model.PermissionPattern{model.MustPermissionPattern("store/object:read")}
+	on := []model.PathPattern{model.MustPathPattern("/m/**")}
+	for _, tt := range []struct {
+		f    draft.Fence
+		want []string
+	}{
+		{draft.Fence{Replaces: []string{"g1"}, Allow: []draft.Allow{{Do: do, On: on}, {Role: "reader", On: on}}}, nil},
+		{draft.Fence{Replaces: []string{"g1"}}, nil},
+		{draft.Fence{Replaces: []string{"g9"}}, []string{`no grant "g9"`, "survey again"}},
+		{draft.Fence{Replaces: []string{"g2"}}, []string{`grant "g2" is made to`, "not to"}},
+		{draft.Fence{Allow: []draft.Allow{{On: on}}}, []string{"a role or do"}},
+		{draft.Fence{Allow: []draft.Allow{{Role: "reader", Do: do, On: on}}}, []string{"a role or do"}},
+		{draft.Fence{Allow: []draft.Allow{{Role: "writer", On: on}}}, []string{`no role "writer"`}},
+		{draft.Fence{Allow: []draft.Allow{{Do: do}}}, []string{"at least one place"}},
+		{draft.Fence{Allow: []draft.Allow{{Do: []model.PermissionPattern{model.MustPermissionPattern("shop/cart:read")}, On: on}}}, []string{"not in the catalogue"}},
+		{draft.Fence{Replaces: []string{"g9"}, Allow: []draft.Allow{{Do: do}}}, []string{"g9", "at least one place"}},
+	} {
+		tt.f.For = model.MustID("m:workload/a")
+		err := tt.f.Validate(in.Engine.Estate)
+		if (err == nil) != (tt.want == nil) {
+			t.Errorf("%+v: %v", tt.f, err)
+		}
+		for _, w := range tt.want {
+			if err == nil || !strings.Contains(err.Error(), w) {
+				t.Errorf("%v does not say %q", err, w)
+			}
+		}
+	}
+}
+
+// TestWithin: containment of rights, the unknown permissions of a pattern included.
+func TestWithin(t *testing.T) {
+	sets := func(text string) (out []model.Rights) {
+		for set := range strings.SplitSeq(text, " | ") {
+			var r model.Rights
+			for f := range strings.FieldsSeq(set) {
+				if p, ok := strings.CutPrefix(f, "-"); ok {
+					r.Except = append(r.Except, model.MustPermissionPattern(p))
+				} else {
+					r.Do = append(r.Do, model.MustPermissionPattern(f))
+				}
+			}
+			out = append(out, r)
+		}
+		return out
+	}
+	for _, tt := range []struct {
+		inner, outer string
+		want         bool
+	}{
+		{"a/b:c", "a/b:c", true}, {"a/b:c", "a/b:*", true}, {"a/b:*", "a/b:c", false}, {"a/b:c", "a/b:d", false},
+		{"a/b:c a/b:d", "a/b:c | a/b:d", true}, {"a/b:*", "a/b:c | a/b:d", false}, {"a/b:c", "a/b:* -a/b:c", false},
+		{"a/b:d", "a/b:* -a/b:c", true}, {"a/b:*", "a/b:* -a/b:c", false}, {"a/b:* -a/b:c", "a/b:* -a/b:c", true},
+		{"a/b:* -a/b:c -a/b:d", "a/b:* -a/b:c", true}, {"a/b:c -a/b:c", "x/y:z", true}, {"*/*:*", "*/*:*", true},
+		{"a/b:c", "a/b:* -a/b:c | a/b:c", true},
+	} {
+		if got := draft.Within(sets(tt.inner), sets(tt.outer)); got != tt.want {
+			t.Errorf("%s within %s: %v", tt.inner, tt.outer, got)
+		}
+	}
+}

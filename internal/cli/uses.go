@@ -267,12 +267,30 @@ func writeParquet(name string, rows []useRow) (err error) {
 	return errors.Join(render.Parquet(f, rows), f.Close())
 }
 
-// strangers lists callers that no survey knows.
-func (w *workspace) strangers(ctx context.Context) error {
+// eachUses calls f with the uses of each source that the command is about.
+func (w *workspace) eachUses(ctx context.Context, f func(*surveyed, []usage.Use, *usage.Resolver) error) error {
 	sources, err := w.each()
 	if err != nil {
 		return err
 	}
+	for _, src := range sources {
+		s, err := w.surveyed(ctx, src)
+		if err != nil {
+			return err
+		}
+		uses, r, err := w.uses(ctx, s)
+		if err != nil {
+			return err
+		}
+		if err := f(s, uses, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// strangers lists callers that no survey knows.
+func (w *workspace) strangers(ctx context.Context) error {
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "CALLER"}, {Name: "CALLS", Right: true}, {Name: "REFUSED", Right: true}, {Name: "DAYS", Right: true}, {Name: "LAST"}, {Name: "SUCH AS", Wrap: true}}}
 	type row struct {
 		Source  string   `json:"source"`
@@ -284,15 +302,7 @@ func (w *workspace) strangers(ctx context.Context) error {
 		Example string   `json:"example"`
 	}
 	rows := []row{}
-	for _, src := range sources {
-		s, err := w.surveyed(ctx, src)
-		if err != nil {
-			return err
-		}
-		uses, r, err := w.uses(ctx, s)
-		if err != nil {
-			return err
-		}
+	err := w.eachUses(ctx, func(s *surveyed, uses []usage.Use, r *usage.Resolver) error {
 		unknown := slices.DeleteFunc(uses, func(u usage.Use) bool { return r.Known(u.Identity) })
 		refused := map[model.ID]int64{}
 		example := map[model.ID]string{}
@@ -309,6 +319,10 @@ func (w *workspace) strangers(ctx context.Context) error {
 			rows = append(rows, x)
 			t.Row(render.C(x.Source), render.C(x.Caller.String()), render.C(render.Count(x.Calls)), render.C(render.Count(x.Refused)), render.C(fmt.Sprint(x.Days)), render.C(x.Last), render.C(x.Example))
 		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	d := &render.Doc{Head: render.Plural(len(rows), "caller") + " in the logs that the estate does not list", Value: rows}
 	if len(rows) > 0 {
@@ -320,10 +334,6 @@ func (w *workspace) strangers(ctx context.Context) error {
 
 // unmapped lists operations that are no permission of the catalogue.
 func (w *workspace) unmapped(ctx context.Context) error {
-	sources, err := w.each()
-	if err != nil {
-		return err
-	}
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "OPERATION"}, {Name: "CALLS", Right: true}, {Name: "CALLERS", Right: true}, {Name: "LAST"}, {Name: "EXAMPLE", Wrap: true}}}
 	type row struct {
 		Source    string           `json:"source"`
@@ -336,16 +346,8 @@ func (w *workspace) unmapped(ctx context.Context) error {
 		Example   string           `json:"example"`
 	}
 	rows := []row{}
-	for _, src := range sources {
-		s, err := w.surveyed(ctx, src)
-		if err != nil {
-			return err
-		}
-		uses, r, err := w.uses(ctx, s)
-		if err != nil {
-			return err
-		}
-		examples, err := w.store.Examples(ctx, src.Name)
+	err := w.eachUses(ctx, func(s *surveyed, uses []usage.Use, r *usage.Resolver) error {
+		examples, err := w.store.Examples(ctx, s.Name)
 		if err != nil {
 			return err
 		}
@@ -363,6 +365,10 @@ func (w *workspace) unmapped(ctx context.Context) error {
 			rows = append(rows, x)
 			t.Row(render.C(x.Source), render.C(p.String()), render.C(render.Count(x.Calls)), render.C(fmt.Sprint(x.Callers)), render.C(x.Last.Format(time.DateOnly)), render.C(x.Example))
 		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	d := &render.Doc{Head: render.Plural(len(rows), "operation") + " in the logs that the catalogue does not list", Value: rows}
 	if len(rows) > 0 {

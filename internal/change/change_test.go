@@ -140,11 +140,16 @@ func (r *rig) dump(t *testing.T) string {
 
 func (r *rig) may(t *testing.T, who, permission string) bool {
 	t.Helper()
+	return r.mayOn(t, who, permission, "/mooring/org:t/project:p/bucket:b/o")
+}
+
+func (r *rig) mayOn(t *testing.T, who, permission, path string) bool {
+	t.Helper()
 	w, err := r.cloud.World()
 	if err != nil {
 		t.Fatal(err)
 	}
-	return w.Decide(who, permission, "/mooring/org:t/project:p/bucket:b/o", sandbox.CallContext{Time: time.Now()}).Allowed
+	return w.Decide(who, permission, path, sandbox.CallContext{Time: time.Now()}).Allowed
 }
 
 func (r *rig) plan(t *testing.T) *change.Change {

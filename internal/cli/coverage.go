@@ -1,13 +1,12 @@
 package cli
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -44,6 +43,7 @@ type coverageRow struct {
 	Identities  int        `json:"undecided_identities"`
 	Mend        string     `json:"mend,omitempty" doc:"the smallest change that mends it"`
 	CanBeMended bool       `json:"can_be_mended_here" doc:"clipfence coverage --mend can make that change"`
+	record      model.CoverageRecord
 }
 
 type coverageFlags struct {
@@ -66,7 +66,8 @@ should not have been. What no log would have shown is not unused: it is
 unobservable. By default only what is blind is listed, what makes most undecidable
 first.
 
---mend switches on what is off, through the same guarded way as every change: shown
+--mend switches on what is off, and gives a writer that may not write its log the one
+permission it lacks, at that node alone. It goes the guarded way of every change: shown
 and confirmed, each settings document under the condition that it is still as it
 was read and otherwise left as it is, read back, recorded, undone in one step. With
 --arrive it then reads the log until an event of each has come.`,
@@ -89,7 +90,7 @@ was read and otherwise left as it is, read back, recorded, undone in one step. W
 	fl := cmd.Flags()
 	fl.Var(&f.window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	fl.BoolVar(&f.all, "all", false, "also what is covered")
-	fl.BoolVar(&f.mend, "mend", false, "switch on what is off")
+	fl.BoolVar(&f.mend, "mend", false, "switch on what is off, and let writers write")
 	fl.StringVar(&f.node, "node", "", "only the logs of this node")
 	fl.StringVar(&f.service, "service", "", "only the logs of this service")
 	fl.StringVar(&f.class, "class", "", "only this class of log")
@@ -109,7 +110,8 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 	blind := undecided(in, res)
 	var rows []coverageRow
 	for _, r := range in.Engine.Estate.Coverage {
-		x := coverageRow{Source: src, Node: r.Node, Service: r.Service, LogClass: r.LogClass, State: "on", Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
+		x := coverageRow{Source: src, Node: r.Node, Service: r.Service, LogClass: r.LogClass, record: r, State: "on", Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
+		_, needed, blocked := change.LogGrant(in.Engine, r)
 		s := in.Coverage.Stream(r)
 		if s != nil {
 			x.First, x.Last, x.Events = s.First, s.Last, s.Events
@@ -122,12 +124,20 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 		}
 		switch {
 		case !r.On:
-			x.State, x.CanBeMended = "off", changeable
+			x.State, x.CanBeMended = "off", changeable && blocked == ""
 			x.Mend = fmt.Sprintf("switch %s/%s on at %s", r.Service, r.LogClass, r.Node)
+			if needed {
+				x.Mend += fmt.Sprintf(", and grant %s: do [%s] on [%s]", r.Writer, r.WriterNeeds, r.Node)
+			} else if blocked != "" {
+				x.Mend += ", and lift what keeps its writer out: " + blocked
+			}
 		case r.Hides != "":
 			x.State, x.Mend = "hides", "log every request: "+r.Hides
 		case s != nil && s.Refused:
-			x.State, x.Mend = "refused", fmt.Sprintf("grant %s: do [%s] on [%s]", r.Writer, r.WriterNeeds, r.Node)
+			x.State, x.CanBeMended = "refused", changeable && needed
+			if x.Mend = fmt.Sprintf("grant %s: do [%s] on [%s]", r.Writer, r.WriterNeeds, r.Node); blocked != "" {
+				x.Mend = "lift what keeps its writer out: " + blocked
+			}
 		case len(x.Gaps) > 0:
 			x.State = "silent"
 			x.Mend = "find out why it did not arrive; the days stay blind"
@@ -260,7 +270,9 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 		}
 		mend := r.Mend
 		if r.CanBeMended { // where and which is told beside it
-			mend = "switch it on: --mend"
+			if mend = "switch it on: --mend"; r.State == "refused" {
+				mend = fmt.Sprintf("let %s write it: --mend", r.record.Writer)
+			}
 		}
 		for _, g := range r.Gaps {
 			mend = fmt.Sprintf("silent %s to %s (%s); ", g.From, g.To, render.Plural(g.Days, "day")) + mend
@@ -293,7 +305,7 @@ func identities(n int) string {
 	return render.Count(n) + " identities"
 }
 
-// mend switches on what is off.
+// mend switches on what is off, and lets writers write.
 func (w *workspace) mend(ctx context.Context, f *coverageFlags) error {
 	src, err := w.pick("")
 	if err != nil {
@@ -314,79 +326,62 @@ func (w *workspace) mend(ctx context.Context, f *coverageFlags) error {
 	if age := w.app.clock().Sub(s.survey.Finished); age > time.Duration(w.MaxAge) {
 		return fmt.Errorf("%w: the survey is %s old; at most %s is allowed (run: clipfence survey)", change.ErrGuard, model.Duration(age.Truncate(time.Minute)), w.MaxAge)
 	}
-	var off []coverageRow
-	byNode := map[model.Path][]coverageRow{}
+	self, err := w.self(ctx, src, c)
+	if err != nil {
+		return err
+	}
+	var picked []coverageRow
+	var logs []model.CoverageRecord
 	for _, r := range coverageRows(src.Name, in, res, true) {
-		if r.State == "off" && f.picks(&r) {
-			off = append(off, r)
-			byNode[r.Node] = append(byNode[r.Node], r)
+		if r.CanBeMended && f.picks(&r) {
+			picked, logs = append(picked, r), append(logs, r.record)
 		}
 	}
-	if len(off) == 0 {
-		return w.app.print(&render.Doc{Head: "Nothing to mend: no log that is asked for is off", Value: []source.Step{}})
+	if len(picked) == 0 {
+		return w.app.print(&render.Doc{Head: "Nothing to mend: no log that is asked for is off or refused, or what refuses it is no lack of a grant (clipfence coverage)", Value: []source.Step{}})
 	}
-	var steps []source.Step
-	for _, r := range off {
-		rows := byNode[r.Node]
-		if rows == nil {
-			continue // its node is done
-		}
-		delete(byNode, r.Node)
-		doc, err := c.Get(ctx, source.LogSettings, r.Node.String())
-		if err != nil {
-			return fmt.Errorf("log settings of %s: %w", r.Node, err)
-		}
-		after, err := switchOn(doc.Body, rows, w.app.clock().UTC().Truncate(time.Second))
-		if err != nil {
-			return fmt.Errorf("log settings of %s: %w", r.Node, err)
-		}
-		steps = append(steps, source.Step{Kind: source.LogSettings, ID: r.Node.String(), Before: doc.Body, After: after})
+	steps, err := change.Mend(ctx, c, in.Engine, logs, self, w.app.clock())
+	if err != nil {
+		return err
 	}
 	ch := &change.Change{ID: change.NextID(history), Source: src.Name, Reason: "coverage --mend", Steps: steps}
-	what := ""
-	for i, r := range off {
-		if i > 0 {
-			what += ", "
-		}
-		if i == 4 {
-			what += fmt.Sprintf("and %d more", len(off)-i)
-			break
-		}
-		what += fmt.Sprintf("%s/%s at %s", r.Service, r.LogClass, r.Node)
-	}
-	head := fmt.Sprintf("%s: switch on %s: %s", ch.ID, render.Plural(len(off), "log"), what)
+	head := fmt.Sprintf("%s: %s", ch.ID, strings.Join(mendWords(picked, steps), "; "))
 	if err := w.carryOut(ctx, c, src, ch, fresh, head, f.yes, f.dry); err != nil || f.dry || f.arrive.Duration == 0 {
 		return err
 	}
-	return w.arrive(ctx, src, off, time.Duration(f.arrive.Duration))
+	return w.arrive(ctx, src, picked, time.Duration(f.arrive.Duration))
 }
 
-// switchOn sets some logs of a settings document to on and leaves everything else of
-// it as it is.
-func switchOn(body json.RawMessage, rows []coverageRow, now time.Time) (json.RawMessage, error) {
-	dec := json.NewDecoder(bytes.NewReader(body))
-	dec.UseNumber()
-	var doc map[string]any
-	if err := dec.Decode(&doc); err != nil {
-		return nil, err
-	}
-	logs, ok := doc["logs"].([]any)
-	if !ok {
-		return nil, errors.New("the document has no list of logs")
-	}
-	for _, r := range rows {
-		found := false
-		for _, l := range logs {
-			if m, ok := l.(map[string]any); ok && m["service"] == r.Service && m["log_class"] == r.LogClass {
-				m["on"], m["since"] = true, now.Format(time.RFC3339)
-				found = true
-			}
-		}
-		if !found {
-			return nil, fmt.Errorf("it lists no log %s/%s any more; survey again", r.Service, r.LogClass)
+// mendWords says what a mending does; a right that it gives is called one.
+func mendWords(picked []coverageRow, steps []source.Step) []string {
+	const most = 4
+	var off, refused []string
+	for _, r := range picked {
+		log := fmt.Sprintf("%s/%s at %s", r.Service, r.LogClass, r.Node)
+		if r.State == "off" {
+			off = append(off, log)
+		} else {
+			refused = append(refused, log)
 		}
 	}
-	return json.Marshal(doc)
+	var out []string
+	say := func(verb string, logs []string) {
+		if n := len(logs); n > most {
+			logs = append(logs[:most:most], fmt.Sprintf("and %d more", n-most))
+		}
+		if len(logs) > 0 {
+			out = append(out, verb+" "+strings.Join(logs, ", "))
+		}
+	}
+	say("switch on "+render.Plural(len(off), "log")+":", off)
+	say("let the writer write "+render.Plural(len(refused), "log")+":", refused)
+	for _, s := range steps {
+		var g model.Grant
+		if s.Kind == source.Grants && json.Unmarshal(s.After, &g) == nil {
+			out = append(out, fmt.Sprintf("this WIDENS what %s may do, by role %s on %s", g.To, g.Role, render.Plural(len(g.On), "node")))
+		}
+	}
+	return out
 }
 
 // arrive reads the log until an event of each stream that was switched on has come.
@@ -413,7 +408,7 @@ func (w *workspace) arrive(ctx context.Context, src config.Source, off []coverag
 			return w.app.print(&render.Doc{Head: fmt.Sprintf("Events of %s arrive", render.Plural(len(off), "log")), Value: map[string]any{"arrived": len(off), "missing": missing}})
 		}
 		if time.Now().After(deadline) {
-			d := &render.Doc{Head: fmt.Sprintf("Switched on, but of %d of %s no event has come within %s", len(missing), render.Plural(len(off), "log"), model.Duration(wait)), Value: map[string]any{"arrived": len(off) - len(missing), "missing": missing}}
+			d := &render.Doc{Head: fmt.Sprintf("Mended, but of %d of %s no event has come within %s", len(missing), render.Plural(len(off), "log"), model.Duration(wait)), Value: map[string]any{"arrived": len(off) - len(missing), "missing": missing}}
 			for _, m := range missing[:min(len(missing), 10)] {
 				d.Lines = append(d.Lines, "  "+m)
 			}

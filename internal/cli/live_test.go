@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -90,19 +91,30 @@ func (l *live) faults(t *testing.T, f map[string]any) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	req, err := http.NewRequest("PUT", l.url+"/bridge/v1/faults", strings.NewReader(string(b)))
+	l.admin(t, "PUT", "/faults", string(b), "")
+}
+
+// admin asks the bridge with the rights of an administrator of the whole estate.
+func (l *live) admin(t *testing.T, method, path, body, etag string) string {
+	t.Helper()
+	req, err := http.NewRequest(method, l.url+"/bridge/v1"+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
 	}
 	req.Header.Set("Authorization", "Bearer "+l.tokens["workload/clip-fence-change"])
+	if etag != "" {
+		req.Header.Set("If-Match", etag)
+	}
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer res.Body.Close()
-	if res.StatusCode != 200 {
-		t.Fatalf("faults: %s", res.Status)
+	b, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode >= 300 {
+		t.Fatalf("%s %s: %s %s, %v", method, path, res.Status, b, err)
 	}
+	return string(b)
 }
 
 // decode runs the program with --format json and reads what it prints.
@@ -423,5 +435,55 @@ func TestMend(t *testing.T) {
 	n := len(decode[[]struct{ ID int64 }](t, l.dir, "survey", "list"))
 	if after := must(t, l.dir, "survey", "compare", "--format", "json", "1", fmt.Sprint(n)); after != before {
 		t.Errorf("mended and taken back, the source is not as it was:\n%s", after)
+	}
+
+	// Now the writer loses its right: every log falls silent and nobody is told.
+	out = must(t, l.dir, "reach", "workload/log-writer", "--format", "json")
+	var reach struct {
+		Ways []struct{ Grant, Role string }
+	}
+	if err := json.Unmarshal([]byte(out), &reach); err != nil {
+		t.Fatal(err)
+	}
+	for _, way := range reach.Ways {
+		if way.Role == "log-writer" {
+			item := "/collections/grants/item?id=" + way.Grant
+			var it struct{ ETag string }
+			if err := json.Unmarshal([]byte(l.admin(t, "GET", item, "", "")), &it); err != nil {
+				t.Fatal(err)
+			}
+			l.admin(t, "DELETE", item, "", it.ETag)
+		}
+	}
+	must(t, l.dir, "survey")
+	for _, r := range decode[[]row](t, l.dir, "coverage", "--node", crew) {
+		if r.State != "refused" && r.State != "off" {
+			t.Errorf("without a writer: %+v", r)
+		}
+	}
+	out = must(t, l.dir, "coverage", "--node", crew)
+	if !strings.Contains(out, "let workload/log-writer write it: --mend") {
+		t.Errorf("coverage:\n%s", out)
+	}
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--class", "write", "--dry-run")
+	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role log-writer on 1 node") || strings.Contains(out, "log settings") {
+		t.Errorf("dry run:\n%s", out)
+	}
+	done = make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 40 {
+			time.Sleep(100 * time.Millisecond)
+			cmd := command(l.dir, binary, "sandbox", "call", "store/object:create", crew+"/bucket:rosters/1", "--url", l.url, "--tokens", filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage")
+			_ = cmd.Run() // refused or not, it is logged
+		}
+	}()
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--class", "write", "--yes", "--arrive", "20s")
+	if !strings.Contains(out, "Events of 1 log arrive") {
+		t.Errorf("mend:\n%s", out)
+	}
+	<-done
+	if out := must(t, l.dir, "undo", "c-3", "--dry-run"); !strings.Contains(out, "remove grant log-workload-log-writer-") {
+		t.Errorf("undo:\n%s", out)
 	}
 }

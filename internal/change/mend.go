@@ -1,0 +1,168 @@
+package change
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/model"
+	"clipfence/internal/source"
+)
+
+// LogGrant returns the smallest grant that lets the writer of a log write it, and
+// false when it may already, or when a grant would not help: then blocked says what
+// refuses it.
+func LogGrant(g *engine.Engine, r model.CoverageRecord) (gr model.Grant, needed bool, blocked string) {
+	if r.Writer.IsZero() || r.WriterNeeds.IsZero() {
+		return gr, false, ""
+	}
+	d := g.Decide(r.Writer, r.WriterNeeds, r.Node, model.Context{})
+	switch {
+	case d.Outcome != engine.Denied:
+		return gr, false, ""
+	case len(d.Refusals) > 0:
+		return gr, false, fmt.Sprintf("%s %s refuses %s", d.Refusals[0].Layer, d.Refusals[0].ID, r.Writer)
+	}
+	if id, ok := g.Identity(r.Writer); !ok || id.Disabled {
+		return gr, false, fmt.Sprintf("%s does not exist or is disabled", r.Writer)
+	}
+	return model.Grant{To: r.Writer, Rights: model.Permissions(r.WriterNeeds), On: []model.PathPattern{r.Node.Exactly()}, Side: model.IdentitySide}, true, ""
+}
+
+// Mend turns logs that are off, or whose writer may not write, into steps: first the
+// grants that the writers lack, then the settings documents, of which nothing else is
+// touched. It returns [ErrGuard] where a grant would not help, or would go to one of
+// the tool's own identities.
+func Mend(ctx context.Context, c source.Changer, g *engine.Engine, logs []model.CoverageRecord, self []model.ID, now time.Time) ([]source.Step, error) {
+	type lack struct {
+		to    model.ID
+		needs model.Permission
+	}
+	var lacks []lack
+	on := map[lack][]model.PathPattern{}
+	var nodes []model.Path
+	off := map[model.Path][]model.CoverageRecord{}
+	for _, r := range logs {
+		gr, needed, blocked := LogGrant(g, r)
+		if blocked != "" {
+			return nil, fmt.Errorf("%w: the log %s/%s at %s: %s, and a grant does not change that", ErrGuard, r.Service, r.LogClass, r.Node, blocked)
+		}
+		if needed {
+			if slices.Contains(self, r.Writer) {
+				return nil, fmt.Errorf("%w: %s is what this tool itself works as; it does not give itself rights", ErrGuard, r.Writer)
+			}
+			l := lack{r.Writer, r.WriterNeeds}
+			if !slices.Contains(lacks, l) {
+				lacks = append(lacks, l)
+			}
+			if !slices.Contains(on[l], gr.On[0]) {
+				on[l] = append(on[l], gr.On[0])
+			}
+		}
+		if !r.On {
+			if off[r.Node] == nil {
+				nodes = append(nodes, r.Node)
+			}
+			off[r.Node] = append(off[r.Node], r)
+		}
+	}
+	var steps []source.Step
+	for _, l := range lacks {
+		more, err := writerSteps(ctx, c, g, l.to, l.needs, on[l], now)
+		if err != nil {
+			return nil, err
+		}
+		steps = append(steps, more...)
+	}
+	for _, node := range nodes {
+		doc, err := c.Get(ctx, source.LogSettings, node.String())
+		if err != nil {
+			return nil, fmt.Errorf("log settings of %s: %w", node, err)
+		}
+		after, err := switchOn(doc.Body, off[node], now.UTC().Truncate(time.Second))
+		if err != nil {
+			return nil, fmt.Errorf("log settings of %s: %w", node, err)
+		}
+		steps = append(steps, source.Step{Kind: source.LogSettings, ID: node.String(), Before: doc.Body, After: after})
+	}
+	return steps, nil
+}
+
+// writerSteps makes the grant that a writer lacks: of a role that gives just that, or
+// of a new one.
+func writerSteps(ctx context.Context, c source.Changer, g *engine.Engine, to model.ID, needs model.Permission, on []model.PathPattern, now time.Time) ([]source.Step, error) {
+	slices.SortFunc(on, func(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) })
+	h := sha256.New()
+	fmt.Fprintln(h, to, needs, on)
+	name := "log-" + slug(to.String()) + "-" + hex.EncodeToString(h.Sum(nil)[:3])
+	var steps []source.Step
+	role := ""
+	for _, r := range g.Estate.Roles {
+		sets := g.RoleSets(r.Name)
+		if len(sets) == 1 && len(sets[0].Do) == 1 && len(sets[0].Except) == 0 && sets[0].Do[0] == needs.Pattern() {
+			role = r.Name
+			break
+		}
+	}
+	add := func(kind, id string, after any) error {
+		doc, err := c.Get(ctx, kind, id)
+		if err != nil && !errors.Is(err, source.ErrGone) {
+			return err
+		}
+		s := source.Step{Kind: kind, ID: id, Before: doc.Body}
+		if s.After, err = json.Marshal(after); err != nil {
+			return err
+		}
+		steps = append(steps, s)
+		return nil
+	}
+	if role == "" {
+		role = name
+		if err := add(source.Roles, name, model.Role{Name: name, Title: "Clip Fence: writes log entries", Rights: model.Permissions(needs)}); err != nil {
+			return nil, err
+		}
+	}
+	err := add(source.Grants, name, model.Grant{ID: name, To: to, Role: role, On: on, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
+	return steps, err
+}
+
+// switchOn sets some logs of a settings document to on and leaves everything else of
+// it as it is.
+func switchOn(body json.RawMessage, logs []model.CoverageRecord, now time.Time) (json.RawMessage, error) {
+	dec := json.NewDecoder(bytes.NewReader(body))
+	dec.UseNumber()
+	var doc map[string]any
+	if err := dec.Decode(&doc); err != nil {
+		return nil, err
+	}
+	list, ok := doc["logs"].([]any)
+	if !ok {
+		return nil, errors.New("the document has no list of logs")
+	}
+	var gone []string
+	for _, r := range logs {
+		found := false
+		for _, l := range list {
+			if m, ok := l.(map[string]any); ok && m["service"] == r.Service && m["log_class"] == r.LogClass {
+				m["on"], m["since"] = true, now.Format(time.RFC3339)
+				found = true
+			}
+		}
+		if !found {
+			gone = append(gone, r.Service+"/"+r.LogClass)
+		}
+	}
+	if gone != nil {
+		return nil, fmt.Errorf("it lists no log %s any more; survey again", strings.Join(gone, ", "))
+	}
+	return json.Marshal(doc)
+}

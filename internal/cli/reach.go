@@ -11,7 +11,6 @@ import (
 
 	"clipfence/internal/config"
 	"clipfence/internal/core/engine"
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
 )
@@ -210,7 +209,7 @@ func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, throu
 				if !filter(e.Catalogue[i]) {
 					perms.Clear(i)
 				} else {
-					top = max(top, gauge.LevelOf(e.Catalogue[i]))
+					top = max(top, e.Catalogue[i].Weighs())
 				}
 			}
 			if perms.Count() == 0 {
@@ -331,7 +330,7 @@ func (a *app) reachInto(s *surveyed, title string, nodes []model.Path, filter pe
 			sometimes.Or(conditional)
 			for _, b := range []engine.Bits{certain, conditional} {
 				for i := range b.All() {
-					if l := gauge.LevelOf(e.Catalogue[i]); l > r.top {
+					if l := e.Catalogue[i].Weighs(); l > r.top {
 						r.top, r.Highest, r.Example, r.On = l, l.String(), e.Catalogue[i].Permission.String(), path.String()
 					}
 				}

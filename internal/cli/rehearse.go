@@ -8,7 +8,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"clipfence/internal/core/draft"
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/render"
@@ -157,7 +156,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 	for l := model.HandOut; l >= model.List; l-- {
 		goes, stays, example := 0, 0, ""
 		for _, c := range r.Goes {
-			if gauge.LevelOf(c) == l {
+			if c.Weighs() == l {
 				goes++
 				if example == "" {
 					example = c.Permission.String()
@@ -165,7 +164,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 			}
 		}
 		for _, c := range r.Stays {
-			if gauge.LevelOf(c) == l {
+			if c.Weighs() == l {
 				stays++
 			}
 		}

@@ -225,7 +225,7 @@ func (d *drafter) names(perms engine.Bits) []string {
 		list = append(list, d.e.Catalogue[i])
 	}
 	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int {
-		return cmp.Or(cmp.Compare(gauge.LevelOf(b), gauge.LevelOf(a)), a.Permission.Compare(b.Permission))
+		return cmp.Or(cmp.Compare(b.Weighs(), a.Weighs()), a.Permission.Compare(b.Permission))
 	})
 	out := make([]string, len(list))
 	for i, c := range list {

@@ -287,9 +287,14 @@ func (g *Engine) Decide(id model.ID, p model.Permission, path model.Path, ctx mo
 			}
 		}
 	}
-	slices.SortStableFunc(d.Ways, func(a, b Way) int { return int(b.Met) - int(a.Met) })
-	d.Outcome = outcome(d)
+	d.Settle()
 	return d
+}
+
+// Settle puts the unconditional ways first and draws the outcome from what was found.
+func (d *Decision) Settle() {
+	slices.SortStableFunc(d.Ways, func(a, b Way) int { return int(b.Met) - int(a.Met) })
+	d.Outcome = outcome(*d)
 }
 
 func outcome(d Decision) Outcome {

@@ -17,14 +17,6 @@ var DefaultWeights = Weights{model.List: 1, model.Read: 2, model.Write: 6, model
 // Pairs counts pairs of permission and node by the level they weigh as.
 type Pairs [model.HandOut + 1]int
 
-// LevelOf returns the level a permission weighs as.
-func LevelOf(c model.CatalogueEntry) model.Level {
-	if c.Escalates != "" {
-		return model.HandOut
-	}
-	return c.Level
-}
-
 // Danger sums weights over pairs.
 func (w Weights) Danger(p Pairs) float64 {
 	d := 0.0
@@ -80,7 +72,7 @@ func (s *Scale) Pairs(perms engine.Bits, on []model.PathPattern) Pairs {
 	var p Pairs
 	for i := range perms.All() {
 		c := s.g.Estate.Catalogue[i]
-		p[LevelOf(c)] += s.Nodes(c, on)
+		p[c.Weighs()] += s.Nodes(c, on)
 	}
 	return p
 }
@@ -118,7 +110,7 @@ func (s *Scale) Union(parts []Part) Pairs {
 			}
 			places[string(sig)] = on
 		}
-		p[LevelOf(c)] += s.Nodes(c, on)
+		p[c.Weighs()] += s.Nodes(c, on)
 	}
 	return p
 }

@@ -200,7 +200,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 			u = max(1, len(pu.Nodes))
 		}
 		nodes, pairs, used = max(nodes, n), pairs+n, used+u
-		narrow[LevelOf(f.e.Catalogue[i])] += u
+		narrow[f.e.Catalogue[i].Weighs()] += u
 	}
 	if nodes < leastNodes || float64(used) > mostUsed*float64(pairs) {
 		return
@@ -213,7 +213,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 func (f *finder) highest(perms engine.Bits) model.Level {
 	top := model.LevelUnset
 	for i := range perms.All() {
-		top = max(top, LevelOf(f.e.Catalogue[i]))
+		top = max(top, f.e.Catalogue[i].Weighs())
 	}
 	return top
 }
@@ -267,7 +267,7 @@ func (f *finder) examples(perms engine.Bits) []model.Permission {
 	for i := range perms.All() {
 		list = append(list, f.e.Catalogue[i])
 	}
-	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int { return cmp.Compare(LevelOf(b), LevelOf(a)) })
+	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int { return cmp.Compare(b.Weighs(), a.Weighs()) })
 	var out []model.Permission
 	for _, c := range list[:min(3, len(list))] {
 		out = append(out, c.Permission)

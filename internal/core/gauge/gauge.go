@@ -379,7 +379,7 @@ func (r *runner) kept(res *GrantResult) Pairs {
 				nodes[path] = true
 			}
 		}
-		p[LevelOf(c)] += n
+		p[c.Weighs()] += n
 	}
 	res.UsedNodes = len(nodes)
 	return p

@@ -62,6 +62,15 @@ type CatalogueEntry struct {
 	At         Position   `json:"-"`
 }
 
+// Weighs returns the level that a permission counts as: what lets its holder give
+// itself more counts as handing out rights.
+func (c CatalogueEntry) Weighs() Level {
+	if c.Escalates != "" {
+		return HandOut
+	}
+	return c.Level
+}
+
 // A Catalogue lists every permission of a source.
 type Catalogue []CatalogueEntry
 

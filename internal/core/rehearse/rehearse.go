@@ -161,7 +161,7 @@ func (r *Result) weigh(before, after *engine.Engine, f *draft.Fence, w gauge.Wei
 		}
 	}
 	byLevel := func(a, b model.CatalogueEntry) int {
-		return cmp.Or(cmp.Compare(gauge.LevelOf(b), gauge.LevelOf(a)), a.Permission.Compare(b.Permission))
+		return cmp.Or(cmp.Compare(b.Weighs(), a.Weighs()), a.Permission.Compare(b.Permission))
 	}
 	slices.SortFunc(r.Goes, byLevel)
 	slices.SortFunc(r.Stays, byLevel)

@@ -1,0 +1,252 @@
+package index
+
+import (
+	"cmp"
+	"slices"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/model"
+)
+
+// scratch is what one question at a time marks its way with.
+type scratch struct {
+	stamp   uint32
+	place   []uint32 // stamp of the last question that a place matched in
+	seen    []uint32 // the same of identities; of a closure
+	pos     []uint32 // where in the closure
+	ids     []uint32 // the closure; none for an identity that nothing names
+	from    []int32  // where in the closure the step began; -1 for the first
+	matched []uint32 // places
+	rules   []uint32
+	hits    []hit
+}
+
+type hit struct{ at, grant uint32 }
+
+func newScratch(x *Index) *scratch {
+	return &scratch{place: make([]uint32, x.placeText.len()), seen: make([]uint32, x.ids.len()), pos: make([]uint32, x.ids.len())}
+}
+
+func (x *Index) scratch() *scratch {
+	s := x.pool.Get().(*scratch)
+	if s.stamp++; s.stamp == 0 { // after four billion questions
+		clear(s.place)
+		clear(s.seen)
+		s.stamp = 1
+	}
+	s.ids, s.from, s.matched, s.rules, s.hits = s.ids[:0], s.from[:0], s.matched[:0], s.rules[:0], s.hits[:0]
+	return s
+}
+
+func (s *scratch) join(id uint32, from int) {
+	if id != none {
+		if s.seen[id] == s.stamp {
+			return
+		}
+		s.seen[id], s.pos[id] = s.stamp, uint32(len(s.ids))
+	}
+	s.ids, s.from = append(s.ids, id), append(s.from, int32(from))
+}
+
+// closure fills the identity, its groups at any distance, signed-in and everyone, in
+// the order of [engine.Engine.Closure].
+func (x *Index) closure(s *scratch, id model.ID) {
+	n, ok := x.ids.find(id.String())
+	if !ok {
+		s.join(none, -1)
+	} else {
+		s.join(uint32(n), -1)
+	}
+	for i := 0; i < len(s.ids); i++ {
+		if s.ids[i] == none {
+			continue
+		}
+		for up, j := x.up.of(int(s.ids[i])), 0; j < up.len(); j++ {
+			s.join(up.at(j), i)
+		}
+	}
+	for _, o := range crowds(id.Kind) {
+		if n, ok := x.ids.find(string(o)); ok {
+			s.join(uint32(n), 0)
+		}
+	}
+}
+
+// crowds returns the open identities that one of a kind belongs to.
+func crowds(k model.IdentityKind) []model.IdentityKind {
+	switch k {
+	case model.Person, model.Workload, model.External:
+		return []model.IdentityKind{model.SignedIn, model.Everyone}
+	case model.Everyone:
+		return nil
+	}
+	return []model.IdentityKind{model.Everyone}
+}
+
+// chain returns the way from the identity asked about to a member of its closure.
+func (x *Index) chain(s *scratch, id model.ID, at int) []model.ID {
+	var out []model.ID
+	for i := at; i > 0; i = int(s.from[i]) {
+		out = append(out, x.ID(int(s.ids[i])))
+	}
+	out = append(out, id)
+	slices.Reverse(out)
+	return out
+}
+
+// meets returns where in the closure the first of some identities stands; -1: none does.
+func (s *scratch) meets(ids ints) int {
+	at := -1
+	for i := range ids.len() {
+		if id := ids.at(i); s.seen[id] == s.stamp && (at < 0 || int(s.pos[id]) < at) {
+			at = int(s.pos[id])
+		}
+	}
+	return at
+}
+
+// Decide answers as [engine.Engine.Decide] does.
+func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx model.Context) engine.Decision {
+	if ctx.Labels == nil {
+		if labels, ok := x.Node(path); ok {
+			ctx.Labels = labels
+		}
+	}
+	s := x.scratch()
+	defer x.pool.Put(s)
+	x.closure(s, id)
+	for i, n := range s.ids {
+		if n != none && x.bypasses(n) {
+			return engine.Decision{Outcome: engine.Allowed, Ways: []engine.Way{{Chain: x.chain(s, id, i), Met: model.True, Bypass: true}}}
+		}
+	}
+	x.matching(path, func(place int) {
+		s.place[place] = s.stamp
+		s.matched = append(s.matched, uint32(place))
+	})
+	var d engine.Decision
+	perm, listed := x.holds(p)
+	x.refusals(s, &d, id, p, perm, listed, ctx)
+	for i, n := range s.ids {
+		if n == none {
+			continue
+		}
+		given := x.given.of(int(n))
+		for j := 0; j < given.len(); j += givenWidth {
+			g := given.at(j + givenGrant)
+			if s.place[given.at(j+givenPlace)] != s.stamp || len(s.hits) > 0 && s.hits[len(s.hits)-1] == (hit{uint32(i), g}) {
+				continue
+			}
+			if listed && x.has(given.at(j+givenSet), perm) || !listed && engine.Has(x.rights(x.grants.at(int(g))), p) {
+				s.hits = append(s.hits, hit{uint32(i), g})
+			}
+		}
+	}
+	for _, h := range s.hits {
+		gr := x.grants.at(int(h.grant))
+		met, rest := gr.Condition().Eval(ctx)
+		way := engine.Way{Grant: gr, Chain: x.chain(s, id, int(h.at)), Met: met, Rest: rest}
+		if met == model.False {
+			d.Unmet = append(d.Unmet, way)
+		} else {
+			d.Ways = append(d.Ways, way)
+		}
+	}
+	d.Settle()
+	return d
+}
+
+func (x *Index) bypasses(n uint32) bool {
+	by := x.meta.at(0).Semantics.Bypass
+	return len(by) > 0 && slices.Contains(by, x.ID(int(n)))
+}
+
+// refusals collects the rules that refuse, in the order of the layers.
+func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Permission, perm int, listed bool, ctx model.Context) {
+	holds := func(set ints, i uint32, r func() model.Rights) bool {
+		if listed {
+			return x.has(set.at(int(i)), perm)
+		}
+		return r().Has(p)
+	}
+	for _, i := range x.on(s, &x.denialOn) {
+		at := s.meets(x.denialTo.of(int(i)))
+		if at < 0 || s.meets(x.denialBut.of(int(i))) >= 0 {
+			continue
+		}
+		if !holds(x.denialSet, i, func() model.Rights { return x.denials.at(int(i)).Rights }) {
+			continue
+		}
+		dn := x.denials.at(int(i))
+		if met, rest := dn.When.Eval(ctx); met != model.False {
+			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerDenial, ID: dn.ID, Chain: x.chain(s, id, at), Met: met, Rest: rest})
+		}
+	}
+	for _, i := range x.on(s, &x.railsAt) {
+		if s.meets(x.railBut.of(int(i))) < 0 && !holds(x.railSet, i, func() model.Rights { return x.guardrails.at(int(i)).Rights }) {
+			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerGuardrail, ID: x.guardrails.at(int(i)).ID, Met: model.True})
+		}
+	}
+	if s.ids[0] == none {
+		return
+	}
+	of := x.ceilings.of(int(s.ids[0]))
+	for j := range of.len() {
+		i := of.at(j)
+		if !x.covers(s, x.ceilOn.of(int(i))) || !holds(x.ceilSet, i, func() model.Rights { return x.ceils.at(int(i)).Rights }) {
+			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerCeiling, ID: x.ceils.at(int(i)).ID, Met: model.True})
+		}
+	}
+}
+
+// on returns the rules on the matched places, each once, in their order.
+func (x *Index) on(s *scratch, rules *lists) []uint32 {
+	s.rules = s.rules[:0]
+	for _, p := range s.matched {
+		for l, j := rules.of(int(p)), 0; j < l.len(); j++ {
+			s.rules = append(s.rules, l.at(j))
+		}
+	}
+	slices.SortFunc(s.rules, cmp.Compare)
+	return slices.Compact(s.rules)
+}
+
+// covers reports whether one of some places matched.
+func (x *Index) covers(s *scratch, places ints) bool {
+	for i := range places.len() {
+		if s.place[places.at(i)] == s.stamp {
+			return true
+		}
+	}
+	return false
+}
+
+// Masks returns everybody whom id can act as, as [engine.Engine.Masks] does.
+func (x *Index) Masks(id model.ID) []engine.Mask {
+	var out []engine.Mask
+	seen := map[model.ID]bool{id: true}
+	queue := []engine.Mask{{ID: id}}
+	for len(queue) > 0 {
+		at := queue[0]
+		queue = queue[1:]
+		s := x.scratch()
+		x.closure(s, at.ID)
+		for _, n := range s.ids {
+			if n == none {
+				continue
+			}
+			for edges, j := x.mayAct.of(int(n)), 0; j < edges.len(); j++ {
+				a := x.actAs.at(int(edges.at(j)))
+				if seen[a.To] {
+					continue
+				}
+				seen[a.To] = true
+				m := engine.Mask{ID: a.To, Steps: append(slices.Clip(at.Steps), a)}
+				out = append(out, m)
+				queue = append(queue, m)
+			}
+		}
+		x.pool.Put(s)
+	}
+	return out
+}

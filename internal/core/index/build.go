@@ -33,6 +33,7 @@ type builder struct {
 	setOff   []uint32
 	setW     []uint32
 	setB     []uint64
+	matched  map[model.PermissionPattern]engine.Bits
 	perms    []model.CatalogueEntry // in order
 }
 
@@ -42,7 +43,7 @@ func Build(e *model.Estate) (*Index, error) {
 	if len(e.Nodes) > math.MaxInt32 || len(e.Grants) > math.MaxInt32 {
 		return nil, ErrLarge
 	}
-	b := &builder{Index: &Index{}, e: e, sets: map[string]uint32{}, roles: map[string]uint32{}, setOff: []uint32{0}}
+	b := &builder{Index: &Index{}, e: e, sets: map[string]uint32{}, roles: map[string]uint32{}, matched: map[model.PermissionPattern]engine.Bits{}, setOff: []uint32{0}}
 	b.plain = engine.New(&model.Estate{Catalogue: e.Catalogue, Roles: e.Roles})
 	if err := b.records(); err != nil {
 		return nil, err
@@ -116,35 +117,86 @@ func (b *builder) catalogueColumns() {
 		}
 		kept = append(kept, o)
 	}
-	records := make([]uint32, len(kept))
-	b.permLevel = make([]byte, len(kept))
-	for i, o := range kept {
-		records[i] = uint32(o.at)
-		b.permLevel[i] = byte(b.e.Catalogue[o.at].Weighs())
-		b.perms = append(b.perms, b.e.Catalogue[o.at])
+	// Numbers go by level and service, and every level begins a word: so a word holds
+	// one level, and a service's permissions few words.
+	order := make([]uint32, len(kept))
+	for i := range order {
+		order[i] = uint32(i)
+	}
+	of := func(i uint32) *model.CatalogueEntry { return &b.e.Catalogue[kept[i].at] }
+	slices.SortStableFunc(order, func(x, y uint32) int {
+		return cmp.Or(cmp.Compare(of(x).Weighs(), of(y).Weighs()), cmp.Compare(of(x).Permission.Service(), of(y).Permission.Service()))
+	})
+	number := make([]uint32, len(kept))
+	var records []uint32
+	for i, at := range order {
+		for i > 0 && len(records)&63 != 0 && of(order[i-1]).Weighs() != of(at).Weighs() {
+			records, b.permLevel, b.perms = append(records, none), append(b.permLevel, hole), append(b.perms, model.CatalogueEntry{})
+		}
+		number[at] = uint32(len(records))
+		records, b.permLevel, b.perms = append(records, uint32(kept[at].at)), append(b.permLevel, byte(of(at).Weighs())), append(b.perms, *of(at))
 	}
 	b.Index.perms = packTexts(len(kept), func(i int) string { return kept[i].text })
-	b.permRecord = packInts(records)
+	b.permNumber, b.permRecord = packInts(number), packInts(records)
 }
 
 // set returns the number of a union of rights.
-func (b *builder) set(sets []model.Rights) uint32 {
-	bits := engine.NewBits(len(b.perms))
-	for _, s := range sets {
-		for _, d := range s.Do {
-			if one, ok := d.Exact(); ok {
-				if i, ok := b.Index.perms.find(one.String()); ok && s.Has(one) {
-					bits.Set(i)
-				}
-				continue
-			}
-			for i := range b.perms {
-				if p := b.perms[i].Permission; !bits.Has(i) && d.Matches(p) && s.Has(p) {
-					bits.Set(i)
-				}
-			}
+func (b *builder) set(sets []model.Rights) uint32 { return b.number(b.bitsOf(sets)) }
+
+// refusal returns the number of everything that rights do not hold.
+func (b *builder) refusal(r model.Rights) uint32 {
+	admitted := b.bitsOf([]model.Rights{r})
+	out := engine.NewBits(len(b.perms))
+	for i := range b.perms {
+		if b.permLevel[i] != hole && !admitted.Has(i) {
+			out.Set(i)
 		}
 	}
+	return b.number(out)
+}
+
+func (b *builder) bitsOf(sets []model.Rights) engine.Bits {
+	out := engine.NewBits(len(b.perms))
+	for _, s := range sets {
+		one := engine.NewBits(len(b.perms))
+		for _, d := range s.Do {
+			b.add(one, d)
+		}
+		if len(s.Except) > 0 {
+			but := engine.NewBits(len(b.perms))
+			for _, d := range s.Except {
+				b.add(but, d)
+			}
+			one.AndNot(but)
+		}
+		out.Or(one)
+	}
+	return out
+}
+
+// add adds the permissions that a pattern matches.
+func (b *builder) add(to engine.Bits, d model.PermissionPattern) {
+	if one, ok := d.Exact(); ok {
+		if i, ok := b.holds(one); ok {
+			to.Set(i)
+		}
+		return
+	}
+	found, ok := b.matched[d]
+	if !ok {
+		found = engine.NewBits(len(b.perms))
+		for i := range b.perms {
+			if b.permLevel[i] != hole && d.Matches(b.perms[i].Permission) {
+				found.Set(i)
+			}
+		}
+		b.matched[d] = found
+	}
+	to.Or(found)
+}
+
+// number returns the number of a set, the same for the same set.
+func (b *builder) number(bits engine.Bits) uint32 {
 	var key strings.Builder
 	var words []uint32
 	var values []uint64
@@ -227,6 +279,13 @@ func (b *builder) identityColumns() {
 	}
 	n := len(list)
 	b.Index.ids = packTexts(n, func(i int) string { return list[i].text })
+	b.idKind = make([]byte, n)
+	for i, o := range list {
+		b.idKind[i] = byte(slices.Index(kinds, o.id.Kind))
+		if slices.Contains(e.Semantics.Bypass, o.id) {
+			b.idKind[i] |= bypass
+		}
+	}
 	records := slices.Repeat([]uint32{none}, n)
 	for i, id := range e.Identities {
 		records[b.ids[id.ID]] = uint32(i)
@@ -295,38 +354,66 @@ func (b *builder) eachPlace(yield func(model.PathPattern)) {
 	}
 }
 
+// inOrder returns the nodes of the inventory and those that places hang on, each once
+// and in depth-first order, and which are of the inventory.
+func (b *builder) inOrder() (paths []model.Path, real []bool) {
+	listed := make([]model.Path, len(b.e.Nodes))
+	for i := range b.e.Nodes {
+		listed[i] = b.e.Nodes[i].Path
+	}
+	if !slices.IsSortedFunc(listed, model.Path.Compare) {
+		slices.SortFunc(listed, model.Path.Compare)
+	}
+	anchors := map[model.Path]bool{}
+	b.eachPlace(func(on model.PathPattern) {
+		if at, ok := on.Anchor(); ok {
+			anchors[at] = true
+		}
+	})
+	named := slices.SortedFunc(maps.Keys(anchors), model.Path.Compare)
+	paths, real = make([]model.Path, 0, len(listed)+len(named)), make([]bool, 0, len(listed)+len(named))
+	var open []model.Path // the nodes above the one at hand
+	add := func(p model.Path, is bool) {
+		if n := len(paths); n > 0 && paths[n-1] == p {
+			real[n-1] = real[n-1] || is
+			return
+		}
+		for len(open) > 0 && !open[len(open)-1].Covers(p) {
+			open = open[:len(open)-1]
+		}
+		var missing []model.Path // above it, and listed by nobody
+		for up, ok := p.Parent(); ok && (len(open) == 0 || up != open[len(open)-1]); up, ok = up.Parent() {
+			missing = append(missing, up)
+		}
+		for _, up := range slices.Backward(missing) {
+			paths, real, open = append(paths, up), append(real, false), append(open, up)
+		}
+		paths, real, open = append(paths, p), append(real, is), append(open, p)
+	}
+	for i, j := 0, 0; i < len(listed) || j < len(named); {
+		if j == len(named) || i < len(listed) && listed[i].Compare(named[j]) <= 0 {
+			add(listed[i], true)
+			i++
+		} else {
+			add(named[j], false)
+			j++
+		}
+	}
+	return paths, real
+}
+
+// node returns the number of a path that is one's.
+func (b *builder) node(p model.Path) uint32 {
+	n, _ := b.nearest(p)
+	return n
+}
+
 // nodeColumns numbers nodes in depth-first order, with every node that a place hangs
 // on and every one above.
 func (b *builder) nodeColumns() {
-	real := make(map[model.Path]bool, len(b.e.Nodes))
-	paths := make([]model.Path, 0, len(b.e.Nodes)+16)
-	for i := range b.e.Nodes {
-		if p := b.e.Nodes[i].Path; !real[p] {
-			real[p] = true
-			paths = append(paths, p)
-		}
-	}
-	named := map[model.Path]bool{}
-	name := func(p model.Path) {
-		for ok := true; ok && !real[p] && !named[p]; p, ok = p.Parent() {
-			named[p] = true
-			paths = append(paths, p)
-		}
-	}
-	b.eachPlace(func(on model.PathPattern) {
-		if at, ok := on.Anchor(); ok {
-			name(at)
-		}
-	})
-	for i := range b.e.Nodes { // those above that nobody lists
-		if up, ok := b.e.Nodes[i].Path.Parent(); ok {
-			name(up)
-		}
-	}
-	slices.SortFunc(paths, model.Path.Compare)
+	paths, real := b.inOrder()
 	n := len(paths)
 	b.paths = paths
-	b.nodeAt = make(map[model.Path]uint32, n)
 	parent, end, count := make([]uint32, n), make([]uint32, n), make([]uint32, n+1)
 	slots := 64
 	for slots < 2*n {
@@ -335,9 +422,8 @@ func (b *builder) nodeColumns() {
 	table, mask := make([]uint32, slots), uint64(slots-1)
 	hashes := make([]uint64, n)
 	var open []uint32 // the nodes above the one at hand
-	segs := make([]string, n)
+	segOff, segs := make([]uint32, 1, n+1), make([]byte, 0, 8*n)
 	for i, p := range paths {
-		b.nodeAt[p] = uint32(i)
 		for len(open) > 0 && !paths[open[len(open)-1]].Covers(p) {
 			end[open[len(open)-1]] = uint32(i)
 			open = open[:len(open)-1]
@@ -347,10 +433,10 @@ func (b *builder) nodeColumns() {
 			up = open[len(open)-1]
 			h = hashes[up]
 		}
-		text := p.String()
-		seg := text[strings.LastIndexByte(text, '/')+1:]
-		segs[i] = seg
-		h = hash(hash(h, "/"), seg)
+		from := len(segs)
+		segs = p.AppendLast(segs)
+		segOff = append(segOff, uint32(len(segs)))
+		h = hash(hash(h, "/"), string(segs[from:]))
 		hashes[i], parent[i] = h, up
 		at := mix(h) & mask
 		for table[at] != 0 {
@@ -358,7 +444,7 @@ func (b *builder) nodeColumns() {
 		}
 		table[at] = uint32(i) + 1
 		count[i+1] = count[i]
-		if real[p] {
+		if real[i] {
 			count[i+1]++
 		}
 		open = append(open, uint32(i))
@@ -367,20 +453,22 @@ func (b *builder) nodeColumns() {
 		end[o] = uint32(n)
 	}
 	b.nodeParent, b.nodeEnd, b.realBefore, b.nodeSlots = packInts(parent), packInts(end), packInts(count), packInts(table)
-	b.nodeSeg = packTexts(n, func(i int) string { return segs[i] })
+	b.nodeSeg = texts{packInts(segOff), segs}
 	var nodes []uint32
 	var labels []map[string]string
-	order := make([]uint32, len(b.e.Nodes))
-	for i := range order {
-		order[i] = uint32(i)
+	type one struct {
+		node   uint32
+		labels map[string]string
 	}
-	slices.SortStableFunc(order, func(x, y uint32) int {
-		return cmp.Compare(b.nodeAt[b.e.Nodes[x].Path], b.nodeAt[b.e.Nodes[y].Path])
-	})
-	for _, i := range order {
+	var list []one
+	for i := range b.e.Nodes {
 		if l := b.e.Nodes[i].Labels; len(l) > 0 {
-			nodes, labels = append(nodes, b.nodeAt[b.e.Nodes[i].Path]), append(labels, l)
+			list = append(list, one{b.node(b.e.Nodes[i].Path), l})
 		}
+	}
+	slices.SortStableFunc(list, func(x, y one) int { return cmp.Compare(x.node, y.node) })
+	for _, o := range list {
+		nodes, labels = append(nodes, o.node), append(labels, o.labels)
 	}
 	b.labelled = packInts(nodes)
 	b.labels, _ = packRecords(labels, &b.bad) // a map of texts cannot fail
@@ -398,7 +486,7 @@ func (b *builder) placeColumns() {
 	for on := range b.places {
 		o := one{on, none, on.String()}
 		if at, ok := on.Anchor(); ok {
-			o.node = b.nodeAt[at]
+			o.node = b.node(at)
 		}
 		list = append(list, o)
 	}
@@ -456,6 +544,10 @@ func (b *builder) placeColumns() {
 		starts[i], ends[i] = s.from, s.to
 	}
 	b.spanStart, b.spanEnd = packInts(starts), packInts(ends)
+	for i, s := range sorted {
+		starts[i], ends[i] = b.realBefore.at(int(s.from)), b.realBefore.at(int(s.to))
+	}
+	b.spanFrom, b.spanTo = packInts(starts), packInts(ends)
 	b.span = packLists(len(spans), func(yield func(int, uint32)) {
 		for i, list := range spans {
 			for _, s := range list {
@@ -493,8 +585,9 @@ func (b *builder) wildSpans(on model.PathPattern, node uint32) []span {
 
 // The kinds of condition, once the labels of the node are known.
 const (
-	always = iota
-	open   // the call decides
+	always   = 0
+	open     = 1 // the call decides
+	labelled = 2 // a bit: labels decide, too
 )
 
 func kindOf(c model.Condition) uint32 {
@@ -507,8 +600,7 @@ func kindOf(c model.Condition) uint32 {
 
 // What the list of an identity's grants holds for each place of each grant.
 const (
-	givenPlace = iota
-	givenSet
+	givenSet = iota
 	givenGrant
 	givenKind
 	givenSpans // which list of intervals
@@ -558,18 +650,32 @@ func (b *builder) eachLabelled(yield func(model.PathPattern, model.Condition)) {
 func (b *builder) ruleColumns() {
 	e := b.e
 	grantSet := make([]uint32, len(e.Grants))
-	kinds := make([]uint32, len(e.Grants))
+	grantTo := make([]uint32, len(e.Grants))
+	b.grantKind = make([]byte, len(e.Grants))
 	for i := range e.Grants {
-		grantSet[i], kinds[i] = b.setOf(&e.Grants[i]), kindOf(e.Grants[i].Condition())
+		g := &e.Grants[i]
+		grantSet[i], grantTo[i], b.grantKind[i] = b.setOf(g), b.ids[g.To], byte(kindOf(g.Condition()))
+		if len(g.When.Labels) > 0 {
+			b.grantKind[i] |= labelled
+		}
 	}
+	b.grantTo = packInts(grantTo)
 	b.grantSet = packInts(grantSet)
 	b.given = packLists(b.Index.ids.len(), func(yield func(int, uint32)) {
 		for i := range e.Grants {
 			to := int(b.ids[e.Grants[i].To])
 			for _, on := range e.Grants[i].On {
-				for _, v := range [givenWidth]uint32{b.places[on], grantSet[i], uint32(i), kinds[i], b.spansFor(on, e.Grants[i].When)} {
+				for _, v := range [givenWidth]uint32{grantSet[i], uint32(i), uint32(b.grantKind[i] &^ labelled), b.spansFor(on, e.Grants[i].When)} {
 					yield(to, v)
 				}
+			}
+		}
+	})
+	b.givenAt = packLists(b.Index.ids.len(), func(yield func(int, uint32)) {
+		for i := range e.Grants {
+			to := int(b.ids[e.Grants[i].To])
+			for _, on := range e.Grants[i].On {
+				yield(to, b.places[on])
 			}
 		}
 	})
@@ -607,7 +713,7 @@ func (b *builder) ruleColumns() {
 	type pair struct{ place, rail uint32 }
 	var rails []pair
 	for i := range e.Guardrails {
-		railSet[i] = b.set([]model.Rights{e.Guardrails[i].Rights})
+		railSet[i] = b.refusal(e.Guardrails[i].Rights)
 		rails = append(rails, pair{b.places[e.Guardrails[i].Node.Below()], uint32(i)})
 	}
 	b.railSet = packInts(railSet)

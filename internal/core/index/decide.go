@@ -19,6 +19,7 @@ type scratch struct {
 	matched []uint32 // places
 	rules   []uint32
 	hits    []hit
+	crowd   *crowd // of Who
 }
 
 type hit struct{ at, grant uint32 }
@@ -76,12 +77,14 @@ func (x *Index) closure(s *scratch, id model.ID) {
 func crowds(k model.IdentityKind) []model.IdentityKind {
 	switch k {
 	case model.Person, model.Workload, model.External:
-		return []model.IdentityKind{model.SignedIn, model.Everyone}
+		return bothCrowds
 	case model.Everyone:
 		return nil
 	}
-	return []model.IdentityKind{model.Everyone}
+	return bothCrowds[1:]
 }
+
+var bothCrowds = []model.IdentityKind{model.SignedIn, model.Everyone}
 
 // chain returns the way from the identity asked about to a member of its closure.
 func (x *Index) chain(s *scratch, id model.ID, at int) []model.ID {
@@ -107,10 +110,9 @@ func (s *scratch) meets(ids ints) int {
 
 // Decide answers as [engine.Engine.Decide] does.
 func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx model.Context) engine.Decision {
+	node, same := x.nearest(path)
 	if ctx.Labels == nil {
-		if labels, ok := x.Node(path); ok {
-			ctx.Labels = labels
-		}
+		ctx.Labels, _ = x.labelsOf(node, same)
 	}
 	s := x.scratch()
 	defer x.pool.Put(s)
@@ -120,7 +122,7 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 			return engine.Decision{Outcome: engine.Allowed, Ways: []engine.Way{{Chain: x.chain(s, id, i), Met: model.True, Bypass: true}}}
 		}
 	}
-	x.matching(path, func(place int) {
+	x.matching(path, node, same, func(place int) {
 		s.place[place] = s.stamp
 		s.matched = append(s.matched, uint32(place))
 	})
@@ -131,14 +133,17 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 		if n == none {
 			continue
 		}
-		given := x.given.of(int(n))
-		for j := 0; j < given.len(); j += givenWidth {
-			g := given.at(j + givenGrant)
-			if s.place[given.at(j+givenPlace)] != s.stamp || len(s.hits) > 0 && s.hits[len(s.hits)-1] == (hit{uint32(i), g}) {
+		places, given := x.givenAt.of(int(n)), x.given.of(int(n))
+		for j := range places.len() {
+			if s.place[places.at(j)] != s.stamp {
 				continue
 			}
-			if listed && x.has(given.at(j+givenSet), perm) || !listed && engine.Has(x.rights(x.grants.at(int(g))), p) {
-				s.hits = append(s.hits, hit{uint32(i), g})
+			h := hit{uint32(i), given.at(j*givenWidth + givenGrant)}
+			if n := len(s.hits); n > 0 && s.hits[n-1] == h { // by another place of it
+				continue
+			}
+			if listed && x.has(given.at(j*givenWidth+givenSet), perm) || !listed && engine.Has(x.rights(x.grants.at(int(h.grant))), p) {
+				s.hits = append(s.hits, h)
 			}
 		}
 	}
@@ -156,10 +161,7 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 	return d
 }
 
-func (x *Index) bypasses(n uint32) bool {
-	by := x.meta.at(0).Semantics.Bypass
-	return len(by) > 0 && slices.Contains(by, x.ID(int(n)))
-}
+func (x *Index) bypasses(n uint32) bool { return x.idKind[n]&bypass != 0 }
 
 // refusals collects the rules that refuse, in the order of the layers.
 func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Permission, perm int, listed bool, ctx model.Context) {
@@ -183,7 +185,7 @@ func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Pe
 		}
 	}
 	for _, i := range x.on(s, &x.railsAt) {
-		if s.meets(x.railBut.of(int(i))) < 0 && !holds(x.railSet, i, func() model.Rights { return x.guardrails.at(int(i)).Rights }) {
+		if s.meets(x.railBut.of(int(i))) < 0 && x.railRefuses(i, p, perm, listed) {
 			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerGuardrail, ID: x.guardrails.at(int(i)).ID, Met: model.True})
 		}
 	}
@@ -197,6 +199,13 @@ func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Pe
 			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerCeiling, ID: x.ceils.at(int(i)).ID, Met: model.True})
 		}
 	}
+}
+
+func (x *Index) railRefuses(i uint32, p model.Permission, perm int, listed bool) bool {
+	if listed {
+		return x.has(x.railSet.at(int(i)), perm)
+	}
+	return !x.guardrails.at(int(i)).Has(p)
 }
 
 // on returns the rules on the matched places, each once, in their order.
@@ -247,6 +256,27 @@ func (x *Index) Masks(id model.ID) []engine.Mask {
 			}
 		}
 		x.pool.Put(s)
+	}
+	return out
+}
+
+// Given returns the grants that reach an identity through itself, its groups and the
+// crowds, by number, in the order in which [Index.Decide] looks at them.
+func (x *Index) Given(id model.ID) []int {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	x.closure(s, id)
+	var out []int
+	for _, n := range s.ids {
+		if n == none {
+			continue
+		}
+		given := x.given.of(int(n))
+		for j := 0; j < given.len(); j += givenWidth {
+			if g := int(given.at(j + givenGrant)); len(out) == 0 || out[len(out)-1] != g {
+				out = append(out, g)
+			}
+		}
 	}
 	return out
 }

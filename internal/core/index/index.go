@@ -18,7 +18,15 @@ var ErrDamaged = errors.New("not an index of this version")
 // Version is that of the columns; an index of another one is built anew.
 const Version = 1
 
-const none = ^uint32(0)
+const (
+	none = ^uint32(0)
+	hole = 255 // the level of a number that no permission has
+)
+
+// kinds numbers the kinds of identity; bypass is a bit beside the number.
+var kinds = []model.IdentityKind{model.Person, model.Workload, model.Group, model.External, model.Everyone, model.SignedIn, model.Unknown}
+
+const bypass = 128
 
 // The kinds of place.
 const (
@@ -39,15 +47,17 @@ type Index struct {
 	labelled   ints // nodes that have labels, in order
 	labels     records[map[string]string]
 
-	ids      texts // sorted
-	idRecord ints  // into identities; none: only named somewhere
-	up       lists // groups
-	down     lists // members
-	mayAct   lists // act-as edges from it
-	ceilings lists // of it
-	denied   lists // denials that name it
+	ids      texts  // sorted
+	idRecord ints   // into identities; none: only named somewhere
+	idKind   []byte // into kinds
+	up       lists  // groups
+	down     lists  // members
+	mayAct   lists  // act-as edges from it
+	ceilings lists  // of it
+	denied   lists  // denials that name it
 
-	perms      texts  // sorted; numbers of permissions are those of this column
+	perms      texts  // sorted
+	permNumber ints   // of each; by level and service, with holes
 	permRecord ints   // into catalogue
 	permLevel  []byte // what each weighs as
 	setOff     ints   // of distinct sets of rights, as words that are not zero
@@ -60,21 +70,26 @@ type Index struct {
 	span      lists // of a place: its intervals; behind all places those of places with labels
 	spanStart ints  // of all intervals, sorted, the longer ones first
 	spanEnd   ints
+	spanFrom  ints // nodes of the inventory before the start, and before the end
+	spanTo    ints
 	patterns  []atomic.Pointer[model.PathPattern]
 
 	// The grants of an identity, some numbers for each of their places (see
 	// givenWidth); and the other way round.
 	given       lists
+	givenAt     lists // their places, which are looked at first
 	onPlace     lists
 	denialOn    lists // denials on a place
 	railsAt     lists // guardrails on a place
 	grantSet    ints
+	grantTo     ints
+	grantKind   []byte
 	denialSet   ints
 	denialKind  []byte
 	denialSpans lists // lists of intervals, as in span
 	denialTo    lists
 	denialBut   lists
-	railSet     ints // what a guardrail admits
+	railSet     ints // what a guardrail refuses
 	railBut     lists
 	ceilSet     ints
 	ceilOn      lists
@@ -90,10 +105,12 @@ type Index struct {
 	roleNames  texts // sorted
 	meta       records[metaData]
 
-	bad    atomic.Bool
-	levels [6][]uint64 // permissions by level
-	once   sync.Once
-	pool   sync.Pool
+	bad   atomic.Bool
+	pool  sync.Pool
+	modes [2]struct {
+		once     sync.Once
+		prepared *prepared
+	}
 }
 
 // expanded is a role with what the roles it includes give.
@@ -135,7 +152,7 @@ func (x *Index) Permission(i int) *model.CatalogueEntry {
 
 // Entry returns what the catalogue knows about p.
 func (x *Index) Entry(p model.Permission) (model.CatalogueEntry, bool) {
-	i, ok := x.perms.find(p.String())
+	i, ok := x.holds(p)
 	if !ok {
 		return model.CatalogueEntry{Permission: p}, false
 	}
@@ -251,15 +268,20 @@ func (x *Index) is(n uint32, text string) bool {
 
 // Node returns the labels of an inventory's node, and whether it is one.
 func (x *Index) Node(p model.Path) (labels map[string]string, ok bool) {
-	n, same := x.nearest(p)
+	return x.labelsOf(x.nearest(p))
+}
+
+func (x *Index) labelsOf(n uint32, same bool) (labels map[string]string, ok bool) {
 	if !same || !x.real(int(n)) {
 		return nil, false
 	}
 	if i := x.labelled.search(n); i < x.labelled.len() && x.labelled.at(i) == n {
 		return *x.labels.at(i), true
 	}
-	return map[string]string{}, true
+	return noLabels, true
 }
+
+var noLabels = map[string]string{} // never written to
 
 // place returns the pattern of a place's number.
 func (x *Index) place(i int) model.PathPattern {
@@ -274,9 +296,8 @@ func (x *Index) place(i int) model.PathPattern {
 	return p
 }
 
-// matching calls yield with each place that matches a path.
-func (x *Index) matching(p model.Path, yield func(place int)) {
-	n, same := x.nearest(p)
+// matching calls yield with each place that matches a path, whose nearest node is n.
+func (x *Index) matching(p model.Path, n uint32, same bool, yield func(place int)) {
 	on := func(n uint32, at bool) {
 		for i := x.placeNode.search(n); i < x.placeNode.len() && x.placeNode.at(i) == n; i++ {
 			switch x.placeKind[i] {
@@ -328,13 +349,17 @@ func (x *Index) rights(g *model.Grant) []model.Rights {
 	return nil
 }
 
-// holds returns a test for a permission: by bitmap where the catalogue lists it, by
-// pattern where not.
+// holds returns the number of a permission, and whether the catalogue lists it. Of one
+// that it does not, only patterns say who has it.
 func (x *Index) holds(p model.Permission) (perm int, listed bool) {
-	return x.perms.find(p.String())
+	i, ok := x.perms.find(p.String())
+	if !ok {
+		return 0, false
+	}
+	return int(x.permNumber.at(i)), true
 }
 
-// Set returns a permission set as bits over the numbers of permissions.
+// bits adds a set to bits over the numbers of permissions.
 func (x *Index) bits(set uint32, into engine.Bits) {
 	for i := int(x.setOff.at(int(set))); i < int(x.setOff.at(int(set)+1)); i++ {
 		into[x.setWord.at(i)] |= x.setBits.at(i)
@@ -371,13 +396,16 @@ func (x *Index) sections() []section {
 	txt("node.labels", &x.labels.texts)
 	txt("identity", &x.ids)
 	num("identity.record", &x.idRecord)
+	add("identity.kind", &x.idKind)
 	lst("identity.up", &x.up)
 	lst("identity.down", &x.down)
 	lst("identity.act-as", &x.mayAct)
 	lst("identity.ceilings", &x.ceilings)
 	lst("identity.denials", &x.denied)
 	lst("identity.grants", &x.given)
+	lst("identity.places", &x.givenAt)
 	txt("permission", &x.perms)
+	num("permission.number", &x.permNumber)
 	num("permission.record", &x.permRecord)
 	add("permission.level", &x.permLevel)
 	num("set.off", &x.setOff)
@@ -391,8 +419,12 @@ func (x *Index) sections() []section {
 	lst("place.denials", &x.denialOn)
 	num("span.start", &x.spanStart)
 	num("span.end", &x.spanEnd)
+	num("span.from", &x.spanFrom)
+	num("span.to", &x.spanTo)
 	lst("rail.at", &x.railsAt)
 	num("grant.set", &x.grantSet)
+	num("grant.to", &x.grantTo)
+	add("grant.kind", &x.grantKind)
 	num("denial.set", &x.denialSet)
 	add("denial.kind", &x.denialKind)
 	lst("denial.spans", &x.denialSpans)
@@ -469,15 +501,5 @@ func load[T any](r *records[T], bad *atomic.Bool) {
 	}
 }
 
-// byLevel returns the permissions of each level as bits.
-func (x *Index) byLevel() *[6][]uint64 {
-	x.once.Do(func() {
-		for l := range x.levels {
-			x.levels[l] = make([]uint64, (x.perms.len()+63)/64)
-		}
-		for i := range x.perms.len() {
-			x.levels[min(int(x.permLevel[i]), 5)][i>>6] |= 1 << (i & 63)
-		}
-	})
-	return &x.levels
-}
+// words returns how many words a set over the numbers of permissions has.
+func (x *Index) words() int { return (len(x.permLevel) + 63) / 64 }

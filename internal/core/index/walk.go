@@ -1,6 +1,7 @@
 package index
 
 import (
+	"cmp"
 	"math/bits"
 	"slices"
 
@@ -39,84 +40,148 @@ type Word struct {
 	Bits uint64
 }
 
+// prepared is what all walks of a mode share: rules as items, in order.
+type prepared struct {
+	given   [][]uint64 // of each identity
+	denials [][]uint64
+	rails   []rail // sorted by their first item
+	sets    []words
+	masks   [][]uint64 // of each set: which words it has
+	level   []uint8    // of each word's permissions
+}
+
+// rail is a guardrail, which stands on one interval.
+type rail struct {
+	number int
+	item   uint64
+}
+
+// words is a set as the words that are not zero.
+type words struct {
+	at   []uint16
+	bits []uint64
+}
+
 // A Walk sums identities up, one at a time. It is not for several goroutines; each
 // makes its own.
 type Walk struct {
-	x      *Index
-	mode   Mode
-	rails  [][]uint64 // what each guardrail comes to, as items
-	masks  [][]uint64 // of each set: which words it has
-	levels *[6][]uint64
+	*prepared
+	x *Index
 
-	items            []uint64
+	items, spare     []uint64
+	runs             []int // where in items a sorted run begins
 	granted, refused []uint64
 	mask             []uint64 // words that the identity's grants have
-	touched          []uint32 // the same as a list
+	touched          []uint16 // the same as a list
 	one              []uint64 // a set as words
-	dirty            []uint32 // words that changed since they were last looked at
+	dirty            []uint16 // words that changed since they were last looked at
 	isDirty          []bool
 	undo             []change
 	stack            []frame
-	at               uint32
-	count            [6]uint32 // of permissions in effect, by level
-	entered          []int     // how deep in the places of each ceiling
-	outside          int       // of how many ceilings the walk is outside
+	at, real         uint32 // how far it came, and how many nodes of the inventory that is
+	effect           int    // how many permissions are in effect
+	ceiling          bool   // what a ceiling does not admit is refused from the start
 	total            Totals
 	pieces           *[]Piece
 }
 
 // change is a word to be put back.
 type change struct {
-	word    uint32
+	word    uint16
 	refused bool
 	value   uint64
 }
 
 type frame struct {
-	rank, end uint32
-	undo      int
-	count     [6]uint32
-	ceils     []uint32 // entered here
+	rank, end    uint32
+	real         uint32 // nodes of the inventory before its end
+	nodes        uint32 // in it
+	undo, effect int
 }
 
-// The kinds of item: a rule on an interval. Ceilings come first, so that what is
-// granted is granted inside them.
+// The kinds of item: a set of rights on an interval.
 const (
-	enters  = iota // the places of a ceiling
-	gives          // a set
-	refuses        // a set
-	admits         // refuses everything but a set
+	gives = iota
+	refuses
 )
 
-// item packs the number of an interval, a kind and the number of a set or a ceiling.
+const setBits = 30
+
+func setOf(it uint64) uint32      { return uint32(it & (1<<setBits - 1)) }
+func refused(it uint64) bool      { return it>>setBits&3 == refuses }
+func spanOf(it uint64) (r uint32) { return uint32(it >> 32) }
+
+// item packs the number of an interval, a kind and the number of a set.
 func item(span uint32, kind int, of uint32) uint64 {
-	return uint64(span)<<32 | uint64(kind)<<30 | uint64(of)
+	return uint64(span)<<32 | uint64(kind)<<setBits | uint64(of)
 }
 
 // NewWalk prepares a walk.
 func (x *Index) NewWalk(mode Mode) *Walk {
-	words := (x.perms.len() + 63) / 64
-	w := &Walk{x: x, mode: mode, levels: x.byLevel(), granted: make([]uint64, words), refused: make([]uint64, words),
-		mask: make([]uint64, (words+63)/64), one: make([]uint64, words), isDirty: make([]bool, words)}
-	w.masks = make([][]uint64, x.setOff.len()-1)
-	for s := range w.masks {
-		m := make([]uint64, len(w.mask))
-		for i := int(x.setOff.at(s)); i < int(x.setOff.at(s+1)); i++ {
-			at := x.setWord.at(i)
-			m[at>>6] |= 1 << (at & 63)
-		}
-		w.masks[s] = m
+	n := x.words()
+	x.modes[mode].once.Do(func() { x.modes[mode].prepared = x.prepare(mode) })
+	return &Walk{x: x, prepared: x.modes[mode].prepared, granted: make([]uint64, n), refused: make([]uint64, n),
+		mask: make([]uint64, (n+63)/64), one: make([]uint64, n), isDirty: make([]bool, n)}
+}
+
+func (x *Index) prepare(mode Mode) *prepared {
+	p := &prepared{masks: make([][]uint64, x.setOff.len()-1), sets: make([]words, x.setOff.len()-1)}
+	n := x.words()
+	all := words{make([]uint16, x.setWord.len()), make([]uint64, x.setWord.len())}
+	for i := range all.at {
+		all.at[i], all.bits[i] = uint16(x.setWord.at(i)), x.setBits.at(i)
 	}
-	w.rails = make([][]uint64, x.railSet.len())
-	for p := range x.placeText.len() {
-		for rails, j := x.railsAt.of(p), 0; j < rails.len(); j++ {
-			r := rails.at(j)
-			for spans, k := x.span.of(p), 0; k < spans.len(); k++ {
-				w.rails[r] = append(w.rails[r], item(spans.at(k), admits, x.railSet.at(int(r))))
+	for s := range p.sets {
+		from, to := x.setOff.at(s), x.setOff.at(s+1)
+		p.sets[s] = words{all.at[from:to], all.bits[from:to]}
+		p.masks[s] = make([]uint64, (n+63)/64)
+		for _, at := range p.sets[s].at {
+			p.masks[s][at>>6] |= 1 << (at & 63)
+		}
+	}
+	p.level = make([]uint8, n)
+	for i, l := range x.permLevel {
+		if l != hole {
+			p.level[i>>6] = min(l, 5)
+		}
+	}
+	items := func(list []uint64, spans uint32, kind int, of uint32) []uint64 {
+		for s, j := x.span.of(int(spans)), 0; j < s.len(); j++ {
+			list = append(list, item(s.at(j), kind, of))
+		}
+		return list
+	}
+	sorted := func(list []uint64) []uint64 {
+		slices.Sort(list)
+		return slices.Compact(list)
+	}
+	p.given = make([][]uint64, x.ids.len())
+	for id := range p.given {
+		given := x.given.of(id)
+		for j := 0; j < given.len(); j += givenWidth {
+			if given.at(j+givenKind) == always || mode == Possible {
+				p.given[id] = items(p.given[id], given.at(j+givenSpans), gives, given.at(j+givenSet))
 			}
 		}
+		p.given[id] = sorted(p.given[id])
 	}
-	return w
+	p.denials = make([][]uint64, x.denialSet.len())
+	for i := range p.denials {
+		if x.denialKind[i] == always || mode == Certain {
+			for places, j := x.denialSpans.of(i), 0; j < places.len(); j++ {
+				p.denials[i] = items(p.denials[i], places.at(j), refuses, x.denialSet.at(i))
+			}
+		}
+		p.denials[i] = sorted(p.denials[i])
+	}
+	for place := range x.placeText.len() {
+		for rails, j := x.railsAt.of(place), 0; j < rails.len(); j++ {
+			r := int(rails.at(j))
+			p.rails = append(p.rails, rail{r, items(nil, uint32(place), refuses, x.railSet.at(r))[0]})
+		}
+	}
+	slices.SortFunc(p.rails, func(a, b rail) int { return cmp.Compare(a.item, b.item) })
+	return p
 }
 
 // Totals sums an identity up.
@@ -133,8 +198,7 @@ func (w *Walk) Totals(id model.ID) Totals {
 		}
 	}
 	w.collect(s)
-	slices.Sort(w.items)
-	w.items = slices.Compact(w.items)
+	w.merge()
 	w.run()
 	return w.total
 }
@@ -153,13 +217,11 @@ func (w *Walk) Pieces(id model.ID) []Piece {
 func (w *Walk) everything() {
 	t := &w.total
 	t.Bypass, t.Nodes = true, w.x.Nodes()
-	for l, b := range w.levels {
-		n := 0
-		for i, v := range b {
-			t.Permissions[i] |= v
-			n += bits.OnesCount64(v)
+	for i, l := range w.x.permLevel {
+		if l != hole {
+			t.Permissions.Set(i)
+			t.Pairs[min(l, 5)] += uint64(t.Nodes)
 		}
-		t.Pairs[l] = uint64(n) * uint64(t.Nodes)
 	}
 	if w.pieces != nil {
 		p := Piece{To: w.x.nodeParent.len(), Nodes: t.Nodes}
@@ -170,31 +232,27 @@ func (w *Walk) everything() {
 	}
 }
 
-// collect lists the rules that concern a closure as items.
+// collect lists the rules that concern a closure as items, in sorted runs.
 func (w *Walk) collect(s *scratch) {
 	x := w.x
-	w.items = w.items[:0]
+	w.items, w.runs = w.items[:0], w.runs[:0]
 	clear(w.mask)
-	on := func(spans ints, kind int, of uint32) {
-		for j := range spans.len() {
-			w.items = append(w.items, item(spans.at(j), kind, of))
+	add := func(run []uint64) {
+		if n := len(w.items); n == 0 || len(run) > 0 && run[0] < w.items[n-1] {
+			w.runs = append(w.runs, n)
 		}
+		w.items = append(w.items, run...)
 	}
 	for _, n := range s.ids {
 		if n == none {
 			continue
 		}
-		given := x.given.of(int(n))
-		for j := 0; j < given.len(); j += givenWidth {
-			if given.at(j+givenKind) == open && w.mode == Certain {
-				continue
-			}
-			set := given.at(j + givenSet)
-			on(x.span.of(int(given.at(j+givenSpans))), gives, set)
-			for i, m := range w.masks[set] {
+		for _, it := range w.given[n] {
+			for i, m := range w.masks[setOf(it)] {
 				w.mask[i] |= m
 			}
 		}
+		add(w.given[n])
 		for denials, j := x.denied.of(int(n)), 0; j < denials.len(); j++ {
 			s.rules = append(s.rules, denials.at(j))
 		}
@@ -202,65 +260,116 @@ func (w *Walk) collect(s *scratch) {
 	w.touched = w.touched[:0]
 	for i, m := range w.mask {
 		for ; m != 0; m &= m - 1 {
-			w.touched = append(w.touched, uint32(64*i+bits.TrailingZeros64(m)))
+			w.touched = append(w.touched, uint16(64*i+bits.TrailingZeros64(m)))
 		}
 	}
 	slices.Sort(s.rules)
+	from := len(w.items)
+	w.runs = append(w.runs, from)
 	for _, i := range slices.Compact(s.rules) {
-		if s.meets(x.denialBut.of(int(i))) >= 0 || x.denialKind[i] == open && w.mode == Possible {
-			continue
-		}
-		for places, j := x.denialSpans.of(int(i)), 0; j < places.len(); j++ {
-			on(x.span.of(int(places.at(j))), refuses, x.denialSet.at(int(i)))
+		if s.meets(x.denialBut.of(int(i))) < 0 {
+			w.items = append(w.items, w.denials[i]...)
 		}
 	}
-	for i, items := range w.rails {
-		if s.meets(x.railBut.of(i)) < 0 {
-			w.items = append(w.items, items...)
+	slices.Sort(w.items[from:])
+	w.runs = append(w.runs, len(w.items))
+	for _, r := range w.rails {
+		if s.meets(x.railBut.of(r.number)) < 0 {
+			w.items = append(w.items, r.item)
 		}
 	}
-	w.entered, w.outside = w.entered[:0], 0
-	if s.ids[0] == none {
-		return
+	if w.ceiling = s.ids[0] != none && x.ceilings.of(int(s.ids[0])).len() > 0; w.ceiling {
+		w.under(x.ceilings.of(int(s.ids[0])))
 	}
-	of := x.ceilings.of(int(s.ids[0]))
-	for j := range of.len() {
-		c := int(of.at(j))
-		for places, k := x.ceilOn.of(c), 0; k < places.len(); k++ {
-			on(x.span.of(int(places.at(k))), enters, uint32(j))
+}
+
+// under cuts what is given to the places of ceilings, and refuses what they do not
+// admit. Intervals nest, so what two share is the smaller one.
+func (w *Walk) under(ceilings ints) {
+	x := w.x
+	for j := range ceilings.len() {
+		c := int(ceilings.at(j))
+		var out []uint64
+		for _, it := range w.items {
+			if refused(it) {
+				out = append(out, it)
+				continue
+			}
+			from, to := x.spanStart.at(int(spanOf(it))), x.spanEnd.at(int(spanOf(it)))
+			for places, k := x.ceilOn.of(c), 0; k < places.len(); k++ {
+				for spans, l := x.span.of(int(places.at(k))), 0; l < spans.len(); l++ {
+					s := int(spans.at(l))
+					switch start, end := x.spanStart.at(s), x.spanEnd.at(s); {
+					case start <= from && to <= end:
+						out = append(out, it)
+					case from <= start && end <= to:
+						out = append(out, item(uint32(s), gives, setOf(it)))
+					}
+				}
+			}
 		}
-		w.entered = append(w.entered, 0)
-		w.outside++
+		slices.Sort(out)
+		w.items, w.runs = append(w.items[:0], out...), append(w.runs[:0], 0)
 		clear(w.one)
 		x.bits(x.ceilSet.at(c), w.one)
-		for i, v := range w.one { // what the ceiling does not admit is refused from the start
+		for i, v := range w.one {
 			w.refused[i] |= ^v
 		}
 	}
 }
 
-// run goes through the items in depth-first order. Their intervals nest.
+// merge sorts the runs of items into one, each item once.
+func (w *Walk) merge() {
+	for len(w.runs) > 1 {
+		out, runs := w.spare[:0], w.runs[:0]
+		for i := 0; i < len(w.runs); i += 2 {
+			a := w.items[w.runs[i]:]
+			var b []uint64
+			if i+1 < len(w.runs) {
+				a = w.items[w.runs[i]:w.runs[i+1]]
+				if b = w.items[w.runs[i+1]:]; i+2 < len(w.runs) {
+					b = w.items[w.runs[i+1]:w.runs[i+2]]
+				}
+			}
+			runs = append(runs, len(out))
+			for len(a) > 0 && len(b) > 0 {
+				if a[0] <= b[0] {
+					out, a = append(out, a[0]), a[1:]
+				} else {
+					out, b = append(out, b[0]), b[1:]
+				}
+			}
+			out = append(append(out, a...), b...)
+		}
+		w.items, w.spare, w.runs = out, w.items, runs
+	}
+	w.items = slices.Compact(w.items)
+}
+
+// run goes through the items in depth-first order. Their intervals nest, so what a rule
+// gives or refuses beyond those around it holds on all its nodes, less what rules
+// inside take away again: pairs are counted once a rule, not once a run of nodes.
 func (w *Walk) run() {
-	w.at, w.count = 0, [6]uint32{}
-	for _, it := range w.items {
-		rank, of := uint32(it>>32), uint32(it&(1<<30-1))
-		if len(w.stack) == 0 || w.stack[len(w.stack)-1].rank != rank {
+	w.at, w.real, w.effect = 0, 0, 0
+	for i, it := range w.items {
+		rank := spanOf(it)
+		if n := len(w.stack); n == 0 || w.stack[n-1].rank != rank {
 			start := w.x.spanStart.at(int(rank))
-			for len(w.stack) > 0 && w.stack[len(w.stack)-1].end <= start {
+			for ; n > 0 && w.stack[n-1].end <= start; n-- {
 				w.pop()
 			}
-			w.advance(start)
-			w.stack = append(w.stack, frame{rank: rank, end: w.x.spanEnd.at(int(rank)), undo: len(w.undo), count: w.count})
+			from, to, end := w.x.spanFrom.at(int(rank)), w.x.spanTo.at(int(rank)), w.x.spanEnd.at(int(rank))
+			w.advance(start, from)
+			if w.pieces == nil && w.alone(i, rank, end) && w.leaf(it, end, to) {
+				continue
+			}
+			w.stack = append(w.stack, frame{rank: rank, end: end, real: to, nodes: to - from, undo: len(w.undo), effect: w.effect})
 		}
-		switch it >> 30 & 3 {
-		case enters:
-			w.enter(of)
-		case gives:
-			w.give(of)
-		case refuses:
-			w.refuse(of)
-		default:
-			w.admit(of)
+		n := uint64(w.stack[len(w.stack)-1].nodes)
+		if set := &w.sets[setOf(it)]; refused(it) {
+			w.refuse(set, n)
+		} else {
+			w.give(set, n)
 		}
 	}
 	for len(w.stack) > 0 {
@@ -270,48 +379,99 @@ func (w *Walk) run() {
 		w.isDirty[d] = false
 	}
 	w.dirty = w.dirty[:0]
-	if len(w.entered) > 0 {
+	if w.ceiling {
 		clear(w.refused)
 	}
 }
 
-// advance says that nothing changes up to a node.
-func (w *Walk) advance(to uint32) {
-	if to <= w.at {
-		return
+// alone reports whether an item is the only one on its interval and inside it.
+func (w *Walk) alone(i int, rank, end uint32) bool {
+	if i+1 == len(w.items) {
+		return true
 	}
-	from := w.at
-	w.at = to
-	if w.outside > 0 || w.count == [6]uint32{} {
-		return
+	next := spanOf(w.items[i+1])
+	return next != rank && w.x.spanStart.at(int(next)) >= end
+}
+
+// leaf does with a rule that is alone, as most are, without touching what is granted
+// and refused around it; false: it cannot.
+func (w *Walk) leaf(it uint64, end, real uint32) bool {
+	if refused(it) && len(w.dirty) > 0 {
+		return false // what came into effect just before it may be refused here, and seen nowhere
 	}
-	n := w.x.realBefore.at(int(to)) - w.x.realBefore.at(int(from))
+	n := uint64(real - w.real)
+	w.at, w.real = end, real
 	if n == 0 {
+		return true
+	}
+	effect := w.effect
+	set := &w.sets[setOf(it)]
+	if refused(it) {
+		for i, at := range set.at {
+			if gone := set.bits[i] & w.granted[at] &^ w.refused[at]; gone != 0 {
+				k := bits.OnesCount64(gone)
+				effect -= k
+				w.total.Pairs[w.level[at]] -= uint64(k) * n
+			}
+		}
+	} else {
+		w.flush()
+		for i, at := range set.at {
+			if fresh := set.bits[i] &^ w.granted[at] &^ w.refused[at]; fresh != 0 {
+				k := bits.OnesCount64(fresh)
+				effect += k
+				w.total.Pairs[w.level[at]] += uint64(k) * n
+				w.total.Permissions[at] |= fresh
+			}
+		}
+	}
+	if effect > 0 {
+		w.total.Nodes += int(n)
+	}
+	return true
+}
+
+// advance says that nothing changes up to a node, and how many nodes of the inventory
+// come before it.
+func (w *Walk) advance(to, real uint32) {
+	from, n := w.at, real-w.real
+	w.at, w.real = to, real
+	if n == 0 || w.effect == 0 {
 		return
 	}
-	for _, d := range w.dirty {
-		w.isDirty[d] = false
-		w.total.Permissions[d] |= w.granted[d] &^ w.refused[d]
-	}
-	w.dirty = w.dirty[:0]
+	w.flush()
 	w.total.Nodes += int(n)
-	for l, c := range w.count {
-		w.total.Pairs[l] += uint64(c) * uint64(n)
-	}
 	if w.pieces != nil {
 		p := Piece{From: int(from), To: int(to), Nodes: int(n), Words: make([]Word, 0, len(w.touched))}
 		for _, t := range w.touched {
 			if v := w.granted[t] &^ w.refused[t]; v != 0 {
-				p.Words = append(p.Words, Word{t, v})
+				p.Words = append(p.Words, Word{uint32(t), v})
 			}
 		}
 		*w.pieces = append(*w.pieces, p)
 	}
 }
 
+// flush notes what has come into effect since it was last called; there is a node on
+// which it is.
+func (w *Walk) flush() {
+	for _, d := range w.dirty {
+		w.isDirty[d] = false
+		w.total.Permissions[d] |= w.granted[d] &^ w.refused[d]
+	}
+	w.dirty = w.dirty[:0]
+}
+
+func (w *Walk) mark(word uint16) {
+	if !w.isDirty[word] {
+		w.isDirty[word] = true
+		w.dirty = append(w.dirty, word)
+	}
+}
+
 func (w *Walk) pop() {
 	f := &w.stack[len(w.stack)-1]
-	w.advance(f.end)
+	w.advance(f.end, f.real)
 	for i := len(w.undo) - 1; i >= f.undo; i-- {
 		if c := w.undo[i]; c.refused {
 			w.refused[c.word] = c.value
@@ -321,89 +481,41 @@ func (w *Walk) pop() {
 		}
 	}
 	w.undo = w.undo[:f.undo]
-	w.count = f.count
-	for _, c := range f.ceils {
-		if w.entered[c]--; w.entered[c] == 0 {
-			w.outside++
-		}
-	}
+	w.effect = f.effect
 	w.stack = w.stack[:len(w.stack)-1]
 }
 
-func (w *Walk) mark(word uint32) {
-	if !w.isDirty[word] {
-		w.isDirty[word] = true
-		w.dirty = append(w.dirty, word)
-	}
-}
-
-// tally adds permissions that came into effect, or takes away those that went.
-func (w *Walk) tally(word uint32, b uint64, sign uint32) {
-	for l := range w.count {
-		w.count[l] += sign * uint32(bits.OnesCount64(b&w.levels[l][word]))
-	}
-}
-
-func (w *Walk) enter(c uint32) {
-	if w.entered[c]++; w.entered[c] == 1 {
-		w.outside--
-		for _, t := range w.touched { // nothing of what is in effect was looked at outside
-			w.mark(t)
-		}
-	}
-	f := &w.stack[len(w.stack)-1]
-	f.ceils = append(f.ceils, c)
-}
-
-func (w *Walk) give(set uint32) {
-	x := w.x
-	for i := int(x.setOff.at(int(set))); i < int(x.setOff.at(int(set)+1)); i++ {
-		at := x.setWord.at(i)
+func (w *Walk) give(set *words, n uint64) {
+	for i, at := range set.at {
 		old := w.granted[at]
-		fresh := x.setBits.at(i) &^ old
+		fresh := set.bits[i] &^ old
 		if fresh == 0 {
 			continue
 		}
 		w.undo = append(w.undo, change{at, false, old})
 		w.granted[at] = old | fresh
 		if fresh &^= w.refused[at]; fresh != 0 {
-			w.tally(at, fresh, 1)
+			k := bits.OnesCount64(fresh)
+			w.effect += k
+			w.total.Pairs[w.level[at]] += uint64(k) * n
 			w.mark(at)
 		}
 	}
 }
 
-func (w *Walk) refuse(set uint32) {
-	x := w.x
-	for i := int(x.setOff.at(int(set))); i < int(x.setOff.at(int(set)+1)); i++ {
-		w.refuseWord(x.setWord.at(i), x.setBits.at(i))
-	}
-}
-
-func (w *Walk) admit(set uint32) {
-	x := w.x
-	i, end := int(x.setOff.at(int(set))), int(x.setOff.at(int(set)+1))
-	for _, t := range w.touched {
-		for i < end && x.setWord.at(i) < t {
-			i++
+func (w *Walk) refuse(set *words, n uint64) {
+	for i, at := range set.at {
+		old := w.refused[at]
+		fresh := set.bits[i] &^ old
+		if fresh == 0 || w.mask[at>>6]>>(at&63)&1 == 0 { // nothing is granted in other words
+			continue
 		}
-		admitted := uint64(0)
-		if i < end && x.setWord.at(i) == t {
-			admitted = x.setBits.at(i)
+		w.undo = append(w.undo, change{at, true, old})
+		w.refused[at] = old | fresh
+		if fresh &= w.granted[at]; fresh != 0 {
+			k := bits.OnesCount64(fresh)
+			w.effect -= k
+			w.total.Pairs[w.level[at]] -= uint64(k) * n
 		}
-		w.refuseWord(t, ^admitted)
-	}
-}
-
-func (w *Walk) refuseWord(at uint32, b uint64) {
-	old := w.refused[at]
-	fresh := b &^ old
-	if fresh == 0 {
-		return
-	}
-	w.undo = append(w.undo, change{at, true, old})
-	w.refused[at] = old | fresh
-	if fresh &= w.granted[at]; fresh != 0 {
-		w.tally(at, fresh, ^uint32(0))
 	}
 }

@@ -1,6 +1,7 @@
 package index
 
 import (
+	"math/bits"
 	"slices"
 
 	"clipfence/internal/core/engine"
@@ -13,152 +14,201 @@ type Holder struct {
 	Outcome  engine.Outcome
 }
 
+// crowd marks identities: how far each is allowed and refused, 2 for certain and 1
+// perhaps.
+type crowd struct {
+	allowed, refused []uint8
+	some             []uint64 // bits of those that are allowed at all
+	visited          []uint32
+	round            uint32
+	queue            []uint32
+	marked           []uint32 // whose refused is set
+}
+
+func newCrowd(n int) *crowd {
+	return &crowd{allowed: make([]uint8, n), refused: make([]uint8, n), some: make([]uint64, (n+63)/64), visited: make([]uint32, n)}
+}
+
+// begin starts another set of visited identities.
+func (c *crowd) begin() {
+	if c.round++; c.round == 0 {
+		clear(c.visited)
+		c.round = 1
+	}
+}
+
+// below calls yield with an identity and everybody whose closure holds it, except
+// those visited since begin.
+func (x *Index) below(c *crowd, to uint32, yield func(id uint32)) {
+	c.queue = c.queue[:0]
+	push := func(id uint32) {
+		if c.visited[id] != c.round {
+			c.visited[id] = c.round
+			c.queue = append(c.queue, id)
+		}
+	}
+	push(to)
+	if k := x.kind(to); k == model.Everyone || k == model.SignedIn {
+		for i := range x.idKind {
+			if slices.Contains(crowds(x.kind(uint32(i))), k) {
+				push(uint32(i))
+			}
+		}
+	}
+	for i := 0; i < len(c.queue); i++ {
+		yield(c.queue[i])
+		for members, j := x.down.of(int(c.queue[i])), 0; j < members.len(); j++ {
+			push(members.at(j))
+		}
+	}
+}
+
+func (c *crowd) allow(id uint32, value uint8) {
+	if c.allowed[id] < value {
+		c.allowed[id] = value
+		c.some[id>>6] |= 1 << (id & 63)
+	}
+}
+
+func (c *crowd) refuse(id uint32, value uint8) {
+	if c.refused[id] < value {
+		if c.refused[id] == 0 {
+			c.marked = append(c.marked, id)
+		}
+		c.refused[id] = value
+	}
+}
+
+// each yields everybody who is allowed at all.
+func (c *crowd) each(yield func(id uint32)) {
+	for i, b := range c.some {
+		for ; b != 0; b &= b - 1 {
+			yield(uint32(64*i + bits.TrailingZeros64(b)))
+		}
+	}
+}
+
+// kind returns the kind of an identity's number.
+func (x *Index) kind(id uint32) model.IdentityKind { return kinds[x.idKind[id]&^bypass] }
+
 // Who returns every identity but groups that may use a permission at a path, in the
 // order of their numbers, and what the crowds of everyone and signed-in may. Nothing
 // is known about the call.
 func (x *Index) Who(p model.Permission, path model.Path) []Holder {
 	s := x.scratch()
 	defer x.pool.Put(s)
-	ctx := model.Context{}
-	if labels, ok := x.Node(path); ok {
-		ctx.Labels = labels
+	if s.crowd == nil {
+		s.crowd = newCrowd(x.ids.len())
 	}
-	x.matching(path, func(place int) {
+	c := s.crowd
+	ctx := model.Context{}
+	node, same := x.nearest(path)
+	ctx.Labels, _ = x.labelsOf(node, same)
+	x.matching(path, node, same, func(place int) {
 		s.place[place] = s.stamp
 		s.matched = append(s.matched, uint32(place))
 	})
 	perm, listed := x.holds(p)
-	// What each identity is given: 2 for certain, 1 perhaps.
-	got := map[uint32]uint8{}
+	var given [3][]uint32 // to whom it is granted: perhaps, and for certain
 	for _, m := range s.matched {
 		for grants, j := x.onPlace.of(int(m)), 0; j < grants.len(); j++ {
-			g := grants.at(j)
-			gr := func() *model.Grant { return x.grants.at(int(g)) }
-			if listed && !x.has(x.grantSet.at(int(g)), perm) || !listed && !engine.Has(x.rights(gr()), p) {
+			g := int(grants.at(j))
+			if listed && !x.has(x.grantSet.at(g), perm) || !listed && !engine.Has(x.rights(x.grants.at(g)), p) {
 				continue
 			}
-			value := uint8(2)
-			switch met, _ := gr().Condition().Eval(ctx); met {
-			case model.False:
-				continue
+			met := model.True
+			if x.grantKind[g] != always {
+				met, _ = x.grants.at(g).Condition().Eval(ctx)
+			}
+			switch met {
+			case model.True:
+				given[2] = append(given[2], x.grantTo.at(g))
 			case model.Open:
-				value = 1
-			}
-			if to, ok := x.ids.find(gr().To.String()); ok && got[uint32(to)] < value {
-				got[uint32(to)] = value
+				given[1] = append(given[1], x.grantTo.at(g))
 			}
 		}
 	}
-	allowed := map[uint32]uint8{}
-	for _, value := range []uint8{1, 2} {
-		for to, v := range got {
-			if v == value {
-				x.below(to, func(id uint32) { allowed[id] = max(allowed[id], value) })
+	for _, value := range []uint8{2, 1} {
+		c.begin()
+		for _, to := range given[value] {
+			x.below(c, to, func(id uint32) { c.allow(id, value) })
+		}
+	}
+	x.refuse(s, c, p, perm, listed, ctx)
+	for i, k := range x.idKind {
+		if k&bypass != 0 {
+			c.begin()
+			x.below(c, uint32(i), func(id uint32) {
+				c.allow(id, 2)
+				c.refused[id] = 0
+			})
+		}
+	}
+	n := 0
+	c.each(func(uint32) { n++ })
+	out := make([]Holder, 0, n)
+	c.each(func(id uint32) {
+		if c.refused[id] < 2 && x.kind(id) != model.Group {
+			h := Holder{int(id), engine.Conditional}
+			if c.allowed[id] == 2 && c.refused[id] == 0 {
+				h.Outcome = engine.Allowed
 			}
+			out = append(out, h)
 		}
+		c.allowed[id] = 0
+	})
+	clear(c.some)
+	for _, id := range c.marked {
+		c.refused[id] = 0
 	}
-	// What each is refused: 2 for certain, 1 perhaps.
-	refused := map[uint32]uint8{}
-	refuse := func(to, but ints, everybody bool, value uint8) {
-		spared := map[uint32]bool{}
-		for j := range but.len() {
-			x.below(but.at(j), func(id uint32) { spared[id] = true })
-		}
-		hit := func(id uint32) {
-			if !spared[id] {
-				refused[id] = max(refused[id], value)
-			}
-		}
-		if everybody {
-			for id := range allowed {
-				hit(id)
-			}
-			return
-		}
-		for j := range to.len() {
-			x.below(to.at(j), hit)
-		}
-	}
-	for _, i := range x.on(s, &x.denialOn) {
-		dn := x.denials.at(int(i))
-		if listed && !x.has(x.denialSet.at(int(i)), perm) || !listed && !dn.Has(p) {
-			continue
-		}
-		switch met, _ := dn.When.Eval(ctx); met {
-		case model.True:
-			refuse(x.denialTo.of(int(i)), x.denialBut.of(int(i)), false, 2)
-		case model.Open:
-			refuse(x.denialTo.of(int(i)), x.denialBut.of(int(i)), false, 1)
-		}
-	}
-	for _, i := range x.on(s, &x.railsAt) {
-		if listed && !x.has(x.railSet.at(int(i)), perm) || !listed && !x.guardrails.at(int(i)).Has(p) {
-			refuse(nil, x.railBut.of(int(i)), true, 2)
-		}
-	}
-	for id := range allowed {
-		of := x.ceilings.of(int(id))
-		for j := range of.len() {
-			c := int(of.at(j))
-			if !x.covers(s, x.ceilOn.of(c)) || listed && !x.has(x.ceilSet.at(c), perm) || !listed && !x.ceils.at(c).Has(p) {
-				refused[id] = 2
-			}
-		}
-	}
-	for _, by := range x.meta.at(0).Semantics.Bypass {
-		if n, ok := x.ids.find(by.String()); ok {
-			x.below(uint32(n), func(id uint32) { allowed[id], refused[id] = 2, 0 })
-		}
-	}
-	out := make([]Holder, 0, len(allowed))
-	for id, v := range allowed {
-		if refused[id] == 2 || x.kind(id) == model.Group {
-			continue
-		}
-		h := Holder{int(id), engine.Conditional}
-		if v == 2 && refused[id] == 0 {
-			h.Outcome = engine.Allowed
-		}
-		out = append(out, h)
-	}
-	slices.SortFunc(out, func(a, b Holder) int { return a.Identity - b.Identity })
+	c.marked = c.marked[:0]
 	return out
 }
 
-// kind returns the kind of an identity's number.
-func (x *Index) kind(id uint32) model.IdentityKind {
-	text := x.ids.at(int(id))
-	if i := slices.Index(text, '/'); i >= 0 {
-		text = text[:i]
-	}
-	if i := slices.Index(text, ':'); i >= 0 {
-		text = text[i+1:]
-	}
-	return model.IdentityKind(text)
-}
-
-// below yields an identity and everybody whose closure holds it, each once.
-func (x *Index) below(to uint32, yield func(id uint32)) {
-	seen := map[uint32]bool{}
-	queue := []uint32{to}
-	push := func(id uint32) {
-		if !seen[id] {
-			seen[id] = true
-			queue = append(queue, id)
+// refuse marks whom the layers keep out.
+func (x *Index) refuse(s *scratch, c *crowd, p model.Permission, perm int, listed bool, ctx model.Context) {
+	spare := func(but ints) {
+		c.begin()
+		for j := range but.len() {
+			x.below(c, but.at(j), func(uint32) {})
 		}
 	}
-	seen[to] = true
-	if k := x.kind(to); k == model.Everyone || k == model.SignedIn {
-		for i := range x.ids.len() {
-			if slices.Contains(crowds(x.kind(uint32(i))), k) {
-				push(uint32(i))
+	for _, i := range x.on(s, &x.denialOn) {
+		dn := func() *model.Denial { return x.denials.at(int(i)) }
+		if listed && !x.has(x.denialSet.at(int(i)), perm) || !listed && !dn().Has(p) {
+			continue
+		}
+		value := uint8(2)
+		switch met, _ := dn().When.Eval(ctx); met {
+		case model.False:
+			continue
+		case model.Open:
+			value = 1
+		}
+		// Who is spared is visited first, with everybody below, and then passed over.
+		spare(x.denialBut.of(int(i)))
+		for to, j := x.denialTo.of(int(i)), 0; j < to.len(); j++ {
+			x.below(c, to.at(j), func(id uint32) { c.refuse(id, value) })
+		}
+	}
+	for _, i := range x.on(s, &x.railsAt) {
+		if !x.railRefuses(i, p, perm, listed) {
+			continue
+		}
+		spare(x.railBut.of(int(i)))
+		c.each(func(id uint32) {
+			if c.visited[id] != c.round {
+				c.refuse(id, 2)
+			}
+		})
+	}
+	c.each(func(id uint32) {
+		of := x.ceilings.of(int(id))
+		for j := range of.len() {
+			i := int(of.at(j))
+			if !x.covers(s, x.ceilOn.of(i)) || listed && !x.has(x.ceilSet.at(i), perm) || !listed && !x.ceils.at(i).Has(p) {
+				c.refuse(id, 2)
 			}
 		}
-	}
-	for i := 0; i < len(queue); i++ {
-		yield(queue[i])
-		for members, j := x.down.of(int(queue[i])), 0; j < members.len(); j++ {
-			push(members.at(j))
-		}
-	}
+	})
 }

@@ -150,7 +150,30 @@ func parsePath(s string, stars bool) (string, error) {
 	return b.String(), nil
 }
 
+// plainPrint writes a path in which nothing is to be encoded, as most; "" sends the
+// caller the long way.
+func plainPrint(c string) string {
+	b := make([]byte, len(c))
+	kinded := true // a ':' before any '/' would be no mark
+	for i := 0; i < len(c); i++ {
+		switch x := c[i]; {
+		case x == sep:
+			b[i], kinded = '/', false
+		case x == colon && !kinded:
+			b[i], kinded = ':', true
+		case 'a' <= x && x <= 'z' || 'A' <= x && x <= 'Z' || '0' <= x && x <= '9' || x == '-' || x == '.' || x == '_':
+			b[i] = x
+		default:
+			return ""
+		}
+	}
+	return string(b)
+}
+
 func printPath(c string) string {
+	if s := plainPrint(c); s != "" {
+		return s
+	}
 	var b strings.Builder
 	for _, seg := range segments(strings.TrimSuffix(c, "\xfc")) {
 		b.WriteByte('/')
@@ -344,4 +367,10 @@ func segments(c string) []string {
 		return nil
 	}
 	return strings.Split(c[1:], "\xfd")
+}
+
+// AppendLast appends the canonical form of p's last segment.
+func (p Path) AppendLast(dst []byte) []byte {
+	text := printPath(p.c[strings.LastIndexByte(p.c, sep):])
+	return append(dst, text[1:]...)
 }

@@ -1,0 +1,205 @@
+// Command reachbench measures questions about access on a large made-up estate.
+package main
+
+import (
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"runtime"
+	"runtime/debug"
+	"runtime/pprof"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/snapshot"
+)
+
+func main() {
+	part := flag.Int("part", 1, "one part in so many of the whole estate")
+	plain := flag.Bool("plain", false, "also the plain engine, on some of the same questions")
+	file := flag.String("snapshot", filepath.Join(os.TempDir(), "reachbench.index"), "where to keep the snapshot")
+	ask := flag.Bool("ask", false, "only ask the snapshot one question, as a cold command does")
+	profile := flag.String("profile", "", "write a CPU profile here")
+	flag.Parse()
+	run := func() error { return measureAll(*part, *plain, *file) }
+	if *ask {
+		run = func() error { return askOnce(*file) }
+	}
+	if err := profiled(*profile, run); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func profiled(file string, run func() error) error {
+	if file == "" {
+		return run()
+	}
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	if err := pprof.StartCPUProfile(f); err != nil {
+		return err
+	}
+	defer pprof.StopCPUProfile()
+	return run()
+}
+
+const key = "bench"
+
+// askOnce is what a cold command does: open the snapshot, check it, answer.
+func askOnce(file string) error {
+	start := time.Now()
+	x, err := snapshot.Open(file, key)
+	if err != nil {
+		return err
+	}
+	opened := time.Since(start)
+	id := x.ID(x.Identities() / 2)
+	d := x.Decide(id, x.Permission(1).Permission, x.Path(x.Nodes()/2), model.Context{})
+	fmt.Printf("opened and verified in %s, answered %q in %s\n", opened.Round(time.Microsecond), d.Outcome, (time.Since(start) - opened).Round(time.Microsecond))
+	return x.Close()
+}
+
+func measureAll(part int, plain bool, file string) error {
+	start := time.Now()
+	e := generate(part, 1)
+	fmt.Printf("estate 1/%d: %d nodes, %d identities, %d grants, made in %s\n", part, len(e.Nodes), len(e.Identities), len(e.Grants), time.Since(start).Round(time.Millisecond))
+	qs, people := questions(e, 20000, 3), callers(e)
+	built, written, err := build(e, file)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("index built: %s; snapshot written: %s\n", built.Round(time.Millisecond), written.Round(time.Millisecond))
+	if plain {
+		eng := engine.New(e)
+		report("why, plain engine", measure(300, func(i int) { eng.Decide(qs[i].id, qs[i].p, qs[i].path, model.Context{}) }))
+	}
+	e = nil // from here on there is the snapshot only
+	debug.FreeOSMemory()
+	x, err := snapshot.Open(file, key)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	given := 0
+	for i := range 500 {
+		given += len(x.Given(people[i*len(people)/500]))
+	}
+	fmt.Printf("%d MB of columns; %d grants an identity, after groups\n", x.Size()>>20, given/500)
+	allowed := 0
+	why := func(i int) {
+		if x.Decide(qs[i].id, qs[i].p, qs[i].path, model.Context{}).Outcome != engine.Denied {
+			allowed++
+		}
+	}
+	measure(len(qs), why)
+	report("why, warm", measure(len(qs), why))
+	fmt.Printf("  %d of %d allowed\n", allowed/2, len(qs))
+	n := 0
+	who := func(i int) { n += len(x.Who(qs[i].p, qs[i].path)) }
+	measure(500, who)
+	n = 0
+	report("who can do P at N, warm", measure(2000, who))
+	fmt.Printf("  %d holders on average\n", n/2000)
+	w := x.NewWalk(index.Possible)
+	w.Pieces(qs[0].id)
+	n = 0
+	report("one identity's answer in pieces, warm", measure(1000, func(i int) { n += len(w.Pieces(qs[i].id)) }))
+	fmt.Printf("  %d pieces on average\n", n/1000)
+	start = time.Now()
+	pairs := wholeEstate(x.Index, people)
+	fmt.Printf("whole estate: %s on %d cores, %.3g pairs of permission and node\n", time.Since(start).Round(time.Millisecond), runtime.GOMAXPROCS(0), float64(pairs))
+	return nil
+}
+
+func build(e *model.Estate, file string) (built, written time.Duration, err error) {
+	start := time.Now()
+	x, err := index.Build(e)
+	if err != nil {
+		return 0, 0, err
+	}
+	built = time.Since(start)
+	err = snapshot.Write(file, key, x)
+	return built, time.Since(start) - built, err
+}
+
+// wholeEstate sums every identity up and returns how many pairs that makes.
+func wholeEstate(x *index.Index, people []model.ID) uint64 {
+	var wg sync.WaitGroup
+	var pairs atomic.Uint64
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			w := x.NewWalk(index.Possible)
+			for {
+				from := int(next.Add(64)) - 64
+				if from >= len(people) {
+					return
+				}
+				for _, id := range people[from:min(len(people), from+64)] {
+					for _, p := range w.Totals(id).Pairs {
+						pairs.Add(p)
+					}
+				}
+			}
+		})
+	}
+	wg.Wait()
+	return pairs.Load()
+}
+
+type question struct {
+	id   model.ID
+	p    model.Permission
+	path model.Path
+}
+
+// questions draws some from a seed; a quarter is about paths that no inventory lists.
+func questions(e *model.Estate, n int, seed uint64) []question {
+	r := rand.New(rand.NewPCG(seed, 3))
+	people := callers(e)
+	qs := make([]question, n)
+	for i := range qs {
+		qs[i] = question{people[r.IntN(len(people))], e.Catalogue[r.IntN(len(e.Catalogue))].Permission, e.Nodes[r.IntN(len(e.Nodes))].Path}
+		if i%4 == 0 {
+			qs[i].path = qs[i].path.Child("", "new")
+		}
+	}
+	return qs
+}
+
+// callers returns every identity but groups.
+func callers(e *model.Estate) []model.ID {
+	var out []model.ID
+	for _, i := range e.Identities {
+		if i.ID.Kind != model.Group {
+			out = append(out, i.ID)
+		}
+	}
+	return out
+}
+
+// measure times each call; the times come sorted.
+func measure(n int, f func(i int)) []time.Duration {
+	out := make([]time.Duration, n)
+	for i := range n {
+		start := time.Now()
+		f(i)
+		out[i] = time.Since(start)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func report(what string, t []time.Duration) {
+	fmt.Printf("%s: median %s, p99 %s\n", what, t[len(t)/2], t[len(t)*99/100])
+}

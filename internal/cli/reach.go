@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,35 +12,47 @@ import (
 
 	"clipfence/internal/config"
 	"clipfence/internal/core/engine"
+	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
 )
 
 type reachFlags struct {
-	into, set, permission string
-	level, kind           choice
-	through, all          bool
-	what                  whatIf
+	into, set, permission, under string
+	level, kind, by              choice
+	direct, through, all         bool
+	compare                      int64
+	what                         whatIf
 }
 
 func (a *app) reachCmd() *cobra.Command {
 	var f reachFlags
 	f.level.of = []string{"list", "read", "write", "administer", "hand-out"}
 	f.kind.of = []string{"person", "workload", "external"}
+	f.by.of = []string{"grant", "role", "place", "level"}
 	cmd := &cobra.Command{
 		Use: "reach [IDENTITY]", Short: "Effective access from an identity, into a place, or into a set of resources", Args: cobra.MaximumNArgs(1),
-		Long: `Say what an identity can do, grant by grant, after groups, denials, guardrails
-and ceilings; with --through also what it can do by acting as others. With
---into PATH: who can do what on that place. With --set NAME: who can do what in a
-set of resources that clipfence.yaml names under resource_sets.
+		Long: `Say what an identity can do, after groups, denials, guardrails and ceilings: summed
+up, and then grant by grant, or --by role, place or level. With --into PATH: who can do
+what on that place. With --set NAME: who can do what in a set of resources that
+clipfence.yaml names under resource_sets.
+
+--permission, --level and --under look at a part; --direct leaves out what comes by
+groups; --through adds what can be done by acting as others, in any number of steps.
 
 With --without (grant:ID, role:NAME, member:WHO>GROUP or an identity) and --with
 FENCE the question is asked of the estate as it would be, and for an identity it is
-told what it would lose, gain, and keep because something else gives it too.`,
+told what it would lose, gain, and keep because something else gives it too. With
+--compare SURVEY the same is told of what changed since an earlier survey.
+
+Identities of other sources that clipfence.yaml links into this one are counted in;
+name them with their source and say --source: reach dir:person/a --source mooring.`,
 		Example: `  clipfence reach workload/build-runner --through
+  clipfence reach person/ingrid.vaage --by place --level write
   clipfence reach --into /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales --level write
   clipfence reach --set ticketing --level administer
-  clipfence reach workload/ticket-export --without grant:g-0428`,
+  clipfence reach workload/ticket-export --without grant:g-0428
+  clipfence reach workload/ticket-export --compare 1`,
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			asked := len(args)
@@ -51,54 +64,14 @@ told what it would lose, gain, and keep because something else gives it too.`,
 			if asked != 1 {
 				return fmt.Errorf("say from whom (an identity), into what place (--into PATH) or into which set (--set NAME), one of the three")
 			}
-			filter, err := newFilter(f.permission, f.level.value)
+			if f.direct && f.through {
+				return fmt.Errorf("--direct leaves out what --through adds: say one of the two")
+			}
+			filter, err := newFilter(f.permission, f.level.value, f.under)
 			if err != nil {
 				return err
 			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				var id model.ID
-				var path model.Path
-				named := ""
-				var err error
-				switch {
-				case f.into != "":
-					if path, err = model.ParsePath(f.into); err == nil {
-						named = path.Source()
-					}
-				case f.set == "":
-					id, named, err = parseID(args[0])
-				}
-				if err != nil {
-					return err
-				}
-				src, err := w.pick(named)
-				if err != nil {
-					return err
-				}
-				before, err := w.surveyed(cmd.Context(), src)
-				if err == nil && !id.IsZero() {
-					err = before.known(id)
-				}
-				if err != nil {
-					return err
-				}
-				s, changed, err := f.what.apply(w, before)
-				switch {
-				case err != nil:
-					return err
-				case f.into != "":
-					return a.reachInto(s, path.String(), []model.Path{path}, filter, &f)
-				case f.set != "":
-					nodes, err := w.set(s, f.set)
-					if err != nil {
-						return err
-					}
-					return a.reachInto(s, "resource set "+f.set, nodes, filter, &f)
-				case changed:
-					return a.compareReach(before, s, id, filter, f.all)
-				}
-				return a.reachFrom(s, id, filter, f.through, f.all)
-			})
+			return a.with(cmd.Context(), func(w *workspace) error { return w.reach(cmd.Context(), args, filter, &f) })
 		},
 	}
 	fl := cmd.Flags()
@@ -106,15 +79,76 @@ told what it would lose, gain, and keep because something else gives it too.`,
 	fl.StringVar(&f.set, "set", "", "a set of resources of clipfence.yaml: who can do what in it")
 	fl.StringVar(&f.permission, "permission", "", "only permissions like this pattern")
 	fl.Var(&f.level, "level", "only permissions of this level: "+strings.Join(f.level.of, ", "))
+	fl.StringVar(&f.under, "under", "", "only this node and what is below it")
 	fl.Var(&f.kind, "kind", "with --into and --set: only "+strings.Join(f.kind.of, ", "))
+	fl.Var(&f.by, "by", "of an identity: by grant (default), role, place or level")
+	fl.BoolVar(&f.direct, "direct", false, "only what is granted to it by name")
 	fl.BoolVar(&f.through, "through", false, "also by acting as others, any number of steps")
+	fl.Int64Var(&f.compare, "compare", 0, "of an identity: what changed since this survey (see: clipfence survey list)")
 	fl.BoolVar(&f.all, "all", false, "everything, not only the first 30")
 	f.what.flags(fl)
 	return cmd
 }
 
+func (w *workspace) reach(ctx context.Context, args []string, filter *permissionFilter, f *reachFlags) error {
+	var id model.ID
+	var path model.Path
+	var err error
+	named := ""
+	switch {
+	case f.into != "":
+		if path, err = model.ParsePath(f.into); err == nil {
+			named = path.Source()
+		}
+	case f.set == "":
+		id, err = model.ParseID(args[0])
+		named = id.Source
+	}
+	if err != nil {
+		return err
+	}
+	src, err := w.about(&id, named)
+	if err != nil {
+		return err
+	}
+	if !id.IsZero() && (f.what.asked() || f.compare != 0) {
+		return w.compareReach(ctx, src, id, filter, f)
+	}
+	s, err := w.question(ctx, src, &f.what)
+	if err == nil && !id.IsZero() {
+		err = s.known(id)
+	}
+	if err != nil {
+		return err
+	}
+	switch {
+	case f.into != "":
+		return w.app.reachInto(s, path.String(), []model.Path{path}, filter, f)
+	case f.set != "":
+		nodes, err := w.set(s, f.set, filter.under)
+		if err != nil {
+			return err
+		}
+		return w.app.reachInto(s, "resource set "+f.set, nodes, filter, f)
+	}
+	return w.app.reachFrom(s, id, filter, f)
+}
+
+// about returns the source that a question is about. An identity of another source
+// keeps its name, since it may be linked into this one.
+func (w *workspace) about(id *model.ID, named string) (config.Source, error) {
+	if w.app.source != "" {
+		named = w.app.source
+	}
+	src, err := w.Source(named)
+	if err == nil {
+		*id = id.In(src.Name)
+	}
+	return src, err
+}
+
 // set returns the nodes of a resource set.
-func (w *workspace) set(s *surveyed, name string) ([]model.Path, error) {
+func (w *workspace) set(s *indexed, name string, under model.Path) ([]model.Path, error) {
 	var names []string
 	for _, set := range w.Sets {
 		names = append(names, set.Name)
@@ -122,12 +156,11 @@ func (w *workspace) set(s *surveyed, name string) ([]model.Path, error) {
 			continue
 		}
 		var out []model.Path
-		for _, n := range s.engine.Estate.Nodes {
-			inside := len(set.On) == 0 || slices.ContainsFunc(set.On, func(p model.PathPattern) bool { return p.Matches(n.Path) })
-			if inside && s.labelled(n.Path, set.Labels) {
-				out = append(out, n.Path)
+		s.NodesLike(set.On, func(p model.Path) {
+			if s.labelled(p, set.Labels) && (under.IsZero() || under.Covers(p)) {
+				out = append(out, p)
 			}
-		}
+		})
 		if len(out) == 0 {
 			return nil, fmt.Errorf("resource set %q holds no node of source %s", name, s.Name)
 		}
@@ -140,12 +173,12 @@ func (w *workspace) set(s *surveyed, name string) ([]model.Path, error) {
 }
 
 // labelled reports whether a node carries labels, itself or by a node above it.
-func (s *surveyed) labelled(p model.Path, labels map[string]string) bool {
+func (s *indexed) labelled(p model.Path, labels map[string]string) bool {
 	for k, v := range labels {
 		found := false
 		for up, ok := p, true; ok && !found; up, ok = up.Parent() {
-			n, hit := s.engine.Node(up)
-			found = hit && n.Labels[k] == v
+			l, hit := s.Node(up)
+			found = hit && l[k] == v
 		}
 		if !found {
 			return false
@@ -154,118 +187,298 @@ func (s *surveyed) labelled(p model.Path, labels map[string]string) bool {
 	return true
 }
 
-type permissionFilter func(model.CatalogueEntry) bool
+// permissionFilter says which part of an answer is asked for.
+type permissionFilter struct {
+	pattern model.PermissionPattern
+	level   string
+	under   model.Path
+	part    bool // not everything is asked for
+}
 
-func newFilter(permission, level string) (permissionFilter, error) {
-	pat := model.MustPermissionPattern("*")
+func (f *permissionFilter) has(c model.CatalogueEntry) bool {
+	return f.pattern.Matches(c.Permission) && (f.level == "" || c.Level.String() == f.level)
+}
+
+// bits returns the permissions that are asked for.
+func (f *permissionFilter) bits(s *indexed) engine.Bits {
+	out := s.NewBits()
+	for i := range s.Numbers() {
+		if f.has(*s.Permission(i)) {
+			out.Set(i)
+		}
+	}
+	return out
+}
+
+func newFilter(permission, level, under string) (*permissionFilter, error) {
+	f := &permissionFilter{pattern: model.MustPermissionPattern("*"), level: level, part: permission != "" || level != "" || under != ""}
+	var err error
 	if permission != "" {
-		var err error
-		if pat, err = model.ParsePermissionPattern(permission); err != nil {
+		if f.pattern, err = model.ParsePermissionPattern(permission); err != nil {
 			return nil, err
 		}
 	}
-	return func(c model.CatalogueEntry) bool {
-		return pat.Matches(c.Permission) && (level == "" || c.Level.String() == level)
-	}, nil
+	if under != "" {
+		f.under, err = model.ParsePath(under)
+	}
+	return f, err
 }
 
 type reachRow struct {
-	As      model.ID   `json:"as,omitzero"`
-	Steps   []string   `json:"steps,omitempty"`
-	Chain   []model.ID `json:"chain"`
-	Grant   string     `json:"grant"`
-	Role    string     `json:"role,omitempty"`
-	On      []string   `json:"on"`
-	When    string     `json:"when,omitempty"`
-	Count   int        `json:"permissions"`
-	Highest string     `json:"highest_level"`
-	Blocked int        `json:"refused_everywhere"`
+	As      model.ID    `json:"as,omitzero"`
+	Steps   []string    `json:"steps,omitempty"`
+	Chain   []model.ID  `json:"chain"`
+	Grant   string      `json:"grant"`
+	Role    string      `json:"role,omitempty"`
+	On      []string    `json:"on"`
+	When    string      `json:"when,omitempty"`
+	Count   int         `json:"permissions"`
+	Highest string      `json:"highest_level"`
+	Blocked int         `json:"refused_everywhere"`
+	top     model.Level // as Highest
+	perms   engine.Bits
+	places  []model.PathPattern
+	way     string
 }
 
-func (a *app) reachFrom(s *surveyed, id model.ID, filter permissionFilter, through, all bool) error {
-	const most = 30
-	e := s.engine.Estate
-	t := render.Table{Columns: []render.Column{{Name: "WAY", Wrap: true}, {Name: "GRANT"}, {Name: "ROLE"}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "ON", Path: true}}}
-	rows := []reachRow{}
-	distinct := engine.NewBits(len(e.Catalogue))
-	nodes := map[model.Path]bool{}
-	list := func(who model.ID, steps []*model.ActAs) {
-		way := ""
-		var told []string
-		for _, st := range steps {
-			word := cmp.Or(st.How, "act as")
-			if !st.When.IsZero() {
-				word += " if " + st.When.String()
-			}
-			told = append(told, fmt.Sprintf("as %s (%s)", st.To, word))
-		}
-		for _, h := range s.engine.Holdings(who) {
-			g := &e.Grants[h.Grant]
-			if steps != nil && g.To.Open() {
-				continue // it has that as itself
-			}
-			perms, top := h.Perms.Clone(), model.LevelUnset
-			for i := range h.Perms.All() {
-				if !filter(e.Catalogue[i]) {
-					perms.Clear(i)
-				} else {
-					top = max(top, e.Catalogue[i].Weighs())
-				}
-			}
-			if perms.Count() == 0 {
-				continue
-			}
-			distinct.Or(perms)
-			for _, n := range e.Nodes {
-				if g.Covers(n.Path) {
-					nodes[n.Path] = true
-				}
-			}
-			way = "direct"
-			if len(h.Chain) > 1 {
-				way = "in " + chainWords(h.Chain[1:])
-			}
-			if told != nil {
-				way = strings.Join(told, ", ") + "; " + way
-			}
-			row := reachRow{Steps: told, Chain: h.Chain, Grant: g.ID, Role: g.Role, Count: perms.Count(), Highest: top.String(), Blocked: h.Blocked}
-			if who != id {
-				row.As = who
-			}
-			for _, on := range g.On {
-				row.On = append(row.On, on.String())
-			}
-			if c := g.Condition(); !c.IsZero() {
-				row.When = c.String()
-				way += ", if " + row.When
-			}
-			rows = append(rows, row)
-			if len(t.Rows) == most && !all {
-				continue
-			}
-			t.Row(render.C(way), render.C(g.ID), render.C(cmp.Or(g.Role, "(list)")), render.C(render.Count(row.Count)), render.Cell{Text: row.Highest, Tone: levelTone(top)}, render.C(places(g.On)))
-		}
+// ways lists how access reaches an identity, or one that it acts as, the most
+// dangerous first.
+func (s *indexed) ways(id model.ID, as *engine.Mask, asked engine.Bits, under model.Path, direct bool) []reachRow {
+	var out []reachRow
+	who, prefix := id, ""
+	var told []string
+	if as != nil {
+		who, told = as.ID, stepWords(as.Steps)
+		prefix = strings.Join(told, ", ") + "; "
 	}
-	list(id, nil)
-	masks := s.engine.Masks(id)
-	d := &render.Doc{}
-	if through {
-		for _, m := range masks {
-			list(m.ID, m.Steps)
+	for _, h := range s.Holdings(who) {
+		g := h.Grant
+		if as != nil && g.To.Open() || direct && len(h.Chain) > 1 {
+			continue // it has that as itself
 		}
-	} else if len(masks) > 0 {
+		if !under.IsZero() && !slices.ContainsFunc(g.On, under.Below().Overlaps) {
+			continue
+		}
+		h.Perms.And(asked)
+		row := reachRow{Steps: told, Chain: h.Chain, Grant: g.ID, Role: g.Role, Count: h.Perms.Count(), Blocked: h.Blocked, perms: h.Perms, places: g.On}
+		if row.Count == 0 {
+			continue
+		}
+		for i := range h.Perms.All() {
+			row.top = max(row.top, s.Level(i))
+		}
+		row.Highest = row.top.String()
+		if row.way = prefix + "direct"; len(h.Chain) > 1 {
+			row.way = prefix + "in " + chainWords(h.Chain[1:])
+		}
+		if as != nil {
+			row.As = who
+		}
+		for _, on := range g.On {
+			row.On = append(row.On, on.String())
+		}
+		if c := g.Condition(); !c.IsZero() {
+			row.When = c.String()
+			row.way += ", if " + row.When
+		}
+		out = append(out, row)
+	}
+	slices.SortStableFunc(out, func(x, y reachRow) int { return cmp.Or(cmp.Compare(y.top, x.top), cmp.Compare(y.Count, x.Count)) })
+	return out
+}
+
+// stepWords says the steps by which one acts as another.
+func stepWords(steps []*model.ActAs) []string {
+	var out []string
+	for _, st := range steps {
+		word := cmp.Or(st.How, "act as")
+		if c := st.When.WithUntil(st.Until); !c.IsZero() {
+			word += " if " + c.String()
+		}
+		out = append(out, fmt.Sprintf("as %s (%s)", st.To, word))
+	}
+	return out
+}
+
+func (a *app) reachFrom(s *indexed, id model.ID, filter *permissionFilter, f *reachFlags) error {
+	asked := filter.bits(s)
+	rows := s.ways(id, nil, asked, filter.under, f.direct)
+	masks := s.Masks(id)
+	d := &render.Doc{}
+	total := s.sums(index.Possible, asked, filter.under)
+	certain := s.sums(index.Certain, asked, filter.under)
+	perms, sure, nodes := s.NewBits(), s.NewBits(), nodeSet{}
+	count := func(who model.ID) {
+		t := total.Totals(who)
+		perms.Or(t.Permissions)
+		for _, p := range total.Pieces(who) {
+			nodes.add(p.From, p.To)
+		}
+		sure.Or(certain.Totals(who).Permissions)
+	}
+	count(id)
+	if f.through {
+		for i := range masks {
+			rows = append(rows, s.ways(id, &masks[i], asked, filter.under, false)...)
+			count(masks[i].ID)
+		}
+	} else if len(masks) > 0 && !f.direct {
 		d.Notes = append(d.Notes, fmt.Sprintf("It can also act as %s; with their access: --through", identities(len(masks))))
 	}
-	d.Head = fmt.Sprintf("%s can use %s on %s of the inventory", id, render.Plural(distinct.Count(), "permission"), render.Plural(len(nodes), "node"))
-	if len(t.Rows) < len(rows) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d ways shown; all: --all", len(t.Rows), len(rows)))
+	if f.direct {
+		perms, nodes = s.NewBits(), nodeSet{}
+		for _, r := range rows {
+			perms.Or(r.perms)
+		}
+		d.Head = fmt.Sprintf("%s is granted %s by name, in %s", id, render.Plural(perms.Count(), "permission"), render.Plural(len(rows), "grant"))
+	} else {
+		d.Head = fmt.Sprintf("%s can use %s on %s of the inventory", id, render.Plural(perms.Count(), "permission"), render.Plural(nodes.count(s), "node"))
+		if sure.Count() < perms.Count() {
+			d.Head += fmt.Sprintf(", %d of them only under conditions", perms.Count()-sure.Count())
+		}
 	}
-	if d.Tables = []render.Table{t}; len(t.Rows) == 0 {
-		d.Tables = nil
+	if filter.part {
+		d.Head += " (of the part asked for)"
 	}
-	d.Next = []string{fmt.Sprintf("clipfence why %s PERMISSION PATH", id)}
-	d.Value = map[string]any{"identity": id, "permissions": distinct.Count(), "nodes": len(nodes), "can_act_as": len(masks), "ways": rows}
+	if words := levelWords(s, perms); words != "" {
+		d.Lines = append(d.Lines, "By level: "+words+".")
+	}
+	t, shown, groups := a.reachTable(s, rows, f)
+	if len(t.Rows) > 0 {
+		d.Tables = []render.Table{t}
+	}
+	if shown < groups {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown, the most dangerous; all: --all; summed up: --by role, --by place", shown, groups))
+	}
+	example := "PERMISSION PATH"
+	if len(rows) > 0 {
+		for i := range rows[0].perms.All() {
+			if at, ok := rows[0].places[0].Node(); ok && s.Level(i) == rows[0].top {
+				example = fmt.Sprintf("%s %s", s.Permission(i).Permission, at)
+				break
+			}
+		}
+	}
+	d.Next = []string{fmt.Sprintf("clipfence why %s %s", id, example)}
+	if rows == nil {
+		rows = []reachRow{}
+	}
+	d.Value = map[string]any{"identity": id, "permissions": perms.Count(), "certain_permissions": sure.Count(), "nodes": nodes.count(s), "can_act_as": len(masks), "ways": rows}
 	return a.print(d)
+}
+
+// sums prepares a walk over a part of an estate.
+func (s *indexed) sums(mode index.Mode, asked engine.Bits, under model.Path) *index.Walk {
+	w := s.NewWalk(mode)
+	w.Only(asked, under)
+	return w
+}
+
+// nodeSet is a union of runs of nodes.
+type nodeSet struct{ runs [][2]int }
+
+func (n *nodeSet) add(from, to int) { n.runs = append(n.runs, [2]int{from, to}) }
+
+// count returns how many nodes of the inventory the set holds.
+func (n *nodeSet) count(s *indexed) int {
+	slices.SortFunc(n.runs, func(a, b [2]int) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	sum, at := 0, 0
+	for _, r := range n.runs {
+		if r[1] > at {
+			sum += s.Listed(max(r[0], at), r[1])
+			at = r[1]
+		}
+	}
+	return sum
+}
+
+// levelWords counts permissions by level, the most dangerous first.
+func levelWords(s *indexed, perms engine.Bits) string {
+	var n [model.HandOut + 1]int
+	for i := range perms.All() {
+		n[s.Level(i)]++
+	}
+	var out []string
+	for l := model.HandOut; l >= model.List; l-- {
+		if n[l] > 0 {
+			out = append(out, fmt.Sprintf("%s %s", render.Count(n[l]), l))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// reachTable lists ways one by one, or summed up.
+func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.Table, shown, groups int) {
+	const most = 30
+	if f.by.value == "" || f.by.value == "grant" {
+		t.Columns = []render.Column{{Name: "WAY", Wrap: true}, {Name: "GRANT"}, {Name: "ROLE"}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "ON", Path: true}}
+		for i, r := range rows {
+			if i == most && !f.all {
+				break
+			}
+			t.Row(render.C(r.way), render.C(r.Grant), render.C(cmp.Or(r.Role, "(list)")), render.C(render.Count(r.Count)), render.Cell{Text: r.Highest, Tone: levelTone(r.top)}, render.C(places(r.places)))
+		}
+		return t, len(t.Rows), len(rows)
+	}
+	type sum struct {
+		name   string
+		path   bool
+		grants map[string]bool
+		perms  engine.Bits
+		places []model.PathPattern
+		top    model.Level
+	}
+	var order []*sum
+	by := map[string]*sum{}
+	add := func(name string, r *reachRow, perms engine.Bits, on []model.PathPattern, top model.Level) {
+		g := by[name]
+		if g == nil {
+			g = &sum{name: name, grants: map[string]bool{}, perms: s.NewBits()}
+			by[name] = g
+			order = append(order, g)
+		}
+		g.grants[r.Grant] = true
+		g.perms.Or(perms)
+		g.places = append(g.places, on...)
+		g.top = max(g.top, top)
+	}
+	title := "ROLE"
+	for i := range rows {
+		r := &rows[i]
+		switch f.by.value {
+		case "role":
+			add(cmp.Or(r.Role, "(list)"), r, r.perms, r.places, r.top)
+		case "place":
+			title = "PLACE"
+			for _, on := range r.places {
+				add(on.String(), r, r.perms, []model.PathPattern{on}, r.top)
+			}
+		default:
+			title = "LEVEL"
+			for l := model.List; l <= model.HandOut; l++ {
+				some := s.NewBits()
+				for i := range r.perms.All() {
+					if s.Level(i) == l {
+						some.Set(i)
+					}
+				}
+				if some.Count() > 0 {
+					add(l.String(), r, some, r.places, l)
+				}
+			}
+		}
+	}
+	slices.SortStableFunc(order, func(x, y *sum) int {
+		return cmp.Or(cmp.Compare(y.top, x.top), cmp.Compare(y.perms.Count(), x.perms.Count()))
+	})
+	t.Columns = []render.Column{{Name: title, Path: title == "PLACE"}, {Name: "GRANTS", Right: true}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "NODES", Right: true}}
+	for i, g := range order {
+		if i == most && !f.all {
+			break
+		}
+		t.Row(render.C(g.name), render.C(render.Count(len(g.grants))), render.C(render.Count(g.perms.Count())), render.Cell{Text: g.top.String(), Tone: levelTone(g.top)}, render.C(render.Count(s.Within(g.places))))
+	}
+	return t, len(t.Rows), len(order)
 }
 
 func levelTone(l model.Level) render.Tone {
@@ -278,82 +491,135 @@ func levelTone(l model.Level) render.Tone {
 	return render.Plain
 }
 
-// reachInto says who can do what on some nodes.
-func (a *app) reachInto(s *surveyed, title string, nodes []model.Path, filter permissionFilter, f *reachFlags) error {
-	const most = 30
-	e := s.engine.Estate
-	type row struct {
-		Identity    model.ID `json:"identity"`
-		Nodes       int      `json:"nodes"`
-		Certain     int      `json:"permissions"`
-		Conditional int      `json:"only_under_conditions"`
-		Highest     string   `json:"highest_level"`
-		Example     string   `json:"example"`
-		On          string   `json:"example_on"`
-		top         model.Level
+type intoRow struct {
+	Identity    model.ID    `json:"identity"`
+	Nodes       int         `json:"nodes"`
+	Certain     int         `json:"permissions"`
+	Conditional int         `json:"only_under_conditions"`
+	Highest     string      `json:"highest_level"`
+	Example     string      `json:"example"`
+	On          string      `json:"example_on"`
+	As          model.ID    `json:"by_acting_as,omitzero"`
+	Steps       []string    `json:"steps,omitempty"`
+	top         model.Level // as Highest
+	number      int
+	always      engine.Bits
+	sometimes   engine.Bits
+}
+
+// into sums up who can do what on some nodes, without regard to acting as others.
+func (s *indexed) into(nodes []model.Path, filter *permissionFilter, f *reachFlags) []intoRow {
+	asked := filter.bits(s)
+	rows := map[int]*intoRow{}
+	type shared struct {
+		access []index.Access
+		direct map[int]bool
 	}
-	rows := []row{}
-	ids := []model.ID{{Kind: model.Everyone}, {Kind: model.SignedIn}}
-	for _, i := range e.Identities {
-		if i.ID.Kind != model.Group {
-			ids = append(ids, i.ID)
-		}
-	}
-	// What can be used on each node, by its kind and those below it.
-	can := make([]engine.Bits, len(nodes))
-	for n, path := range nodes {
-		can[n] = engine.NewBits(len(e.Catalogue))
-		for i, c := range e.Catalogue {
-			if filter(c) && s.engine.Applies(c, path) {
-				can[n].Set(i)
+	same := map[string]*shared{} // by the rules that hold
+	usable := map[string]engine.Bits{}
+	for _, path := range nodes {
+		kinds := s.Kinds(path)
+		kindKey := strings.Join(slices.Sorted(maps.Keys(kinds)), " ")
+		can, ok := usable[kindKey]
+		if !ok { // what can be used on it, by its kind and those below it
+			can = s.NewBits()
+			for i := range asked.All() {
+				if c := s.Permission(i); len(c.Kinds) == 0 || slices.ContainsFunc(c.Kinds, func(k string) bool { return kinds[k] }) {
+					can.Set(i)
+				}
 			}
+			usable[kindKey] = can
 		}
-	}
-	sweep := engine.NewSweep(s.engine)
-	kinds, levels := map[string]int{}, map[string]int{}
-	for _, id := range ids {
-		if f.kind.value != "" && string(id.Kind) != f.kind.value && !id.Open() {
-			continue
+		rules := s.SameRules(path)
+		sh := same[rules]
+		if sh == nil {
+			sh = &shared{access: s.Into(path)}
+			same[rules] = sh
 		}
-		r := row{Identity: id}
-		closure := s.engine.Closure(id)
-		always, sometimes := engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
-		for n, path := range nodes {
-			certain, conditional := sweep.Effective(closure, path)
-			certain.And(can[n])
-			conditional.And(can[n])
+		for _, acc := range sh.access {
+			id := s.ID(acc.Identity)
+			if f.kind.value != "" && string(id.Kind) != f.kind.value && !id.Open() {
+				continue
+			}
+			certain, conditional := acc.Certain.Clone(), acc.Conditional.Clone()
+			if f.direct {
+				named := s.NewBits()
+				for _, h := range s.Holdings(id) {
+					if len(h.Chain) == 1 && h.Grant.Covers(path) {
+						named.Or(h.Perms)
+					}
+				}
+				certain.And(named)
+				conditional.And(named)
+			}
+			certain.And(can)
+			conditional.And(can)
 			if certain.Count()+conditional.Count() == 0 {
 				continue
 			}
+			r := rows[acc.Identity]
+			if r == nil {
+				r = &intoRow{Identity: id, number: acc.Identity, always: s.NewBits(), sometimes: s.NewBits()}
+				rows[acc.Identity] = r
+			}
 			r.Nodes++
-			always.Or(certain)
-			sometimes.Or(conditional)
+			r.always.Or(certain)
+			r.sometimes.Or(conditional)
 			for _, b := range []engine.Bits{certain, conditional} {
 				for i := range b.All() {
-					if l := e.Catalogue[i].Weighs(); l > r.top {
-						r.top, r.Highest, r.Example, r.On = l, l.String(), e.Catalogue[i].Permission.String(), path.String()
+					if l := s.Level(i); l > r.top {
+						r.top, r.Highest, r.Example, r.On = l, l.String(), s.Permission(i).Permission.String(), path.String()
 					}
 				}
 			}
 		}
-		if r.Nodes == 0 {
-			continue
-		}
-		sometimes.AndNot(always)
-		r.Certain, r.Conditional = always.Count(), sometimes.Count()
-		rows = append(rows, r)
-		kinds[string(id.Kind)]++
-		levels[r.Highest]++
 	}
-	slices.SortStableFunc(rows, func(x, y row) int {
+	var out []intoRow
+	for _, r := range rows {
+		r.sometimes.AndNot(r.always)
+		r.Certain, r.Conditional = r.always.Count(), r.sometimes.Count()
+		out = append(out, *r)
+	}
+	return out
+}
+
+// reachInto says who can do what on some nodes.
+func (a *app) reachInto(s *indexed, title string, nodes []model.Path, filter *permissionFilter, f *reachFlags) error {
+	const most = 30
+	rows := s.into(nodes, filter, f)
+	if f.through {
+		targets, at := []int{}, map[int]*intoRow{}
+		for i := range rows {
+			targets = append(targets, rows[i].number)
+			at[rows[i].number] = &rows[i]
+		}
+		for _, actor := range s.Actors(targets) {
+			r, id := *at[actor.As], s.ID(actor.Identity)
+			if f.kind.value == "" || string(id.Kind) == f.kind.value {
+				r.As, r.Identity, r.Steps = r.Identity, id, stepWords(actor.Steps)
+				rows = append(rows, r)
+			}
+		}
+	}
+	slices.SortStableFunc(rows, func(x, y intoRow) int {
 		return cmp.Or(cmp.Compare(y.top, x.top), cmp.Compare(y.Nodes, x.Nodes), cmp.Compare(y.Certain, x.Certain), x.Identity.Compare(y.Identity))
 	})
+	kinds, levels := map[string]int{}, map[string]int{}
 	t := render.Table{Columns: []render.Column{{Name: "IDENTITY"}, {Name: "NODES", Right: true}, {Name: "PERMISSIONS", Right: true}, {Name: "ON CONDITION", Right: true}, {Name: "HIGHEST"}, {Name: "SUCH AS"}}}
+	if f.through {
+		t.Columns = append(t.Columns, render.Column{Name: "BY ACTING", Wrap: true})
+	}
 	for i, r := range rows {
-		if i == most && !f.all {
-			break
+		kinds[string(r.Identity.Kind)]++
+		levels[r.Highest]++
+		if i >= most && !f.all {
+			continue
 		}
-		t.Row(render.C(r.Identity.String()), render.C(render.Count(r.Nodes)), render.C(render.Count(r.Certain)), render.C(render.Count(r.Conditional)), render.Cell{Text: r.Highest, Tone: levelTone(r.top)}, render.C(r.Example))
+		cells := []render.Cell{render.C(r.Identity.String()), render.C(render.Count(r.Nodes)), render.C(render.Count(r.Certain)), render.C(render.Count(r.Conditional)), {Text: r.Highest, Tone: levelTone(r.top)}, render.C(r.Example)}
+		if f.through {
+			cells = append(cells, render.C(strings.Join(r.Steps, ", ")))
+		}
+		t.Row(cells...)
 	}
 	var parts []string
 	for _, k := range slices.Sorted(maps.Keys(kinds)) {
@@ -378,6 +644,9 @@ func (a *app) reachInto(s *surveyed, title string, nodes []model.Path, filter pe
 	} else if kinds[string(model.SignedIn)] > 0 {
 		public = "open to anybody with an account"
 	}
+	if rows == nil {
+		rows = []intoRow{}
+	}
 	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public), Value: map[string]any{"into": title, "nodes": nodes, "identities": rows}}
 	if len(nodes) > 1 {
 		d.Lines = append(d.Lines, render.Plural(len(nodes), "node")+" in it")
@@ -390,8 +659,11 @@ func (a *app) reachInto(s *surveyed, title string, nodes []model.Path, filter pe
 	if len(t.Rows) < len(rows) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
+	if !f.through && !f.direct {
+		d.Notes = append(d.Notes, "As themselves and by their groups; also who can act as them: --through")
+	}
 	if len(nodes) == 1 {
-		if _, ok := s.engine.Node(nodes[0]); !ok {
+		if _, ok := s.Node(nodes[0]); !ok {
 			d.Notes = append(d.Notes, "The inventory does not list this place; the answer holds for anything of that name.")
 		}
 	}

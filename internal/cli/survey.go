@@ -188,7 +188,9 @@ func (w *workspace) surveyOne(ctx context.Context, s config.Source) (surveyRow, 
 	if err := e.Validate(); err != nil {
 		row.Faults = strings.Split(err.Error(), "\n")
 	}
-	return row, nil
+	progress("%s: indexing %s", s.Name, render.Plural(len(e.Nodes), "node"))
+	_, err = w.keepIndex(ctx, s, survey, e)
+	return row, err
 }
 
 // readAlso reads logs by hand into a source. It keeps no cursor: what was read

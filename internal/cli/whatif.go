@@ -1,15 +1,21 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/pflag"
 
+	"clipfence/internal/config"
 	"clipfence/internal/core/engine"
+	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
+	"clipfence/internal/store"
 )
 
 // whatIf asks a question of an estate as it would be.
@@ -20,9 +26,39 @@ func (q *whatIf) flags(f *pflag.FlagSet) {
 	f.StringArrayVar(&q.with, "with", nil, "as if this fence were in force")
 }
 
+func (q *whatIf) asked() bool { return len(q.without)+len(q.with) > 0 }
+
+// question returns a source ready to be questioned, as it is or as it would be.
+func (w *workspace) question(ctx context.Context, src config.Source, q *whatIf) (*indexed, error) {
+	if !q.asked() {
+		return w.indexed(ctx, src)
+	}
+	s, err := w.surveyed(ctx, src)
+	if err == nil {
+		s, _, err = q.apply(w, s)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return w.asIndexed(ctx, s)
+}
+
+// asIndexed indexes an estate that no survey found just so.
+func (w *workspace) asIndexed(ctx context.Context, s *surveyed) (*indexed, error) {
+	e, err := w.link(ctx, s.engine.Estate, w.linkedSources(s.Name))
+	if err != nil {
+		return nil, err
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.Name, err)
+	}
+	return &indexed{s.Source, x, s.survey}, nil
+}
+
 // apply returns the estate as it would be, and whether it differs from what is.
 func (q *whatIf) apply(w *workspace, s *surveyed) (*surveyed, bool, error) {
-	if len(q.without)+len(q.with) == 0 {
+	if !q.asked() {
 		return s, false, nil
 	}
 	r, err := q.removal(s.engine.Estate)
@@ -86,10 +122,43 @@ func (q *whatIf) removal(e *model.Estate) (engine.Removal, error) {
 	return r, nil
 }
 
-// compareReach says what an identity would lose, gain and keep.
-func (a *app) compareReach(before, after *surveyed, id model.ID, filter permissionFilter, all bool) error {
+// compareReach says what an identity would lose, gain and keep, or what it did since an
+// earlier survey.
+func (w *workspace) compareReach(ctx context.Context, src config.Source, id model.ID, filter *permissionFilter, f *reachFlags) error {
 	const most = 30
+	a := w.app
+	before, err := w.surveyed(ctx, src)
+	if err != nil {
+		return err
+	}
+	if id.Source == "" {
+		if err := before.known(id); err != nil {
+			return err
+		}
+	}
+	after, _, err := f.what.apply(w, before)
+	if err != nil {
+		return err
+	}
+	verb := "would"
+	if f.compare != 0 {
+		if f.what.asked() {
+			return fmt.Errorf("--compare looks back and --with and --without ahead: say one of the two")
+		}
+		verb = "did"
+		old, survey, err := w.store.Estate(ctx, src.Name, f.compare)
+		if errors.Is(err, store.ErrNone) {
+			return fmt.Errorf("source %s keeps no survey %d (see: clipfence survey list)", src.Name, f.compare)
+		}
+		if err != nil {
+			return err
+		}
+		now := *before.engine.Estate
+		old.Catalogue, now.Catalogue = union(old.Catalogue, now.Catalogue), union(old.Catalogue, now.Catalogue)
+		before, after = &surveyed{src, engine.New(old), survey}, &surveyed{src, engine.New(&now), before.survey}
+	}
 	e := before.engine.Estate
+	all := f.all
 	d := engine.Compare(before.engine, after.engine, id)
 	type row struct {
 		Becomes    string           `json:"becomes"`
@@ -107,7 +176,7 @@ func (a *app) compareReach(before, after *surveyed, id model.ID, filter permissi
 		})
 		for _, p := range ps {
 			c := e.Catalogue[p.Permission]
-			if filter(c) {
+			if filter.has(c) && (filter.under.IsZero() || p.On.Overlaps(filter.under.Below())) {
 				r := row{what, c.Permission, c.Level.String(), p.On.String(), p.Grant.ID, nil}
 				for _, on := range p.Left {
 					r.Becomes = "narrowed"
@@ -133,7 +202,10 @@ func (a *app) compareReach(before, after *surveyed, id model.ID, filter permissi
 		}
 		t.Row(render.Cell{Text: r.Becomes, Tone: tone[r.Becomes]}, render.C(r.Permission.String()), render.C(r.Level), render.C(r.Grant), render.C(on))
 	}
-	doc := &render.Doc{Head: fmt.Sprintf("%s would lose %d, keep %d on fewer places, gain %d and keep %d by other grants, counted in permissions on places", id, count["lost"], count["narrowed"], count["gained"], count["stays"]), Value: rows}
+	doc := &render.Doc{Head: fmt.Sprintf("%s %s lose %d, keep %d on fewer places, gain %d and keep %d by other grants, counted in permissions on places", id, verb, count["lost"], count["narrowed"], count["gained"], count["stays"]), Value: rows}
+	if f.compare != 0 {
+		doc.Lines = append(doc.Lines, fmt.Sprintf("Between survey %d of %s and survey %d of %s.", before.survey.ID, before.survey.Finished.Format(time.DateTime), after.survey.ID, after.survey.Finished.Format(time.DateTime)))
+	}
 	if len(rows) > 0 {
 		doc.Tables = []render.Table{t}
 	}
@@ -141,4 +213,19 @@ func (a *app) compareReach(before, after *surveyed, id model.ID, filter permissi
 		doc.Notes = append(doc.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
 	return a.print(doc)
+}
+
+// union returns a catalogue with everything of both; of an entry in both the second's.
+func union(a, b model.Catalogue) model.Catalogue {
+	out := slices.Clone(b)
+	have := map[model.Permission]bool{}
+	for _, c := range b {
+		have[c.Permission] = true
+	}
+	for _, c := range a {
+		if !have[c.Permission] {
+			out = append(out, c)
+		}
+	}
+	return out
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"net/netip"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -26,7 +27,7 @@ would be.`,
 		Example:           "  clipfence why workload/ticket-export store/object:delete /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales/2026-11-01/1.csv",
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, named, err := parseID(args[0])
+			id, err := model.ParseID(args[0])
 			if err != nil {
 				return err
 			}
@@ -48,24 +49,18 @@ would be.`,
 				ctx.SecondFactor = model.TruthOf(factor.value == "yes")
 			}
 			return a.with(cmd.Context(), func(w *workspace) error {
-				if named == "" {
-					named = path.Source()
-				}
-				src, err := w.pick(named)
+				src, err := w.about(&id, path.Source())
 				if err != nil {
 					return err
 				}
-				s, err := w.surveyed(cmd.Context(), src)
+				s, err := w.question(cmd.Context(), src, &what)
 				if err == nil {
 					err = s.known(id)
 				}
-				if err == nil {
-					s, _, err = what.apply(w, s)
-				}
 				if err != nil {
 					return err
 				}
-				if _, ok := s.engine.Entry(p); !ok {
+				if _, ok := s.Entry(p); !ok {
 					return fmt.Errorf("permission %s is not in the catalogue of source %s", p, s.Name)
 				}
 				return a.why(s, id, p, path, ctx)
@@ -100,8 +95,8 @@ func nearWords(near []engine.Near) []string {
 	return out
 }
 
-func (a *app) why(s *surveyed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
-	dec := s.engine.Decide(id, p, path, ctx)
+func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
+	dec := s.Decide(id, p, path, ctx)
 	type rule struct {
 		Layer string `json:"layer"`
 		Says  string `json:"says"`
@@ -147,18 +142,18 @@ func (a *app) why(s *surveyed, id model.ID, p model.Permission, path model.Path,
 			d.Lines = append(d.Lines, "Nothing grants it: no grant to it, to its groups or to everybody covers this permission here.")
 		}
 		if len(dec.Ways) == 0 {
-			d.Notes = append(d.Notes, nearWords(s.engine.NearMisses(id, p, path))...)
+			d.Notes = append(d.Notes, nearWords(s.NearMisses(id, p, path))...)
 		}
 	}
 	if len(t.Rows) > 0 {
 		d.Tables = []render.Table{t}
 	}
-	for _, m := range s.engine.Masks(id) {
-		if s.engine.Decide(m.ID, p, path, ctx).Outcome == engine.Allowed && dec.Outcome != engine.Allowed {
-			d.Notes = append(d.Notes, fmt.Sprintf("It can act as %s (%s), which may.", m.ID, render.Plural(len(m.Steps), "step")))
+	for _, m := range s.Masks(id) {
+		if s.Decide(m.ID, p, path, ctx).Outcome == engine.Allowed && dec.Outcome != engine.Allowed {
+			d.Notes = append(d.Notes, fmt.Sprintf("It can act as %s, which may: %s.", m.ID, strings.Join(stepWords(m.Steps), ", then ")))
 		}
 	}
-	if i, ok := s.engine.Identity(id); ok && i.Disabled {
+	if i, ok := s.Identity(id); ok && i.Disabled {
 		d.Notes = append(d.Notes, "Its account is closed in the source: it cannot sign in to use any of this.")
 	}
 	return a.print(d)

@@ -29,6 +29,8 @@ type workspace struct {
 	app    *app
 	store  *store.Store
 	ledger *ledger.Ledger
+
+	closers []func() error
 }
 
 // open finds and opens the workspace; close it when done.
@@ -46,7 +48,13 @@ func (a *app) open(ctx context.Context) (*workspace, error) {
 	return w, nil
 }
 
-func (w *workspace) close() error { return w.store.Close() }
+func (w *workspace) close() error {
+	var err error
+	for _, c := range w.closers {
+		err = errors.Join(err, c())
+	}
+	return errors.Join(err, w.store.Close())
+}
 
 // with opens the workspace for a command and closes it after.
 func (a *app) with(ctx context.Context, f func(*workspace) error) (err error) {

@@ -411,3 +411,18 @@ func (s *Store) Locked(ctx context.Context, f func(head string) (string, error))
 
 // Head returns the ledger's head.
 func (s *Store) Head(ctx context.Context) (string, error) { return s.Setting(ctx, headSetting) }
+
+// Newest returns the newest finished survey of a source, without its count of records.
+// It returns [ErrNone] when there is none.
+func (s *Store) Newest(ctx context.Context, src string) (Survey, error) {
+	v := Survey{Source: src}
+	var started, finished string
+	err := s.db.QueryRowContext(ctx, `select id, started, finished, version from surveys where source = ? and finished is not null order by id desc limit 1`, src).
+		Scan(&v.ID, &started, &finished, &v.Version)
+	if errors.Is(err, sql.ErrNoRows) {
+		return v, fmt.Errorf("source %q was never surveyed: %w", src, ErrNone)
+	}
+	v.Started, _ = time.Parse(time.RFC3339Nano, started)
+	v.Finished, _ = time.Parse(time.RFC3339Nano, finished)
+	return v, explain(err)
+}

@@ -119,6 +119,23 @@ type Near struct {
 	Depth int          // of the place that the grant and the path share
 }
 
+// Shared returns the depth of the deepest node that a path and one of some places lie
+// under.
+func Shared(on []model.PathPattern, path model.Path) int {
+	depth := 0
+	for _, p := range on {
+		if at, ok := p.Anchor(); ok {
+			for up, more := path, true; more; up, more = up.Parent() {
+				if up.Covers(at) {
+					depth = max(depth, up.Depth())
+					break
+				}
+			}
+		}
+	}
+	return depth
+}
+
 // NearMisses returns what comes closest to allowing a call that nothing grants:
 // grants that give the permission to this identity on other places, nearest first, and
 // groups whose members may.
@@ -131,18 +148,7 @@ func (g *Engine) NearMisses(id model.ID, p model.Permission, path model.Path) []
 			if gr.Covers(path) || !Has(g.GrantSets(gr), p) {
 				continue
 			}
-			depth := 0
-			for _, on := range gr.On {
-				if at, ok := on.Anchor(); ok {
-					for up, more := path, true; more; up, more = up.Parent() {
-						if up.Covers(at) {
-							depth = max(depth, up.Depth())
-							break
-						}
-					}
-				}
-			}
-			out = append(out, Near{Grant: gr, Depth: depth})
+			out = append(out, Near{Grant: gr, Depth: Shared(gr.On, path)})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Near) int { return b.Depth - a.Depth })

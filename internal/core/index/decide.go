@@ -10,7 +10,8 @@ import (
 
 // scratch is what one question at a time marks its way with.
 type scratch struct {
-	stamp   uint32
+	stamp   uint32   // of the question
+	round   uint32   // of the closure
 	place   []uint32 // stamp of the last question that a place matched in
 	seen    []uint32 // the same of identities; of a closure
 	pos     []uint32 // where in the closure
@@ -30,21 +31,20 @@ func newScratch(x *Index) *scratch {
 
 func (x *Index) scratch() *scratch {
 	s := x.pool.Get().(*scratch)
-	if s.stamp++; s.stamp == 0 { // after four billion questions
+	if s.stamp++; s.stamp == 0 { // after four billion
 		clear(s.place)
-		clear(s.seen)
 		s.stamp = 1
 	}
-	s.ids, s.from, s.matched, s.rules, s.hits = s.ids[:0], s.from[:0], s.matched[:0], s.rules[:0], s.hits[:0]
+	s.matched, s.rules, s.hits = s.matched[:0], s.rules[:0], s.hits[:0]
 	return s
 }
 
 func (s *scratch) join(id uint32, from int) {
 	if id != none {
-		if s.seen[id] == s.stamp {
+		if s.seen[id] == s.round {
 			return
 		}
-		s.seen[id], s.pos[id] = s.stamp, uint32(len(s.ids))
+		s.seen[id], s.pos[id] = s.round, uint32(len(s.ids))
 	}
 	s.ids, s.from = append(s.ids, id), append(s.from, int32(from))
 }
@@ -52,6 +52,11 @@ func (s *scratch) join(id uint32, from int) {
 // closure fills the identity, its groups at any distance, signed-in and everyone, in
 // the order of [engine.Engine.Closure].
 func (x *Index) closure(s *scratch, id model.ID) {
+	if s.round++; s.round == 0 { // after four billion
+		clear(s.seen)
+		s.round = 1
+	}
+	s.ids, s.from = s.ids[:0], s.from[:0]
 	n, ok := x.ids.find(id.String())
 	if !ok {
 		s.join(none, -1)
@@ -101,7 +106,7 @@ func (x *Index) chain(s *scratch, id model.ID, at int) []model.ID {
 func (s *scratch) meets(ids ints) int {
 	at := -1
 	for i := range ids.len() {
-		if id := ids.at(i); s.seen[id] == s.stamp && (at < 0 || int(s.pos[id]) < at) {
+		if id := ids.at(i); s.seen[id] == s.round && (at < 0 || int(s.pos[id]) < at) {
 			at = int(s.pos[id])
 		}
 	}
@@ -122,10 +127,7 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 			return engine.Decision{Outcome: engine.Allowed, Ways: []engine.Way{{Chain: x.chain(s, id, i), Met: model.True, Bypass: true}}}
 		}
 	}
-	x.matching(path, node, same, func(place int) {
-		s.place[place] = s.stamp
-		s.matched = append(s.matched, uint32(place))
-	})
+	x.mark(s, path, node, same)
 	var d engine.Decision
 	perm, listed := x.holds(p)
 	x.refusals(s, &d, id, p, perm, listed, ctx)

@@ -3,6 +3,7 @@ package index
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"sync"
@@ -503,3 +504,20 @@ func load[T any](r *records[T], bad *atomic.Bool) {
 
 // words returns how many words a set over the numbers of permissions has.
 func (x *Index) words() int { return (len(x.permLevel) + 63) / 64 }
+
+// NewBits returns an empty set over the numbers of permissions.
+func (x *Index) NewBits() engine.Bits { return make(engine.Bits, x.words()) }
+
+// Numbers yields the number of each permission of the catalogue.
+func (x *Index) Numbers() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for i, l := range x.permLevel {
+			if l != hole && !yield(i) {
+				return
+			}
+		}
+	}
+}
+
+// Level returns the level that the permission of a number weighs as.
+func (x *Index) Level(i int) model.Level { return model.Level(x.permLevel[i]) }

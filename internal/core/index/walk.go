@@ -83,6 +83,9 @@ type Walk struct {
 	ceiling          bool   // what a ceiling does not admit is refused from the start
 	total            Totals
 	pieces           *[]Piece
+	arena            []Word
+	only             engine.Bits
+	low, high        uint32 // only nodes of the inventory from here to there count
 }
 
 // change is a word to be put back.
@@ -121,7 +124,34 @@ func (x *Index) NewWalk(mode Mode) *Walk {
 	n := x.words()
 	x.modes[mode].once.Do(func() { x.modes[mode].prepared = x.prepare(mode) })
 	return &Walk{x: x, prepared: x.modes[mode].prepared, granted: make([]uint64, n), refused: make([]uint64, n),
-		mask: make([]uint64, (n+63)/64), one: make([]uint64, n), isDirty: make([]bool, n)}
+		mask: make([]uint64, (n+63)/64), one: make([]uint64, n), isDirty: make([]bool, n), high: none}
+}
+
+// Only lets a walk count some permissions only, and only at and below a node; the zero
+// path means everywhere. It reports whether the node is one that is known.
+func (w *Walk) Only(perms engine.Bits, under model.Path) bool {
+	p := *w.prepared
+	p.sets, p.masks = make([]words, len(w.sets)), make([][]uint64, len(w.sets))
+	for i, s := range w.sets {
+		p.masks[i] = make([]uint64, len(w.mask))
+		for j, at := range s.at {
+			if v := s.bits[j] & perms[at]; v != 0 {
+				p.sets[i].at, p.sets[i].bits = append(p.sets[i].at, at), append(p.sets[i].bits, v)
+				p.masks[i][at>>6] |= 1 << (at & 63)
+			}
+		}
+	}
+	w.prepared, w.only = &p, perms
+	if under.IsZero() {
+		return true
+	}
+	n, same := w.x.nearest(under)
+	if !same {
+		w.low, w.high = 0, 0
+		return false
+	}
+	w.low, w.high = w.x.realBefore.at(int(n)), w.x.realBefore.at(int(w.x.nodeEnd.at(int(n))))
+	return true
 }
 
 func (x *Index) prepare(mode Mode) *prepared {
@@ -216,9 +246,9 @@ func (w *Walk) Pieces(id model.ID) []Piece {
 // everything is what somebody has whom no check stops.
 func (w *Walk) everything() {
 	t := &w.total
-	t.Bypass, t.Nodes = true, w.x.Nodes()
+	t.Bypass, t.Nodes = true, int(min(w.high, uint32(w.x.Nodes()))-w.low)
 	for i, l := range w.x.permLevel {
-		if l != hole {
+		if l != hole && (w.only == nil || w.only.Has(i)) {
 			t.Permissions.Set(i)
 			t.Pairs[min(l, 5)] += uint64(t.Nodes)
 		}
@@ -350,7 +380,7 @@ func (w *Walk) merge() {
 // gives or refuses beyond those around it holds on all its nodes, less what rules
 // inside take away again: pairs are counted once a rule, not once a run of nodes.
 func (w *Walk) run() {
-	w.at, w.real, w.effect = 0, 0, 0
+	w.at, w.real, w.effect = 0, w.low, 0
 	for i, it := range w.items {
 		rank := spanOf(it)
 		if n := len(w.stack); n == 0 || w.stack[n-1].rank != rank {
@@ -358,7 +388,7 @@ func (w *Walk) run() {
 			for ; n > 0 && w.stack[n-1].end <= start; n-- {
 				w.pop()
 			}
-			from, to, end := w.x.spanFrom.at(int(rank)), w.x.spanTo.at(int(rank)), w.x.spanEnd.at(int(rank))
+			from, to, end := w.clamp(w.x.spanFrom.at(int(rank))), w.clamp(w.x.spanTo.at(int(rank))), w.x.spanEnd.at(int(rank))
 			w.advance(start, from)
 			if w.pieces == nil && w.alone(i, rank, end) && w.leaf(it, end, to) {
 				continue
@@ -383,6 +413,8 @@ func (w *Walk) run() {
 		clear(w.refused)
 	}
 }
+
+func (w *Walk) clamp(real uint32) uint32 { return min(max(real, w.low), w.high) }
 
 // alone reports whether an item is the only one on its interval and inside it.
 func (w *Walk) alone(i int, rank, end uint32) bool {
@@ -442,13 +474,16 @@ func (w *Walk) advance(to, real uint32) {
 	w.flush()
 	w.total.Nodes += int(n)
 	if w.pieces != nil {
-		p := Piece{From: int(from), To: int(to), Nodes: int(n), Words: make([]Word, 0, len(w.touched))}
+		if cap(w.arena)-len(w.arena) < len(w.touched) {
+			w.arena = make([]Word, 0, max(1<<14, len(w.touched)))
+		}
+		begin := len(w.arena)
 		for _, t := range w.touched {
 			if v := w.granted[t] &^ w.refused[t]; v != 0 {
-				p.Words = append(p.Words, Word{uint32(t), v})
+				w.arena = append(w.arena, Word{uint32(t), v})
 			}
 		}
-		*w.pieces = append(*w.pieces, p)
+		*w.pieces = append(*w.pieces, Piece{From: int(from), To: int(to), Nodes: int(n), Words: w.arena[begin:len(w.arena):len(w.arena)]})
 	}
 }
 

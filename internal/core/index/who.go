@@ -94,7 +94,9 @@ func (x *Index) kind(id uint32) model.IdentityKind { return kinds[x.idKind[id]&^
 // Who returns every identity but groups that may use a permission at a path, in the
 // order of their numbers, and what the crowds of everyone and signed-in may. Nothing
 // is known about the call.
-func (x *Index) Who(p model.Permission, path model.Path) []Holder {
+func (x *Index) Who(p model.Permission, path model.Path) []Holder { return x.who(p, path, false) }
+
+func (x *Index) who(p model.Permission, path model.Path, groups bool) []Holder {
 	s := x.scratch()
 	defer x.pool.Put(s)
 	if s.crowd == nil {
@@ -104,10 +106,7 @@ func (x *Index) Who(p model.Permission, path model.Path) []Holder {
 	ctx := model.Context{}
 	node, same := x.nearest(path)
 	ctx.Labels, _ = x.labelsOf(node, same)
-	x.matching(path, node, same, func(place int) {
-		s.place[place] = s.stamp
-		s.matched = append(s.matched, uint32(place))
-	})
+	x.mark(s, path, node, same)
 	perm, listed := x.holds(p)
 	var given [3][]uint32 // to whom it is granted: perhaps, and for certain
 	for _, m := range s.matched {
@@ -148,7 +147,7 @@ func (x *Index) Who(p model.Permission, path model.Path) []Holder {
 	c.each(func(uint32) { n++ })
 	out := make([]Holder, 0, n)
 	c.each(func(id uint32) {
-		if c.refused[id] < 2 && x.kind(id) != model.Group {
+		if c.refused[id] < 2 && (groups || x.kind(id) != model.Group) {
 			h := Holder{int(id), engine.Conditional}
 			if c.allowed[id] == 2 && c.refused[id] == 0 {
 				h.Outcome = engine.Allowed

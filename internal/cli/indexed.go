@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/snapshot"
+	"clipfence/internal/store"
+)
+
+// indexed is a source as it was last surveyed, ready to be questioned.
+type indexed struct {
+	config.Source
+	*index.Index
+	survey store.Survey
+}
+
+// indexed opens the snapshot of the newest survey of a source, with the people of
+// other sources who are linked into it. A snapshot that is of another survey, or
+// damaged, is made anew.
+func (w *workspace) indexed(ctx context.Context, s config.Source) (*indexed, error) {
+	survey, err := w.store.Newest(ctx, s.Name)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fmt.Errorf("source %s was not surveyed yet; run: clipfence survey", s.Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	file, key, err := w.snapshotOf(ctx, s, survey)
+	if err != nil {
+		return nil, err
+	}
+	f, err := snapshot.Open(file, key)
+	if err == nil {
+		w.closers = append(w.closers, f.Close)
+		return &indexed{s, f.Index, survey}, nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, snapshot.ErrOther) {
+		w.app.log.Warn("the snapshot is made anew", "error", err)
+	}
+	e, _, err := w.store.Estate(ctx, s.Name, survey.ID)
+	if err != nil {
+		return nil, err
+	}
+	return w.keepIndex(ctx, s, survey, e)
+}
+
+// snapshotOf returns the file of a source's snapshot, and the key that says of which
+// surveys and links it is.
+func (w *workspace) snapshotOf(ctx context.Context, s config.Source, survey store.Survey) (file, key string, err error) {
+	key = surveyKey(survey)
+	for _, o := range w.linkedSources(s.Name) {
+		v, err := w.store.Newest(ctx, o)
+		if err != nil && !errors.Is(err, store.ErrNone) {
+			return "", "", err
+		}
+		key += "; " + surveyKey(v)
+	}
+	for _, l := range w.Links {
+		key += fmt.Sprintf("; %s = %s", l.A, l.B)
+	}
+	return w.Path(".clipfence/index/" + url.PathEscape(s.Name) + ".index"), key, nil
+}
+
+// keepIndex indexes a survey and keeps the snapshot.
+func (w *workspace) keepIndex(ctx context.Context, s config.Source, survey store.Survey, e *model.Estate) (*indexed, error) {
+	file, key, err := w.snapshotOf(ctx, s, survey)
+	if err != nil {
+		return nil, err
+	}
+	if e, err = w.link(ctx, e, w.linkedSources(s.Name)); err != nil {
+		return nil, err
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: %w", s.Name, err)
+	}
+	if err := snapshot.Write(file, key, x); err != nil { // no answer needs it
+		w.app.log.Warn("the snapshot could not be written; questions are slower without", "error", err)
+	}
+	return &indexed{s, x, survey}, nil
+}
+
+func surveyKey(v store.Survey) string {
+	return fmt.Sprintf("%s survey %d of %s", v.Source, v.ID, v.Finished.UTC().Format(time.RFC3339Nano))
+}
+
+// linkedSources returns the other sources when links lead into a source.
+func (w *workspace) linkedSources(name string) []string {
+	leads := false
+	for _, l := range w.Links {
+		leads = leads || l.A.Source == name || l.B.Source == name
+	}
+	var out []string
+	for _, s := range w.Sources {
+		if leads && s.Name != name {
+			out = append(out, s.Name)
+		}
+	}
+	return out
+}
+
+// link adds the people of other sources who are linked into an estate.
+func (w *workspace) link(ctx context.Context, e *model.Estate, others []string) (*model.Estate, error) {
+	var list []*model.Estate
+	for _, name := range others {
+		o, _, err := w.store.Estate(ctx, name, 0)
+		if errors.Is(err, store.ErrNone) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, o)
+	}
+	if len(list) == 0 {
+		return e, nil
+	}
+	return engine.Linked(e, w.Links, list), nil
+}
+
+// known returns nil when the estate lists an identity, and otherwise says what comes
+// near.
+func (s *indexed) known(id model.ID) error {
+	if _, ok := s.Identity(id); ok || id.Open() {
+		return nil
+	}
+	near := ""
+	if o, ok := s.Like(id); ok {
+		near = fmt.Sprintf("; did you mean %s?", o)
+	}
+	return fmt.Errorf("no identity %s in source %s (survey of %s)%s", id, s.Name, s.survey.Finished.Format(time.RFC3339), near)
+}

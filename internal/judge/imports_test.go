@@ -19,6 +19,7 @@ var mayImport = map[string][]string{
 	"core/model":           {},
 	"core/engine":          {"core/model"},
 	"core/index":           {"core/model", "core/engine"},
+	"core/escalate":        {"core/model", "core/engine", "core/index"},
 	"core/usage":           {"core/model"},
 	"core/gauge":           {"core/model", "core/engine", "core/usage"},
 	"core/gauge/gaugetest": {"core/"},

@@ -76,14 +76,14 @@ func (b *builder) records() error {
 	keep(e)
 	b.catalogue, e = packRecords(b.e.Catalogue, &b.bad)
 	keep(e)
-	names := map[string]bool{}
+	builtin := map[string]bool{}
 	for _, r := range b.e.Roles {
-		names[r.Name] = true
+		builtin[r.Name] = r.Builtin
 	}
-	sorted := slices.Sorted(maps.Keys(names))
+	sorted := slices.Sorted(maps.Keys(builtin))
 	roles := make([]expanded, len(sorted))
 	for i, n := range sorted {
-		roles[i] = expanded{n, b.plain.RoleSets(n)}
+		roles[i] = expanded{n, builtin[n], b.plain.RoleSets(n)}
 	}
 	b.Index.roles, e = packRecords(roles, &b.bad)
 	keep(e)
@@ -264,6 +264,11 @@ func (b *builder) identityColumns() {
 	}
 	for _, c := range e.Ceilings {
 		see(c.Of)
+	}
+	for i := range e.Nodes {
+		if as := e.Nodes[i].RunsAs; !as.IsZero() {
+			see(as)
+		}
 	}
 	type one struct {
 		text string
@@ -467,6 +472,18 @@ func (b *builder) nodeColumns() {
 		}
 	}
 	slices.SortStableFunc(list, func(x, y one) int { return cmp.Compare(x.node, y.node) })
+	var runs []span // a node, and as whom it runs
+	for i := range b.e.Nodes {
+		if as := b.e.Nodes[i].RunsAs; !as.IsZero() {
+			runs = append(runs, span{b.node(b.e.Nodes[i].Path), b.ids[as]})
+		}
+	}
+	slices.SortFunc(runs, func(x, y span) int { return cmp.Compare(x.from, y.from) })
+	var runsNode, runsAs []uint32
+	for _, r := range runs {
+		runsNode, runsAs = append(runsNode, r.from), append(runsAs, r.to)
+	}
+	b.runsNode, b.runsAs = packInts(runsNode), packInts(runsAs)
 	for _, o := range list {
 		nodes, labels = append(nodes, o.node), append(labels, o.labels)
 	}

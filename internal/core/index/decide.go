@@ -203,6 +203,49 @@ func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Pe
 	}
 }
 
+// Refusals returns the rules that refuse an identity a permission at a path, or would
+// under their conditions, if it were a member of a group besides; -1: of no other.
+func (x *Index) Refusals(id model.ID, group int, p model.Permission, path model.Path) []engine.Refusal {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	node, same := x.nearest(path)
+	ctx := model.Context{}
+	ctx.Labels, _ = x.labelsOf(node, same)
+	x.closure(s, id)
+	if group >= 0 {
+		from := len(s.ids)
+		s.join(uint32(group), 0)
+		for i := from; i < len(s.ids); i++ {
+			for up, j := x.up.of(int(s.ids[i])), 0; j < up.len(); j++ {
+				s.join(up.at(j), i)
+			}
+		}
+	}
+	for _, n := range s.ids {
+		if n != none && x.bypasses(n) {
+			return nil
+		}
+	}
+	x.mark(s, path, node, same)
+	var d engine.Decision
+	perm, listed := x.holds(p)
+	x.refusals(s, &d, id, p, perm, listed, ctx)
+	return d.Refusals
+}
+
+// Spared calls yield with each identity that a denial or a guardrail spares.
+func (x *Index) Spared(yield func(id int)) {
+	seen := map[uint32]bool{}
+	for _, l := range []lists{x.denialBut, x.railBut} {
+		for i := range l.data.len() {
+			if id := l.data.at(i); !seen[id] {
+				seen[id] = true
+				yield(int(id))
+			}
+		}
+	}
+}
+
 func (x *Index) railRefuses(i uint32, p model.Permission, perm int, listed bool) bool {
 	if listed {
 		return x.has(x.railSet.at(int(i)), perm)

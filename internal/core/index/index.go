@@ -47,6 +47,8 @@ type Index struct {
 	nodeSlots  ints // open addressing by the hash of the path; node + 1
 	labelled   ints // nodes that have labels, in order
 	labels     records[map[string]string]
+	runsNode   ints // nodes whose code runs as somebody, in order
+	runsAs     ints // as whom
 
 	ids      texts  // sorted
 	idRecord ints   // into identities; none: only named somewhere
@@ -116,8 +118,9 @@ type Index struct {
 
 // expanded is a role with what the roles it includes give.
 type expanded struct {
-	Name string         `json:"name"`
-	Sets []model.Rights `json:"sets"`
+	Name    string         `json:"name"`
+	Builtin bool           `json:"builtin,omitempty"`
+	Sets    []model.Rights `json:"sets"`
 }
 
 type metaData struct {
@@ -395,6 +398,8 @@ func (x *Index) sections() []section {
 	num("node.slots", &x.nodeSlots)
 	num("node.labelled", &x.labelled)
 	txt("node.labels", &x.labels.texts)
+	num("node.runs", &x.runsNode)
+	num("node.runs-as", &x.runsAs)
 	txt("identity", &x.ids)
 	num("identity.record", &x.idRecord)
 	add("identity.kind", &x.idKind)

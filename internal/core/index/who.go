@@ -211,3 +211,174 @@ func (x *Index) refuse(s *scratch, c *crowd, p model.Permission, perm int, liste
 		}
 	})
 }
+
+// Granted returns everybody, groups too, to whom a grant gives a permission at a path,
+// whatever denials, guardrails and ceilings say, in the order of their numbers. Grants
+// for which without holds are left out.
+func (x *Index) Granted(p model.Permission, path model.Path, without func(grant int) bool) []Holder {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	if s.crowd == nil {
+		s.crowd = newCrowd(x.ids.len())
+	}
+	c := s.crowd
+	var given [3][]uint32
+	x.giving(s, p, path, func(g int, met model.Truth) {
+		value := 2
+		if met == model.Open {
+			value = 1
+		}
+		if without == nil || !without(g) {
+			given[value] = append(given[value], x.grantTo.at(g))
+		}
+	})
+	for _, value := range []uint8{2, 1} {
+		c.begin()
+		for _, to := range given[value] {
+			x.below(c, to, func(id uint32) { c.allow(id, value) })
+		}
+	}
+	for _, i := range x.Bypass() {
+		c.begin()
+		x.below(c, uint32(i), func(id uint32) { c.allow(id, 2) })
+	}
+	var out []Holder
+	c.each(func(id uint32) {
+		h := Holder{int(id), engine.Conditional}
+		if c.allowed[id] == 2 {
+			h.Outcome = engine.Allowed
+		}
+		out = append(out, h)
+		c.allowed[id] = 0
+	})
+	clear(c.some)
+	return out
+}
+
+// Bypass returns the identities that every check lets through.
+func (x *Index) Bypass() []int {
+	var out []int
+	for i, k := range x.idKind {
+		if k&bypass != 0 {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// Giving returns the numbers of the grants that give a permission at a path.
+func (x *Index) Giving(p model.Permission, path model.Path) []int {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	var out []int
+	x.giving(s, p, path, func(g int, _ model.Truth) { out = append(out, g) })
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// OnPath returns the numbers of the grants whose places hold a path and whose condition
+// the labels of the path do not rule out.
+func (x *Index) OnPath(path model.Path) []int {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	var out []int
+	x.grantsAt(s, path, func(g int, _ model.Truth) { out = append(out, g) })
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func (x *Index) giving(s *scratch, p model.Permission, path model.Path, yield func(g int, met model.Truth)) {
+	perm, listed := x.holds(p)
+	x.grantsAt(s, path, func(g int, met model.Truth) {
+		if listed && x.has(x.grantSet.at(g), perm) || !listed && engine.Has(x.rights(x.grants.at(g)), p) {
+			yield(g, met)
+		}
+	})
+}
+
+func (x *Index) grantsAt(s *scratch, path model.Path, yield func(g int, met model.Truth)) {
+	node, same := x.nearest(path)
+	ctx := model.Context{}
+	ctx.Labels, _ = x.labelsOf(node, same)
+	x.mark(s, path, node, same)
+	for _, m := range s.matched {
+		for grants, j := x.onPlace.of(int(m)), 0; j < grants.len(); j++ {
+			g := int(grants.at(j))
+			met := model.True
+			if x.grantKind[g] != always {
+				met, _ = x.grants.at(g).Condition().Eval(ctx)
+			}
+			if met != model.False {
+				yield(g, met)
+			}
+		}
+	}
+}
+
+// Grant returns the grant of a number.
+func (x *Index) Grant(g int) *model.Grant { return x.grants.at(g) }
+
+// Builtin reports whether the source made the role of a grant and nobody can change it;
+// a grant without a role has none that could be changed.
+func (x *Index) Builtin(g *model.Grant) bool {
+	i, ok := x.roleNames.find(g.Role)
+	return g.Role == "" || !ok || x.roles.at(i).Builtin
+}
+
+// Number returns the number of an identity.
+func (x *Index) Number(id model.ID) (int, bool) { return x.ids.find(id.String()) }
+
+// Kind returns the kind of an identity's number.
+func (x *Index) Kind(i int) model.IdentityKind { return x.kind(uint32(i)) }
+
+// Known reports whether the estate lists the identity of a number.
+func (x *Index) Known(i int) bool { return x.idRecord.at(i) != none }
+
+// Members calls yield with an identity and everybody in it, at any distance.
+func (x *Index) Members(i int, yield func(int)) {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	if s.crowd == nil {
+		s.crowd = newCrowd(x.ids.len())
+	}
+	s.crowd.begin()
+	x.below(s.crowd, uint32(i), func(id uint32) { yield(int(id)) })
+}
+
+// Joined yields the groups that an identity is a direct member of.
+func (x *Index) Joined(i int, yield func(int)) {
+	for up, j := x.up.of(i), 0; j < up.len(); j++ {
+		yield(int(up.at(j)))
+	}
+}
+
+// ActAs returns every act-as edge.
+func (x *Index) ActAs() []*model.ActAs {
+	out := make([]*model.ActAs, x.actAs.texts.len())
+	for i := range out {
+		out[i] = x.actAs.at(i)
+	}
+	return out
+}
+
+// Tops returns the nodes of the inventory that no other node of it lies above.
+func (x *Index) Tops() []model.Path {
+	var out []model.Path
+	for n := 0; n < x.nodeParent.len(); {
+		if x.real(n) {
+			out = append(out, x.Path(n))
+			n = int(x.nodeEnd.at(n))
+			continue
+		}
+		n++
+	}
+	return out
+}
+
+// Running returns the nodes whose code runs as somebody, and as whom.
+func (x *Index) Running() (nodes []model.Path, as []model.ID) {
+	for i := range x.runsNode.len() {
+		nodes, as = append(nodes, x.Path(int(x.runsNode.at(i)))), append(as, x.ID(int(x.runsAs.at(i))))
+	}
+	return nodes, as
+}

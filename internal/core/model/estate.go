@@ -80,6 +80,7 @@ type Node struct {
 	Title   string            `json:"title,omitempty" doc:"a name for people to read"`
 	Labels  map[string]string `json:"labels,omitempty" doc:"free labels, which conditions may ask for"`
 	Created time.Time         `json:"created,omitzero" doc:"when it came into being"`
+	RunsAs  ID                `json:"runs_as,omitzero" doc:"the identity that code here runs as, if any"`
 	At      Position          `json:"-"`
 }
 

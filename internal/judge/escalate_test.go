@@ -1,0 +1,294 @@
+package judge
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/escalate"
+	"clipfence/internal/core/index"
+	"clipfence/internal/core/model"
+)
+
+// escalating returns a random estate some of whose permissions let their holders give
+// themselves more.
+func escalating(t testing.TB, seed uint64) *model.Estate {
+	g := newRandom(seed)
+	e := g.estate(t)
+	r := rand.New(rand.NewPCG(seed, 99))
+	for i := range e.Catalogue {
+		if r.IntN(4) == 0 {
+			e.Catalogue[i].Escalates = model.Escalations[r.IntN(len(model.Escalations))]
+			if r.IntN(4) == 0 {
+				e.Catalogue[i].Kinds = []string{[]string{"org", "p", "q"}[r.IntN(3)]}
+			}
+		}
+	}
+	who := append(append([]string{}, g.people...), g.groups...)
+	for i := range r.IntN(4) {
+		e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", i), From: model.MustID(g.pick(who)), To: model.MustID(g.pick(g.people))})
+	}
+	for i := range e.Nodes {
+		if r.IntN(3) == 0 {
+			e.Nodes[i].RunsAs = model.MustID(g.pick(g.people))
+		}
+	}
+	return e
+}
+
+// oracle works out who can become administrator of a node by doing it: it edits the
+// estate, step by step, and asks the plain engine.
+type oracle struct {
+	e    *model.Estate
+	tops []model.Path
+	ids  []model.ID
+	memo map[model.ID]*deeds
+}
+
+// deeds is what somebody can do by itself.
+type deeds struct {
+	admin   map[model.Path]bool
+	already map[model.Path]bool
+	becomes map[model.ID]bool
+}
+
+func newOracle(e *model.Estate) *oracle {
+	o := &oracle{e: e, memo: map[model.ID]*deeds{}, ids: []model.ID{{Kind: model.Everyone}, {Kind: model.SignedIn}}}
+	for _, i := range e.Identities {
+		if i.ID.Kind != model.Group {
+			o.ids = append(o.ids, i.ID)
+		}
+	}
+	for _, n := range e.Nodes {
+		if !slices.ContainsFunc(e.Nodes, func(m model.Node) bool { return m.Path != n.Path && m.Path.Covers(n.Path) }) {
+			o.tops = append(o.tops, n.Path)
+		}
+	}
+	return o
+}
+
+func usable(c model.CatalogueEntry, at model.Path) bool {
+	kind, _ := at.Last()
+	return len(c.Kinds) == 0 || slices.Contains(c.Kinds, kind)
+}
+
+func (o *oracle) by(id model.ID) *deeds {
+	if d := o.memo[id]; d != nil {
+		return d
+	}
+	d := &deeds{map[model.Path]bool{}, map[model.Path]bool{}, map[model.ID]bool{}}
+	o.memo[id] = d
+	e := *o.e
+	joins, noCeiling, noRail := false, false, false
+	edited := map[string]bool{}
+	for round := 0; ; round++ {
+		changed := false
+		note := func(b *bool) {
+			if !*b {
+				*b, changed = true, true
+			}
+		}
+		now := e
+		if noCeiling {
+			now.Ceilings = nil
+		}
+		if noRail {
+			now.Guardrails = nil
+		}
+		// What it is, and what it is as a member of one more group.
+		worlds := []*engine.Engine{engine.New(&now)}
+		if joins {
+			for _, i := range e.Identities {
+				if i.ID.Kind == model.Group {
+					as := now
+					as.Memberships = append(slices.Clone(now.Memberships), model.Membership{Member: id, Group: i.ID})
+					worlds = append(worlds, engine.New(&as))
+				}
+			}
+		}
+		for _, g := range worlds {
+			may := func(c model.CatalogueEntry, at model.Path) bool {
+				return usable(c, at) && g.Decide(id, c.Permission, at, model.Context{}).Outcome != engine.Denied
+			}
+			for _, s := range g.Closure(id) {
+				for _, a := range e.ActAs {
+					if a.From == s.ID {
+						d.becomes[a.To] = true
+					}
+				}
+			}
+			for _, c := range e.Catalogue {
+				for _, n := range e.Nodes {
+					for at, ok := n.Path, true; ok && c.Escalates == model.EditGrants; at, ok = at.Parent() {
+						if !may(c, at) {
+							continue
+						}
+						if !d.admin[n.Path] {
+							d.admin[n.Path], changed = true, true
+							e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, On: []model.PathPattern{n.Path.Below()}})
+						}
+						if round == 0 {
+							d.already[n.Path] = true
+						}
+					}
+					if c.Escalates == model.RunAs && !n.RunsAs.IsZero() && may(c, n.Path) {
+						d.becomes[n.RunsAs] = true
+					}
+				}
+				for _, top := range o.tops {
+					if !may(c, top) {
+						continue
+					}
+					switch c.Escalates {
+					case model.JoinGroup:
+						note(&joins)
+					case model.MintCredential, model.RunAs:
+						for _, other := range o.ids {
+							d.becomes[other] = true
+						}
+					case model.LiftCeiling:
+						note(&noCeiling)
+					case model.LiftGuardrail:
+						note(&noRail)
+					case model.EditRole:
+						for _, s := range g.Closure(id) {
+							for _, gr := range o.e.Grants {
+								if gr.To != s.ID || gr.Role == "" || edited[gr.ID] {
+									continue
+								}
+								edited[gr.ID], changed = true, true
+								for _, n := range e.Nodes {
+									ctx := model.Context{Labels: n.Labels}
+									if ctx.Labels == nil {
+										ctx.Labels = map[string]string{}
+									}
+									if met, _ := gr.Condition().Eval(ctx); gr.Covers(n.Path) && met != model.False && !d.admin[n.Path] {
+										d.admin[n.Path] = true
+										e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, On: []model.PathPattern{n.Path.Below()}})
+									}
+								}
+							}
+						}
+					}
+				}
+			}
+		}
+		if !changed {
+			return d
+		}
+	}
+}
+
+// can returns who is administrator of a node and who can become one.
+func (o *oracle) can(node model.Path) (already, can []string) {
+	for _, id := range o.ids {
+		if o.by(id).already[node] {
+			already = append(already, id.String())
+			continue
+		}
+		seen := map[model.ID]bool{id: true}
+		queue := []model.ID{id}
+		for i := 0; i < len(queue); i++ {
+			if d := o.by(queue[i]); d.admin[node] {
+				can = append(can, id.String())
+				break
+			}
+			for to := range o.by(queue[i]).becomes {
+				if !seen[to] {
+					seen[to] = true
+					queue = append(queue, to)
+				}
+			}
+		}
+	}
+	slices.Sort(already)
+	slices.Sort(can)
+	return already, can
+}
+
+// TestEscalation holds the graph against an oracle that carries the steps out.
+func TestEscalation(t *testing.T) {
+	routes, cuts := 0, 0
+	for seed := range uint64(estates(t)) {
+		e := escalating(t, seed)
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var nodes []model.Path
+		for _, n := range e.Nodes {
+			nodes = append(nodes, n.Path)
+		}
+		g := escalate.New(x, nodes)
+		o := newOracle(e)
+		for i, n := range nodes {
+			wantAlready, wantCan := o.can(n)
+			var already, can []string
+			for _, a := range g.Administrators(i) {
+				already = append(already, x.ID(a).String())
+			}
+			for _, r := range g.CanBecome(i) {
+				can = append(can, x.ID(r.Identity).String())
+				if last := r.Steps[len(r.Steps)-1]; last.Admin.IsZero() || !last.Admin.Covers(n) {
+					t.Errorf("seed %d: the route of %s to %s ends in %+v", seed, x.ID(r.Identity), n, last)
+				}
+				if r.Steps[0].Who != x.ID(r.Identity) {
+					t.Errorf("seed %d: the route of %s begins with %s", seed, x.ID(r.Identity), r.Steps[0].Who)
+				}
+				routes++
+			}
+			slices.Sort(already)
+			slices.Sort(can)
+			if !slices.Equal(already, wantAlready) || !slices.Equal(can, wantCan) {
+				t.Fatalf("seed %d, %s:\nadministrators %v, want %v\ncan become %v\nwant       %v", seed, n, already, wantAlready, can, wantCan)
+			}
+		}
+		if seed%2 == 0 {
+			cuts += cutHolds(t, seed, e, nodes[:1])
+		}
+	}
+	if routes < 100 || cuts < 3 {
+		t.Errorf("%d routes, %d cuts: the estates are too plain to say much", routes, cuts)
+	}
+	t.Logf("%d routes, %d cuts", routes, cuts)
+}
+
+// cutHolds takes a cut away and asks the oracle; and tries whether fewer would do.
+func cutHolds(t *testing.T, seed uint64, e *model.Estate, nodes []model.Path) int {
+	t.Helper()
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	g := escalate.New(x, nodes)
+	one := escalate.Costs{Grant: func(*model.Grant) int64 { return 1 }, ActAs: func(*model.ActAs) int64 { return 1 }}
+	cut, err := g.SmallestCut(one)
+	if err != nil {
+		return 0 // nothing breaks it
+	}
+	open := func(grants, edges []string) bool {
+		less := *e
+		less.Grants = slices.DeleteFunc(slices.Clone(e.Grants), func(x model.Grant) bool { return slices.Contains(grants, x.ID) })
+		less.ActAs = slices.DeleteFunc(slices.Clone(e.ActAs), func(x model.ActAs) bool { return slices.Contains(edges, x.ID) })
+		_, can := newOracle(&less).can(nodes[0])
+		return len(can) > 0
+	}
+	var grants, edges []string
+	for _, gr := range cut.Grants {
+		grants = append(grants, gr.ID)
+	}
+	for _, a := range cut.ActAs {
+		edges = append(edges, a.ID)
+	}
+	if open(grants, edges) {
+		t.Errorf("seed %d: without %v %v somebody still can", seed, grants, edges)
+	}
+	for i := range grants {
+		if !open(slices.Concat(grants[:i:i], grants[i+1:]), edges) {
+			t.Errorf("seed %d: %s need not go", seed, grants[i])
+		}
+	}
+	return len(grants) + len(edges)
+}

@@ -20,7 +20,8 @@ import (
 type reachFlags struct {
 	into, set, permission, under string
 	level, kind, by              choice
-	direct, through, all         bool
+	direct, through, escalation  bool
+	all                          bool
 	compare                      int64
 	what                         whatIf
 }
@@ -37,6 +38,10 @@ up, and then grant by grant, or --by role, place or level. With --into PATH: who
 what on that place. With --set NAME: who can do what in a set of resources that
 clipfence.yaml names under resource_sets.
 
+With --escalation: what an identity can give itself, step by step; with --into NODE: who
+can make itself administrator there, and the smallest set of grants without which nobody
+can.
+
 --permission, --level and --under look at a part; --direct leaves out what comes by
 groups; --through adds what can be done by acting as others, in any number of steps.
 
@@ -51,6 +56,7 @@ name them with their source and say --source: reach dir:person/a --source moorin
   clipfence reach person/ingrid.vaage --by place --level write
   clipfence reach --into /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales --level write
   clipfence reach --set ticketing --level administer
+  clipfence reach --into /mooring/org:ternhaven/unit:platform --escalation
   clipfence reach workload/ticket-export --without grant:g-0428
   clipfence reach workload/ticket-export --compare 1`,
 		ValidArgsFunction: a.completeIdentity,
@@ -84,6 +90,7 @@ name them with their source and say --source: reach dir:person/a --source moorin
 	fl.Var(&f.by, "by", "of an identity: by grant (default), role, place or level")
 	fl.BoolVar(&f.direct, "direct", false, "only what is granted to it by name")
 	fl.BoolVar(&f.through, "through", false, "also by acting as others, any number of steps")
+	fl.BoolVar(&f.escalation, "escalation", false, "what an identity can give itself; with --into: who can become administrator there, and what to take away")
 	fl.Int64Var(&f.compare, "compare", 0, "of an identity: what changed since this survey (see: clipfence survey list)")
 	fl.BoolVar(&f.all, "all", false, "everything, not only the first 30")
 	f.what.flags(fl)
@@ -111,7 +118,7 @@ func (w *workspace) reach(ctx context.Context, args []string, filter *permission
 	if err != nil {
 		return err
 	}
-	if !id.IsZero() && (f.what.asked() || f.compare != 0) {
+	if !id.IsZero() && !f.escalation && (f.what.asked() || f.compare != 0) {
 		return w.compareReach(ctx, src, id, filter, f)
 	}
 	s, err := w.question(ctx, src, &f.what)
@@ -122,6 +129,12 @@ func (w *workspace) reach(ctx context.Context, args []string, filter *permission
 		return err
 	}
 	switch {
+	case f.escalation && f.set != "":
+		return fmt.Errorf("--escalation is asked of an identity or of one node: --into NODE")
+	case f.escalation && f.into != "":
+		return w.escalationInto(ctx, src, s, path, f)
+	case f.escalation:
+		return w.escalationFrom(s, id, f)
 	case f.into != "":
 		return w.app.reachInto(s, path.String(), []model.Path{path}, filter, f)
 	case f.set != "":

@@ -140,12 +140,12 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 	if err != nil {
 		return err
 	}
-	verb := "would"
+	head := "%s would lose %d, keep %d on fewer places, gain %d and keep %d by other grants, counted in permissions on places"
 	if f.compare != 0 {
 		if f.what.asked() {
 			return fmt.Errorf("--compare looks back and --with and --without ahead: say one of the two")
 		}
-		verb = "did"
+		head = "%s lost %d, keeps %d on fewer places, gained %d and keeps %d by other grants, counted in permissions on places"
 		old, survey, err := w.store.Estate(ctx, src.Name, f.compare)
 		if errors.Is(err, store.ErrNone) {
 			return fmt.Errorf("source %s keeps no survey %d (see: clipfence survey list)", src.Name, f.compare)
@@ -202,7 +202,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		}
 		t.Row(render.Cell{Text: r.Becomes, Tone: tone[r.Becomes]}, render.C(r.Permission.String()), render.C(r.Level), render.C(r.Grant), render.C(on))
 	}
-	doc := &render.Doc{Head: fmt.Sprintf("%s %s lose %d, keep %d on fewer places, gain %d and keep %d by other grants, counted in permissions on places", id, verb, count["lost"], count["narrowed"], count["gained"], count["stays"]), Value: rows}
+	doc := &render.Doc{Head: fmt.Sprintf(head, id, count["lost"], count["narrowed"], count["gained"], count["stays"]), Value: rows}
 	if f.compare != 0 {
 		doc.Lines = append(doc.Lines, fmt.Sprintf("Between survey %d of %s and survey %d of %s.", before.survey.ID, before.survey.Finished.Format(time.DateTime), after.survey.ID, after.survey.Finished.Format(time.DateTime)))
 	}

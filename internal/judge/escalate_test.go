@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 
 	"clipfence/internal/core/engine"
@@ -23,6 +24,9 @@ func escalating(t testing.TB, seed uint64) *model.Estate {
 			e.Catalogue[i].Escalates = model.Escalations[r.IntN(len(model.Escalations))]
 			if r.IntN(4) == 0 {
 				e.Catalogue[i].Kinds = []string{[]string{"org", "p", "q"}[r.IntN(3)]}
+				if r.IntN(2) == 0 {
+					e.Catalogue[i].Kinds = append(e.Catalogue[i].Kinds, e.Catalogue[i].Permission.Noun())
+				}
 			}
 		}
 	}
@@ -71,6 +75,10 @@ func newOracle(e *model.Estate) *oracle {
 
 func usable(c model.CatalogueEntry, at model.Path) bool {
 	kind, _ := at.Last()
+	noun, _, _ := strings.Cut(strings.TrimPrefix(c.Permission.String(), c.Permission.Service()+"/"), ":")
+	if slices.Contains(c.Kinds, noun) {
+		return kind == noun
+	}
 	return len(c.Kinds) == 0 || slices.Contains(c.Kinds, kind)
 }
 
@@ -82,7 +90,13 @@ func (o *oracle) by(id model.ID) *deeds {
 	o.memo[id] = d
 	e := *o.e
 	joins, noCeiling, noRail := false, false, false
-	edited := map[string]bool{}
+	edited, lifted := map[string]bool{}, map[string]bool{}
+	var unDeny []model.CatalogueEntry
+	for _, c := range e.Catalogue {
+		if c.Escalates == model.LiftDenial {
+			unDeny = append(unDeny, c)
+		}
+	}
 	for round := 0; ; round++ {
 		changed := false
 		note := func(b *bool) {
@@ -97,6 +111,7 @@ func (o *oracle) by(id model.ID) *deeds {
 		if noRail {
 			now.Guardrails = nil
 		}
+		now.Denials = slices.DeleteFunc(slices.Clone(e.Denials), func(d model.Denial) bool { return lifted[d.ID] })
 		// What it is, and what it is as a member of one more group.
 		worlds := []*engine.Engine{engine.New(&now)}
 		if joins {
@@ -135,6 +150,13 @@ func (o *oracle) by(id model.ID) *deeds {
 					}
 					if c.Escalates == model.RunAs && !n.RunsAs.IsZero() && may(c, n.Path) {
 						d.becomes[n.RunsAs] = true
+					}
+				}
+				if c.Escalates == model.LiftDenial {
+					for i := range e.Denials {
+						if !lifted[e.Denials[i].ID] && !slices.ContainsFunc(e.Denials[i].On, func(on model.PathPattern) bool { return !mayAnywhere(worlds, id, unDeny, on) }) {
+							lifted[e.Denials[i].ID], changed = true, true
+						}
 					}
 				}
 				for _, top := range o.tops {
@@ -179,6 +201,17 @@ func (o *oracle) by(id model.ID) *deeds {
 			return d
 		}
 	}
+}
+
+// mayAnywhere reports whether somebody may use one of some permissions at the node that
+// a place hangs on, in one of some worlds.
+func mayAnywhere(worlds []*engine.Engine, id model.ID, perms []model.CatalogueEntry, on model.PathPattern) bool {
+	at, ok := on.Anchor()
+	return ok && slices.ContainsFunc(worlds, func(g *engine.Engine) bool {
+		return slices.ContainsFunc(perms, func(c model.CatalogueEntry) bool {
+			return usable(c, at) && g.Decide(id, c.Permission, at, model.Context{}).Outcome != engine.Denied
+		})
+	})
 }
 
 // can returns who is administrator of a node and who can become one.

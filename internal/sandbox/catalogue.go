@@ -60,7 +60,7 @@ identity act-as org,unit,project list:l create:h!run-as delete:a use:a!run-as
 identity credential org,unit,project list:l mint:h!mint-credential revoke:a
 identity role org,unit,project list:l get:r create:a update:h!edit-role delete:a
 identity grant org,unit,project list:l get:r create:h!edit-grants update:h!edit-grants delete:a
-identity denial org,unit,project list:l create:a update:a delete:h!edit-grants
+identity denial org,unit,project list:l create:a update:h!lift-denial delete:h!lift-denial
 identity ceiling org list:l create:a update:h!lift-ceiling delete:h!lift-ceiling
 identity guardrail org list:l create:a update:h!lift-guardrail delete:h!lift-guardrail
 identity policy org,unit,project simulate:r audit:r

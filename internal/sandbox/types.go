@@ -26,6 +26,7 @@ type Node struct {
 	Title   string            `json:"title,omitempty"`
 	Labels  map[string]string `json:"labels,omitempty"`
 	Created time.Time         `json:"created,omitzero"`
+	RunsAs  string            `json:"runs_as,omitempty"` // the identity that code here runs as
 }
 
 // Identity is a person, workload, group or outsider.

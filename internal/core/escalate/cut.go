@@ -29,8 +29,8 @@ type Cut struct {
 	Grants []*model.Grant
 	ActAs  []*model.ActAs
 	Cost   int64
-	Breaks int // how many identities could become administrator of one of the nodes
-	New    int // administrators now who are none without it
+	Breaks int   // how many identities could become administrator of one of the nodes
+	Lose   []int // administrators now who are none without it
 }
 
 // SmallestCut returns the cheapest such set for the first nodes of a list, of those
@@ -68,7 +68,12 @@ func (g *Graph) SmallestCut(c Costs) (*Cut, error) {
 	g.prune(c, grants, edges)
 	after := build(g.x, g.nodes[:g.asked], grants, edges)
 	for n := range g.asked {
-		cut.New += max(0, len(g.Administrators(n))-len(after.Administrators(n)))
+		stay := after.Administrators(n)
+		for _, id := range g.Administrators(n) {
+			if !slices.Contains(stay, id) && !slices.Contains(cut.Lose, id) {
+				cut.Lose = append(cut.Lose, id)
+			}
+		}
 	}
 	for n := range grants {
 		cut.Grants = append(cut.Grants, g.x.Grant(n))

@@ -11,10 +11,11 @@
 //   - edit-role: get everything on the places where it holds a role that is not built in;
 //   - join-group: become a member of any group;
 //   - mint-credential and run-as: become any identity;
-//   - lift-ceiling, lift-guardrail: do what only those kept it from.
+//   - lift-ceiling, lift-guardrail, lift-denial: do what only those kept it from.
 //
 // Groups, roles, credentials, ceilings and guardrails have no place of their own; a
-// permission to change them counts where it is held on the top node of the source.
+// permission to change them counts where it is held on the top node of the source; one
+// to lift a denial, where it is held on every place of the denial.
 // Minting or running code further down counts only on a node that the inventory says
 // runs as somebody (runs_as); whose credential it would be is otherwise not known, and
 // no step is claimed. Whoever is administrator of a node may grant itself whatever is

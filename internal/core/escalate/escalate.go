@@ -1,6 +1,7 @@
 package escalate
 
 import (
+	"cmp"
 	"slices"
 
 	"clipfence/internal/core/engine"
@@ -23,6 +24,7 @@ type Step struct {
 	Becomes     model.ID         // an identity or, by joining it, a group; zero for others
 	Admin       model.Path       // the node whose administrator Who becomes; zero for others
 	Grant       string           // of the role that is edited
+	Denial      string           // that is lifted
 	Edge        *model.ActAs
 	Conditional bool
 }
@@ -63,6 +65,7 @@ type Graph struct {
 	ofGroup []int         // moves that some group has
 	states  map[int]*state
 	groups  []int
+	unDeny  []*model.CatalogueEntry
 	spared  map[int]bool // groups whose members a denial or a guardrail spares
 	people  []int        // every known identity but groups that can sign in, and the crowds
 }
@@ -110,6 +113,12 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 			byKind[c.Escalates] = append(byKind[c.Escalates], c)
 		}
 	}
+	for _, list := range byKind { // what can be used most widely is told first
+		slices.SortStableFunc(list, func(a, b *model.CatalogueEntry) int {
+			return cmp.Or(cmp.Compare(len(b.Kinds), len(a.Kinds)), a.Permission.Compare(b.Permission))
+		})
+	}
+	g.unDeny = byKind[model.LiftDenial]
 	for i := range g.nodes {
 		g.administrators(i, byKind[model.EditGrants])
 	}
@@ -142,9 +151,14 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 	return g
 }
 
-// applies reports whether a permission can be used on just this node.
+// applies reports whether a permission can be used on just this node. One whose noun is
+// itself a kind of node that it applies to concerns nodes of that kind only, wherever it
+// is held.
 func applies(c *model.CatalogueEntry, at model.Path) bool {
 	kind, _ := at.Last()
+	if noun := c.Permission.Noun(); slices.Contains(c.Kinds, noun) {
+		return kind == noun
+	}
 	return len(c.Kinds) == 0 || slices.Contains(c.Kinds, kind)
 }
 
@@ -222,12 +236,14 @@ func (g *Graph) add(m move) {
 
 // state is everything an identity can get to by itself, before it becomes another.
 type state struct {
-	joined  *Step         // any group
-	admin   map[int]*Step // nodes
-	lifts   [2]*Step      // ceilings, guardrails
+	joined  *Step            // any group
+	admin   map[int]*Step    // nodes
+	lifts   [2]*Step         // ceilings, guardrails
+	denials map[string]*Step // that it lifted, by id
+	trying  string           // a denial, while it is tried to lift it
 	becomes []onward
 	anybody *onward
-	needs   map[*Step]*Step // the step that must come before one
+	needs   map[*Step][]*Step // the steps that must come before one
 }
 
 type onward struct {
@@ -243,7 +259,7 @@ func (g *Graph) saturate(id int) *state {
 	if s, ok := g.states[id]; ok {
 		return s
 	}
-	s := &state{admin: map[int]*Step{}, needs: map[*Step]*Step{}}
+	s := &state{admin: map[int]*Step{}, denials: map[string]*Step{}, needs: map[*Step][]*Step{}}
 	g.states[id] = s
 	who := g.x.ID(id)
 	done := map[int]bool{}
@@ -260,7 +276,7 @@ func (g *Graph) saturate(id int) *state {
 
 // size counts what may open further moves.
 func (s *state) size() int {
-	n := len(s.admin)
+	n := len(s.admin) + len(s.denials)
 	for _, step := range []*Step{s.joined, s.lifts[0], s.lifts[1]} {
 		if step != nil {
 			n++
@@ -305,9 +321,7 @@ func (g *Graph) take(who model.ID, id int, s *state, n int) bool {
 	if !ok {
 		return false
 	}
-	if needs != nil {
-		s.needs[step] = needs
-	}
+	s.needs[step] = needs
 	switch {
 	case m.kind == model.LiftCeiling || m.kind == model.LiftGuardrail:
 		i := slices.Index(lifted, m.kind)
@@ -337,7 +351,7 @@ func (g *Graph) take(who model.ID, id int, s *state, n int) bool {
 // held reports whether an identity may take a move in a state: by itself, as
 // administrator there, or as a member of one group that it joins, which may also be what
 // a denial or a guardrail spares. It returns the step, and the one that comes before it.
-func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs *Step, ok bool) {
+func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs []*Step, ok bool) {
 	admin := (*Step)(nil)
 	if m.edge == nil {
 		admin = s.covers(g, m.at)
@@ -345,14 +359,14 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs
 	try := func(group int) bool {
 		step, needs = &Step{Who: who, Kind: m.kind, Permission: m.perm, At: m.at, Edge: m.edge}, nil
 		if group >= 0 {
-			step.By, needs = g.x.ID(group), s.joined
+			step.By, needs = g.x.ID(group), append(needs, s.joined)
 		}
 		sure, has := either(m.who, id, group)
 		if !has {
 			if admin == nil {
 				return false
 			}
-			step.Self, needs, sure = true, admin, true
+			step.Self, needs, sure = true, append(needs, admin), true
 		}
 		step.Conditional = !sure
 		if m.also != nil {
@@ -369,10 +383,8 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs
 		if m.edge != nil {
 			return true
 		}
-		lift, refused := g.refused(who, group, m, s)
-		if lift != nil && needs == nil {
-			needs = lift
-		}
+		lifts, refused := g.refused(who, group, m.perm, m.at, s)
+		needs = append(needs, lifts...)
 		return !refused
 	}
 	if try(-1) {
@@ -401,33 +413,102 @@ func either(set map[int]bool, id, group int) (sure, has bool) {
 	return a || b, ok1 || ok2
 }
 
-// refused reports whether a layer keeps an identity that joined a group from a move,
-// and which step lifts what otherwise would.
-func (g *Graph) refused(who model.ID, group int, m *move, s *state) (lift *Step, refused bool) {
-	for _, r := range g.x.Refusals(who, group, m.perm, m.at) {
-		switch {
-		case r.Met != model.True:
-		case r.Layer == engine.LayerCeiling && s.lifts[0] != nil:
-			lift = s.lifts[0]
-		case r.Layer == engine.LayerGuardrail && s.lifts[1] != nil:
-			lift = s.lifts[1]
+// refused reports whether a layer keeps an identity that joined a group from a
+// permission, and which steps lift what otherwise would.
+func (g *Graph) refused(who model.ID, group int, p model.Permission, at model.Path, s *state) (lifts []*Step, refused bool) {
+	for _, r := range g.x.Refusals(who, group, p, at) {
+		if r.Met != model.True {
+			continue
+		}
+		var by *Step
+		switch r.Layer {
+		case engine.LayerCeiling:
+			by = s.lifts[0]
+		case engine.LayerGuardrail:
+			by = s.lifts[1]
 		default:
+			by = s.denials[r.ID]
+			if by == nil && s.trying == "" {
+				s.trying = r.ID
+				by = g.lift(who, r.ID, s)
+				s.trying = ""
+			}
+		}
+		if by == nil {
 			return nil, true
 		}
+		if !slices.Contains(lifts, by) {
+			lifts = append(lifts, by)
+		}
 	}
-	return lift, false
+	return lifts, false
+}
+
+// lift tries to take a denial away, which takes the right to on each of its places.
+func (g *Graph) lift(who model.ID, id string, s *state) *Step {
+	var step *Step
+	var needs []*Step
+	for _, on := range g.x.DenialOn(id) {
+		at, ok := on.Anchor()
+		if !ok {
+			return nil
+		}
+		found := false
+		for _, c := range g.unDeny {
+			if !applies(c, at) {
+				continue
+			}
+			if st, before, ok := g.mayAt(who, c.Permission, at, s); ok {
+				step, found = st, true
+				needs = append(needs, before...)
+				break
+			}
+		}
+		if !found {
+			return nil
+		}
+	}
+	if step != nil {
+		step.Kind, step.Denial = model.LiftDenial, id
+		s.denials[id] = step
+		s.needs[step] = needs
+	}
+	return step
+}
+
+// mayAt reports whether an identity in a state may use a permission at a place: what
+// held answers for a move.
+func (g *Graph) mayAt(who model.ID, p model.Permission, at model.Path, s *state) (step *Step, needs []*Step, ok bool) {
+	id, _ := g.x.Number(who)
+	return g.held(who, id, s, &move{perm: p, at: at, who: g.granted(p, at)})
 }
 
 // told returns the steps up to and including one, in order.
 func (s *state) told(step *Step) []Step {
-	var out []Step
-	for ; step != nil && len(out) < 16; step = s.needs[step] {
-		out = append(out, *step)
+	var order []*Step
+	var visit func(step *Step)
+	visit = func(step *Step) {
+		for _, n := range s.needs[step] {
+			visit(n)
+		}
+		if !slices.Contains(order, step) {
+			order = append(order, step)
+		}
 	}
-	slices.Reverse(out)
-	for i := range out[:max(0, len(out)-1)] { // a group that is joined for what comes next
-		if out[i].Kind == model.JoinGroup && out[i].Becomes.IsZero() {
-			out[i].Becomes = out[i+1].By
+	visit(step)
+	out := make([]Step, len(order))
+	for i, st := range order {
+		out[i] = *st
+	}
+	for i := range out { // a group that is joined for what comes next
+		if out[i].Kind != model.JoinGroup {
+			continue
+		}
+		for _, later := range out[i+1:] {
+			if !later.By.IsZero() {
+				out[i].Becomes = later.By
+				break
+			}
 		}
 	}
 	return out
@@ -440,7 +521,7 @@ func (g *Graph) administrator(id, node int) (s *state, step *Step, already bool)
 	if step = s.admin[node]; step == nil {
 		return s, nil, false
 	}
-	return s, step, step.Kind == model.EditGrants && step.By.IsZero() && !step.Self && s.needs[step] == nil
+	return s, step, step.Kind == model.EditGrants && step.By.IsZero() && !step.Self && len(s.needs[step]) == 0
 }
 
 // Administrators returns who can edit grants on a node that was asked for already.
@@ -515,7 +596,7 @@ func (g *Graph) CanBecome(node int) []Route {
 			at, on = on.to, next[on.to]
 		}
 		s := g.saturate(at)
-		if step := s.admin[node]; len(r.Steps) == 0 || step.Kind != model.EditGrants || step.Self || s.needs[step] != nil {
+		if step := s.admin[node]; len(r.Steps) == 0 || step.Kind != model.EditGrants || step.Self || len(s.needs[step]) > 0 {
 			r.Steps = append(r.Steps, s.told(step)...)
 		} else { // it became somebody who is administrator
 			r.Steps = append(r.Steps, *step)

@@ -233,6 +233,16 @@ func (x *Index) Refusals(id model.ID, group int, p model.Permission, path model.
 	return d.Refusals
 }
 
+// DenialOn returns the places of a denial.
+func (x *Index) DenialOn(id string) []model.PathPattern {
+	for i := range x.denials.texts.len() {
+		if d := x.denials.at(i); d.ID == id {
+			return d.On
+		}
+	}
+	return nil
+}
+
 // Spared calls yield with each identity that a denial or a guardrail spares.
 func (x *Index) Spared(yield func(id int)) {
 	seen := map[uint32]bool{}

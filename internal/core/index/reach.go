@@ -452,3 +452,19 @@ func (x *Index) Actors(targets []int) []Actor {
 func (x *Index) Listed(from, to int) int {
 	return int(x.realBefore.at(to) - x.realBefore.at(from))
 }
+
+// Scopes calls yield with the nodes of the inventory right below one that have nodes
+// below themselves.
+func (x *Index) Scopes(under model.Path, yield func(model.Path)) {
+	n, same := x.nearest(under)
+	if !same {
+		return
+	}
+	for i := int(n) + 1; i < int(x.nodeEnd.at(int(n))); {
+		end := int(x.nodeEnd.at(i))
+		if x.real(i) && x.Listed(i, end) > 1 {
+			yield(x.Path(i))
+		}
+		i = end
+	}
+}

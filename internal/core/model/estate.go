@@ -47,10 +47,11 @@ const (
 	RunAs          = "run-as"
 	LiftCeiling    = "lift-ceiling"
 	LiftGuardrail  = "lift-guardrail"
+	LiftDenial     = "lift-denial"
 )
 
 // Escalations lists the legal values of [CatalogueEntry].Escalates.
-var Escalations = []string{EditGrants, EditRole, JoinGroup, MintCredential, RunAs, LiftCeiling, LiftGuardrail}
+var Escalations = []string{EditGrants, EditRole, JoinGroup, MintCredential, RunAs, LiftCeiling, LiftGuardrail, LiftDenial}
 
 // A CatalogueEntry is what is known about one permission of a source.
 type CatalogueEntry struct {

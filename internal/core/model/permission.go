@@ -106,6 +106,15 @@ func (p Permission) IsZero() bool { return p.c == "" }
 // Service returns the part before the first '/', decoded.
 func (p Permission) Service() string { s, _, _ := strings.Cut(p.c, "\xfd"); return s }
 
+// Noun returns the part between service and verb, decoded.
+func (p Permission) Noun() string {
+	parts := strings.SplitN(p.c, "\xfd", 3)
+	if len(parts) < 3 {
+		return ""
+	}
+	return parts[1]
+}
+
 // Compare orders permissions by service, noun, verb.
 func (p Permission) Compare(q Permission) int { return strings.Compare(p.c, q.c) }
 

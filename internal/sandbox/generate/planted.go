@@ -137,6 +137,7 @@ func (b *builder) handOuts() {
 	b.needs(script{who: runner, do: []string{"store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, on: []string{b.at("shared", "bucket:builds/{date}/{n}")}, calls: every(12, 5), network: "10.20.6.7"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-1", From: runner, To: bot, How: "run-as"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-2", From: bot, To: root, How: "mint-token"})
+	b.World.Nodes[b.at("shared", "job:nightly")].RunsAs = root // whoever changes its code works as that
 	b.needs(script{who: bot, as: root, do: []string{"compute/machine:list", "compute/machine:resize", "network/rule:update"}, on: []string{b.at("shared", "machine:app-1"), b.at("data", "machine:app-2")}, calls: every(2, 1), network: "10.20.6.6"})
 }
 

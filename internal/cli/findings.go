@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/posture"
 	"clipfence/internal/render"
 	"clipfence/internal/store"
 )
@@ -24,6 +26,8 @@ type findingRow struct {
 	Source   string        `json:"source"`
 	Identity model.ID      `json:"identity"`
 	Grant    string        `json:"grant,omitempty"`
+	Rule     string        `json:"rule,omitempty" doc:"a denial or a ceiling"`
+	Node     model.Path    `json:"node,omitzero" doc:"whose administrators it is about"`
 	What     string        `json:"what"`
 	Evidence []string      `json:"evidence"`
 	Waived   *store.Waiver `json:"waived,omitempty"`
@@ -34,7 +38,7 @@ func (a *app) findingsCmd() *cobra.Command {
 	severity := choice{value: "low", of: []string{"low", "medium", "high", "critical"}}
 	failOn := choice{of: severity.of}
 	var kinds []string
-	for _, k := range gauge.Kinds {
+	for _, k := range slices.Concat(gauge.Kinds, posture.Kinds) {
 		kinds = append(kinds, string(k))
 	}
 	kind := choice{of: kinds}
@@ -77,12 +81,18 @@ func (w *workspace) findings(ctx context.Context, window model.Duration) ([]find
 	}
 	rows := []findingRow{}
 	for _, src := range sources {
-		_, in, res, err := w.gauged(ctx, src, window)
+		s, in, res, err := w.gauged(ctx, src, window)
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range gauge.Findings(in, res) {
+		x, err := w.asIndexed(ctx, s)
+		if err != nil {
+			return nil, err
+		}
+		found := gauge.Findings(in, res)
+		for _, f := range append(found, posture.Findings(in, res, x.Index, x.matter(), found)...) {
 			row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5), Source: src.Name, Identity: f.Identity, What: what(&f), Evidence: evidenceOf(&f, in)}
+			row.Rule, row.Node = f.Rule, f.Node
 			if f.Grant != nil {
 				row.Grant = f.Grant.Grant.ID
 			}
@@ -92,6 +102,11 @@ func (w *workspace) findings(ctx context.Context, window model.Duration) ([]find
 			rows = append(rows, row)
 		}
 	}
+	slices.SortStableFunc(rows, func(a, b findingRow) int {
+		x, _ := gauge.ParseSeverity(a.Severity)
+		y, _ := gauge.ParseSeverity(b.Severity)
+		return cmp.Or(cmp.Compare(y, x), cmp.Compare(b.Danger, a.Danger))
+	})
 	return rows, nil
 }
 
@@ -127,7 +142,7 @@ func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all
 		if r.Waived != nil {
 			text = "(set aside) " + text
 		}
-		t.Row(render.Cell{Text: r.Severity, Tone: severityTone[r.Severity]}, render.C(render.Count(r.Danger)), render.C(r.ID), render.C(string(r.Kind)), render.C(r.Identity.String()), render.C(text))
+		t.Row(render.Cell{Text: r.Severity, Tone: severityTone[r.Severity]}, render.C(render.Count(r.Danger)), render.C(r.ID), render.C(string(r.Kind)), render.C(r.about()), render.C(text))
 	}
 	var parts []string
 	for _, s := range []string{"critical", "high", "medium", "low"} {
@@ -141,8 +156,8 @@ func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all
 		d.Tables = []render.Table{t}
 		d.Notes = append(d.Notes, "DANGER is what mending it takes away (how it is weighed: clipfence gauge --help).")
 		d.Next = []string{"clipfence findings show " + kept[0].ID}
-		if !kept[0].Identity.Open() {
-			d.Next = append(d.Next, "clipfence draft --for "+kept[0].Identity.String())
+		if next := kept[0].next(); next != "" {
+			d.Next = append(d.Next, next)
 		}
 	}
 	if len(t.Rows) < len(kept) {
@@ -182,9 +197,9 @@ func (a *app) findingsShow() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				d := &render.Doc{Head: fmt.Sprintf("%s: %s %s", r.Identity, r.Severity, r.Kind), Value: r}
+				d := &render.Doc{Head: fmt.Sprintf("%s: %s %s", r.about(), r.Severity, r.Kind), Value: r}
 				d.Lines = append(d.Lines, fmt.Sprintf("It %s. Mending it takes away %d of danger.", r.What, r.Danger))
-				if r.Kind == gauge.IdleIdentity || r.Kind == gauge.PublicAccess || r.Kind == gauge.RedundantGrant {
+				if slices.Contains([]gauge.Kind{gauge.IdleIdentity, gauge.PublicAccess, gauge.RedundantGrant, posture.DeadGrant, posture.IdleDenial, posture.IdleCeiling, posture.Wildcard, posture.Administrators}, r.Kind) {
 					d.Lines[0] = fmt.Sprintf("%s. Mending it takes away %d of danger.", upper(r.What), r.Danger)
 				}
 				for _, e := range r.Evidence {
@@ -193,11 +208,35 @@ func (a *app) findingsShow() *cobra.Command {
 				if r.Waived != nil {
 					d.Lines = append(d.Lines, fmt.Sprintf("Set aside by %s until %s: %s", r.Waived.By, r.Waived.Until.Format(time.DateOnly), r.Waived.Reason))
 				}
-				d.Next = []string{"clipfence draft --for " + r.Identity.String(), fmt.Sprintf("clipfence findings waive %s --reason '...' --until ...", r.ID)}
+				if next := r.next(); next != "" {
+					d.Next = append(d.Next, next)
+				}
+				d.Next = append(d.Next, fmt.Sprintf("clipfence findings waive %s --reason '...' --until ...", r.ID))
 				return a.print(d)
 			})
 		},
 	}
+}
+
+// about says whom or what a finding is about.
+func (r *findingRow) about() string {
+	if r.Identity.IsZero() {
+		return r.Node.String()
+	}
+	return r.Identity.String()
+}
+
+// next is what to run to go on with a finding; "": nothing of ours.
+func (r *findingRow) next() string {
+	switch {
+	case r.Kind == posture.Escalation || r.Kind == posture.Administrators:
+		return fmt.Sprintf("clipfence reach --into %s --escalation", r.Node)
+	case r.Kind == posture.ActAsChain:
+		return fmt.Sprintf("clipfence reach %s --through", r.Identity)
+	case r.Rule != "" || r.Identity.Open():
+		return ""
+	}
+	return "clipfence draft --for " + r.Identity.String()
 }
 
 func upper(s string) string {

@@ -2,12 +2,14 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/posture"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/render"
 )
@@ -96,6 +98,24 @@ func what(f *gauge.Finding) string {
 		return "anybody has " + grantWords(f.Grant.Grant)
 	case gauge.RedundantGrant:
 		return fmt.Sprintf("%s gives nothing that grant %s to %s does not", grantWords(f.Grant.Grant), f.Other.ID, f.Other.To)
+	case posture.Outsider:
+		return "from outside, has " + grantWords(f.Grant.Grant)
+	case posture.DeadGrant:
+		return "no layer lets anything of " + grantWords(f.Grant.Grant) + " through"
+	case posture.IdleDenial:
+		return "denial " + f.Rule + " refuses nothing that anybody it names is granted"
+	case posture.IdleCeiling:
+		return "ceiling " + f.Rule + " cuts nothing: all its identity has lies under it"
+	case posture.Wildcard:
+		return grantWords(f.Grant.Grant) + " gives all of a service, also what it will have one day"
+	case posture.WorkloadHands:
+		return "a workload that can hand out rights, by " + grantWords(f.Grant.Grant)
+	case posture.Administrators:
+		return fmt.Sprintf("%d identities can edit grants on it", f.Count)
+	case posture.ActAsChain:
+		return "gets far more by acting as " + strings.ReplaceAll(chainWords(f.Chain[1:]), " in ", ", then as ")
+	case posture.Escalation:
+		return fmt.Sprintf("can make itself administrator of %s in %s", f.Node, render.Plural(f.Count, "step"))
 	}
 	return string(f.Kind)
 }
@@ -138,6 +158,10 @@ func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
 		}
 	}
 	g := f.Grant
+	if g == nil && slices.Contains(posture.Kinds, f.Kind) {
+		say("Proven from the survey alone, whatever is used.")
+		return out
+	}
 	if g == nil {
 		say("It holds %s through %s.", render.Plural(f.Standing.Granted, "permission"), render.Plural(len(f.Standing.Holdings), "grant"))
 		return out

@@ -23,6 +23,7 @@ var mayImport = map[string][]string{
 	"core/usage":           {"core/model"},
 	"core/gauge":           {"core/model", "core/engine", "core/usage"},
 	"core/gauge/gaugetest": {"core/"},
+	"core/posture":         {"core/model", "core/engine", "core/index", "core/escalate", "core/gauge"},
 	"core/draft":           {"core/model", "core/engine", "core/usage", "core/gauge"},
 	"core/rehearse":        {"core/model", "core/engine", "core/usage", "core/gauge", "core/draft"},
 	"core/gate":            {"core/model"},

@@ -73,6 +73,20 @@ type Finding struct {
 	Standing *Standing    // nil for open identities
 	Other    *model.Grant // for a redundant grant: the one that gives the same
 	Example  []model.Permission
+
+	// Of findings about the shape of an estate.
+	Source string
+	Rule   string     // a denial or a ceiling
+	Node   model.Path // whose administrators it is about
+	Count  int        // of administrators, or of steps
+	Chain  []model.ID // of acting as others
+}
+
+// Settle gives a finding its id, of one thing of its kind that key names, and a
+// severity by its danger where that is more.
+func (x *Finding) Settle(key string) {
+	x.ID = findingID(x.Kind, x.Source, x.Identity, key)
+	x.Severity = max(x.Severity, severityOf(x.Danger))
 }
 
 func findingID(k Kind, src string, id model.ID, grant string) string {
@@ -119,8 +133,8 @@ func (f *finder) add(x Finding) {
 	if x.Grant != nil {
 		grant = x.Grant.Grant.ID
 	}
-	x.ID = findingID(x.Kind, f.e.Source, x.Identity, grant)
-	x.Severity = max(x.Severity, severityOf(x.Danger))
+	x.Source = f.e.Source
+	x.Settle(grant)
 	f.out = append(f.out, x)
 }
 

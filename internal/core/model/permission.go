@@ -144,6 +144,12 @@ func (p PermissionPattern) Exact() (Permission, bool) {
 	return Permission(p), strings.IndexByte(p.c, star) < 0
 }
 
+// Service returns the pattern of everything in the services that p names.
+func (p PermissionPattern) Service() PermissionPattern {
+	s, _, _ := strings.Cut(p.c, "\xfd")
+	return PermissionPattern{s + "\xfd\xff\xfd\xff"}
+}
+
 // Matches reports whether the pattern covers q.
 func (p PermissionPattern) Matches(q Permission) bool { return matches(p.c, q.c) }
 

@@ -137,6 +137,9 @@ func (b *builder) handOuts() {
 	b.needs(script{who: runner, do: []string{"store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, on: []string{b.at("shared", "bucket:builds/{date}/{n}")}, calls: every(12, 5), network: "10.20.6.7"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-1", From: runner, To: bot, How: "run-as"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-2", From: bot, To: root, How: "mint-token"})
+	b.plant("escalation", bot, nil, "acts as whoever administers a unit")
+	b.plant("escalation", runner, nil, "does so in one step more")
+	b.plant("act-as-chain", runner, nil, "acts as one who acts as another")
 	b.World.Nodes[b.at("shared", "job:nightly")].RunsAs = root // whoever changes its code works as that
 	b.needs(script{who: bot, as: root, do: []string{"compute/machine:list", "compute/machine:resize", "network/rule:update"}, on: []string{b.at("shared", "machine:app-1"), b.at("data", "machine:app-2")}, calls: every(2, 1), network: "10.20.6.6"})
 }
@@ -187,6 +190,7 @@ func (b *builder) looksWrong() {
 	b.grant(glass, "administrator", b.Root+"/**")
 	b.keep(glass, nil, "break-glass")
 	b.add(sandbox.KindDenial, &sandbox.Denial{ID: "d-1", To: []string{"group/contractors"}, Do: []string{"secrets/*:*"}, On: []string{b.Root + "/**"}})
+	b.plant("idle-denial", "group/contractors", nil, "none of them is granted any secret")
 	b.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: "r-1", Node: b.at("finance", "bucket:closings"), Do: []string{"*/*:*"}, Except: []string{"store/bucket:delete", "store/object:set-hold"}, Unless: []string{"person/harbour-master"}})
 	b.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: "c-1", Of: "workload/build-runner", Do: []string{"store/*:*", "compute/*:*", "identity/act-as:use"}, On: []string{b.Root + "/unit:platform/**"}})
 }

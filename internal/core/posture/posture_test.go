@@ -1,0 +1,157 @@
+package posture_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/posture"
+	"clipfence/internal/core/usage"
+)
+
+func id(s string) model.ID { return model.MustID(s) }
+
+func on(ps ...string) []model.PathPattern {
+	var out []model.PathPattern
+	for _, p := range ps {
+		out = append(out, model.MustPathPattern(p))
+	}
+	return out
+}
+
+func do(ps ...string) model.Rights {
+	var r model.Rights
+	for _, p := range ps {
+		r.Do = append(r.Do, model.MustPermissionPattern(p))
+	}
+	return r
+}
+
+// estate is a small one in which nothing is wrong.
+func estate() *model.Estate {
+	e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s/org:o")}, {Path: model.MustPath("/s/org:o/project:p")}, {Path: model.MustPath("/s/org:o/project:p/bucket:b")}}}
+	for _, c := range []struct {
+		p         string
+		level     model.Level
+		escalates string
+	}{{"store/object:read", model.Read, ""}, {"store/object:write", model.Write, ""}, {"identity/grant:create", model.HandOut, model.EditGrants}, {"identity/membership:create", model.HandOut, model.JoinGroup}} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: c.level, Escalates: c.escalates})
+	}
+	for _, i := range []string{"person/a", "person/b", "workload/w", "workload/v", "external/x", "group/g", "group/admins"} {
+		e.Identities = append(e.Identities, model.Identity{ID: id(i)})
+	}
+	e.Grants = []model.Grant{{ID: "g-read", To: id("person/a"), Rights: do("store/object:read"), On: on("/s/org:o/project:p/**")}}
+	return e
+}
+
+// TestFindings plants one fault at a time and reads the findings.
+func TestFindings(t *testing.T) {
+	for _, tt := range []struct {
+		name  string
+		plant func(e *model.Estate)
+		want  string // kind identity rule-or-grant-or-node, more by "; "
+	}{
+		{"nothing", func(*model.Estate) {}, ""},
+		{"an outsider", func(e *model.Estate) {
+			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("external/x"), Rights: do("store/object:read"), On: on("/s/org:o/project:p/**")})
+		}, "outsider-access external/x g-x low"},
+		{"an outsider in a group that writes", func(e *model.Estate) {
+			e.Memberships = []model.Membership{{Member: id("external/x"), Group: id("group/g")}}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("group/g"), Rights: do("store/object:write"), On: on("/s/org:o/project:p/**")})
+		}, "outsider-access external/x g-x high"},
+		{"a grant that a denial swallows", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/**")}}
+		}, "dead-grant person/a g-read low"},
+		{"a denial of a part is no dead grant", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/org:o/project:p/bucket:b/**")}}
+		}, ""},
+		{"a denial that refuses nothing", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/b")}, Rights: do("store/*:*"), On: on("/s/**")}}
+		}, "idle-denial person/b d-1 low"},
+		{"a denial that spares all it could refuse", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("signed-in")}, Unless: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/**")}}
+		}, "idle-denial signed-in d-1 low"},
+		{"a denial elsewhere", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/org:o/project:q/**")}}
+		}, "idle-denial person/a d-1 low"},
+		{"a ceiling above everything", func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("store/*:*"), On: on("/s/org:o/**")}}
+		}, "idle-ceiling person/a c-1 low"},
+		{"a ceiling that cuts places", func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("store/*:*"), On: on("/s/org:o/project:p/bucket:b/**")}}
+		}, ""},
+		{"a ceiling that cuts permissions", func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("store/object:write"), On: on("/s/**")}}
+		}, "dead-grant person/a g-read low"},
+		{"a wildcard", func(e *model.Estate) { e.Grants[0].Rights = do("store/*:*") }, "wildcard-grant person/a g-read low"},
+		{"a wildcard in a role", func(e *model.Estate) {
+			e.Roles = []model.Role{{Name: "r", Rights: do("*")}}
+			e.Grants[0] = model.Grant{ID: "g-read", To: id("group/g"), Role: "r", On: on("/s/org:o/project:p/**")}
+		}, "wildcard-grant group/g g-read high"},
+		{"a wildcard in a built-in role is the source's", func(e *model.Estate) {
+			e.Roles = []model.Role{{Name: "r", Builtin: true, Rights: do("*")}}
+			e.Grants[0] = model.Grant{ID: "g-read", To: id("group/g"), Role: "r", On: on("/s/org:o/project:p/**")}
+		}, ""},
+		{"all verbs of one noun are no wildcard", func(e *model.Estate) { e.Grants[0].Rights = do("store/object:*") }, ""},
+		{"a workload that can hand out rights", func(e *model.Estate) {
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("identity/grant:create"), On: on("/s/org:o/project:p/bucket:b/**")})
+		}, "workload-hand-out workload/w g-w high"},
+		{"for an hour it is none", func(e *model.Estate) {
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("identity/grant:create"), On: on("/s/org:o/project:p/bucket:b/**"), Until: time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)})
+		}, ""},
+		{"many administrators", func(e *model.Estate) {
+			for i := range 6 {
+				who := id(fmt.Sprintf("person/n%d", i))
+				e.Identities = append(e.Identities, model.Identity{ID: who})
+				e.Memberships = append(e.Memberships, model.Membership{Member: who, Group: id("group/admins")})
+			}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("identity/grant:create"), On: on("/s/org:o/**")})
+		}, "many-administrators /s/org:o medium"},
+		{"a chain, at whose end somebody writes", func(e *model.Estate) {
+			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")}, {ID: "a-2", From: id("workload/v"), To: id("workload/w")}}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("store/object:write"), On: on("/s/org:o/project:p/**")})
+		}, "act-as-chain person/b medium"},
+		{"a chain that leads to nothing", func(e *model.Estate) {
+			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")}, {ID: "a-2", From: id("workload/v"), To: id("workload/w")}}
+		}, ""},
+		{"joins the administrators", func(e *model.Estate) {
+			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("identity/grant:create"), On: on("/s/org:o/**")},
+				model.Grant{ID: "g-j", To: id("person/b"), Rights: do("identity/membership:create"), On: on("/s/org:o")})
+		}, "escalation person/b /s/org:o high"},
+		{"protected, it is left alone", func(e *model.Estate) {
+			e.Identities[0].Labels = map[string]string{"purpose": "break-glass"}
+			e.Grants[0].Rights = do("*")
+		}, ""},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			e := estate()
+			tt.plant(e)
+			if err := e.Validate(); err != nil {
+				t.Fatal(err)
+			}
+			x, err := index.Build(e)
+			if err != nil {
+				t.Fatal(err)
+			}
+			in := &gauge.Input{Engine: engine.New(e), Coverage: usage.NewCoverage(nil, time.Time{}), AsOf: time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC), Window: 90}
+			var got []string
+			for _, f := range posture.Findings(in, gauge.Run(in), x, []model.Path{model.MustPath("/s/org:o")}, nil) {
+				words := []string{string(f.Kind), f.Identity.String(), f.Rule}
+				if f.Grant != nil {
+					words = append(words, f.Grant.Grant.ID)
+				}
+				words = append(words, f.Node.String(), f.Severity.String())
+				got = append(got, strings.Join(slices.DeleteFunc(words, func(s string) bool { return s == "" }), " "))
+			}
+			if text := strings.Join(got, "; "); text != tt.want {
+				t.Errorf("found %q, want %q", text, tt.want)
+			}
+		})
+	}
+}

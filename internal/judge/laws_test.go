@@ -8,12 +8,16 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
+	"runtime"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/core/usage"
@@ -69,55 +73,102 @@ func TestEngineAgreesWithMooring(t *testing.T) {
 	}
 }
 
-// TestEngineAgreesOverHTTP asks Mooring over the wire, as a source is asked.
-func TestEngineAgreesOverHTTP(t *testing.T) {
-	for seed := uint64(5000); seed < 5005; seed++ {
-		g := newRandom(seed)
-		c, err := sandbox.Open(t.TempDir())
-		if err != nil {
-			t.Fatal(err)
-		}
-		g.add(sandbox.KindPermission, &sandbox.Permission{Permission: "identity/policy:simulate", Level: "read"})
-		g.add(sandbox.KindIdentity, &sandbox.Identity{ID: "person/judge"})
-		g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"identity/policy:simulate"}, On: []string{"/m/**"}})
-		// The guardrails of a random estate may forbid the judge to ask.
-		delete(g.docs, sandbox.KindGuardrail)
-		g.docs[sandbox.KindDenial] = nil
-		if err := c.Fill(g.docs, map[string]string{"secret": "person/judge"}); err != nil {
-			t.Fatal(err)
-		}
-		srv := httptest.NewServer(c.Handler())
-		eng := engine.New(g.estate(t))
-		var items []map[string]any
-		var qs []question
-		for range 500 {
-			q := g.question()
-			qs = append(qs, q)
-			items = append(items, map[string]any{"identity": q.who, "permission": q.permission, "path": q.path, "network": q.ctx.Network.String(), "second_factor": q.ctx.SecondFactor, "time": q.ctx.Time})
-		}
-		body, _ := json.Marshal(map[string]any{"items": items})
-		req, _ := http.NewRequest("POST", srv.URL+"/bridge/v1/decide", bytes.NewReader(body))
-		req.Header.Set("Authorization", "Bearer secret")
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
-		var out struct{ Items []sandbox.Verdict }
-		if err := json.NewDecoder(res.Body).Decode(&out); err != nil || len(out.Items) != len(qs) {
-			t.Fatalf("seed %d: %s, %d answers, %v", seed, res.Status, len(out.Items), err)
-		}
-		res.Body.Close()
-		for i, q := range qs {
-			got := eng.Decide(model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path), q.context(g.labels(q.path))).Outcome
-			if (got == engine.Allowed) != out.Items[i].Allowed {
-				t.Errorf("seed %d: %+v: engine %s, Mooring %t (%s)", seed, q, got, out.Items[i].Allowed, out.Items[i].Because)
+// TestAgreesOverHTTP asks Mooring over the wire, as a source is asked, and holds the
+// plain engine and the index against it: a million questions in all.
+func TestAgreesOverHTTP(t *testing.T) {
+	const batch = 1000
+	first := uint64(5000)
+	n := estates(t)
+	var allowed, asked atomic.Int64
+	var next atomic.Uint64
+	var wg sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for {
+				seed := first + next.Add(1) - 1
+				if seed >= first+uint64(n) || t.Failed() {
+					return
+				}
+				yes, err := overHTTP(t, seed, batch)
+				if err != nil {
+					t.Errorf("seed %d: %v", seed, err)
+				}
+				allowed.Add(int64(yes))
+				asked.Add(batch)
 			}
+		})
+	}
+	wg.Wait()
+	t.Logf("%d questions on %d estates (seeds %d to %d): %d allowed", asked.Load(), n, first, first+uint64(n)-1, allowed.Load())
+	if allowed.Load()*20 < asked.Load() {
+		t.Error("the random estates are too strict to say much")
+	}
+}
+
+func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
+	g := newRandom(seed)
+	// The judge may ask, whatever the rules of a random estate.
+	g.add(sandbox.KindPermission, &sandbox.Permission{Permission: "identity/policy:simulate", Level: "read"})
+	g.add(sandbox.KindIdentity, &sandbox.Identity{ID: "person/judge"})
+	g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"identity/policy:simulate"}, On: []string{"/m/**"}})
+	for _, d := range g.docs[sandbox.KindDenial] {
+		d.(*sandbox.Denial).Unless = append(d.(*sandbox.Denial).Unless, "person/judge")
+	}
+	for _, d := range g.docs[sandbox.KindGuardrail] {
+		d.(*sandbox.Guardrail).Unless = append(d.(*sandbox.Guardrail).Unless, "person/judge")
+	}
+	c, err := sandbox.Open(t.TempDir())
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	if err := c.Fill(g.docs, map[string]string{"secret": "person/judge"}); err != nil {
+		return 0, err
+	}
+	srv := httptest.NewServer(c.Handler())
+	defer srv.Close()
+	e := g.estate(t)
+	eng := engine.New(e)
+	x, err := index.Build(e)
+	if err != nil {
+		return 0, err
+	}
+	var items []map[string]any
+	var qs []question
+	for range batch {
+		q := g.question()
+		qs = append(qs, q)
+		items = append(items, map[string]any{"identity": q.who, "permission": q.permission, "path": q.path, "network": q.ctx.Network.String(), "second_factor": q.ctx.SecondFactor, "time": q.ctx.Time})
+	}
+	body, err := json.Marshal(map[string]any{"items": items})
+	if err != nil {
+		return 0, err
+	}
+	req, err := http.NewRequest("POST", srv.URL+"/bridge/v1/decide", bytes.NewReader(body))
+	if err != nil {
+		return 0, err
+	}
+	req.Header.Set("Authorization", "Bearer secret")
+	res, err := srv.Client().Do(req)
+	if err != nil {
+		return 0, err
+	}
+	defer res.Body.Close()
+	var out struct{ Items []sandbox.Verdict }
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil || len(out.Items) != len(qs) {
+		return 0, fmt.Errorf("%s, %d answers, %v", res.Status, len(out.Items), err)
+	}
+	for i, q := range qs {
+		id, p, path, ctx := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path), q.context(g.labels(q.path))
+		plain, indexed := eng.Decide(id, p, path, ctx).Outcome, x.Decide(id, p, path, ctx).Outcome
+		if want := out.Items[i].Allowed; (plain == engine.Allowed) != want || (indexed == engine.Allowed) != want {
+			return 0, fmt.Errorf("%+v: engine %s, index %s, Mooring %t (%s)", q, plain, indexed, want, out.Items[i].Because)
 		}
-		srv.Close()
-		if err := c.Close(); err != nil {
-			t.Fatal(err)
+		if out.Items[i].Allowed {
+			allowed++
 		}
 	}
+	return allowed, nil
 }
 
 // TestMonotone is law 2: a grant never takes access away; a denial, a ceiling or

@@ -7,8 +7,8 @@
 // newline, the version of the columns as a 32-bit number, and the length of the head
 // as another. The head follows as JSON: the key of the survey, and of each column its
 // name, offset, length and CRC-32C (RFC 3720, appendix B.4). The CRC-32C of the head
-// comes right behind it. Columns begin on pages of 4096 bytes, so that the file can be
-// mapped and its columns be used where they are.
+// comes right behind it. Columns begin at multiples of 64 bytes, lines of a cache, and
+// are used where they are in the mapped file.
 //
 // A file is only believed if its version is this one's, its key is that of the survey
 // asked for, and every checksum holds: [Open] returns [ErrOther] or [ErrDamaged]

@@ -26,7 +26,7 @@ var (
 
 const (
 	magic   = "CLIPFENCE INDEX\n"
-	page    = 4096
+	align   = 64
 	maxHead = 1 << 20
 )
 
@@ -100,7 +100,7 @@ func Write(file, key string, x *index.Index) (err error) {
 	return os.Rename(f.Name(), file)
 }
 
-func up(n int64) int64 { return (n + page - 1) / page * page }
+func up(n int64) int64 { return (n + align - 1) / align * align }
 
 // A File is an open snapshot.
 type File struct {

@@ -90,6 +90,12 @@ func generate(part int, seed uint64) *model.Estate {
 			e.Memberships = append(e.Memberships, model.Membership{Member: id(i), Group: group(pick(bottom))})
 		}
 	}
+	for i := range cut(2000) {
+		e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", i), From: group(pick(nGroups)), To: id(pick(nIDs)/5*5 + 3)}) // a workload
+	}
+	for i := range cut(2000) {
+		e.Nodes[pick(len(e.Nodes))].RunsAs = id(i%nIDs/5*5 + 3)
+	}
 	nRoles := max(100, cut(roles))
 	for i := range nRoles {
 		role := model.Role{Name: fmt.Sprintf("r%d", i)}
@@ -166,8 +172,8 @@ func catalogue(e *model.Estate, n int) [][]model.Permission {
 	var out [][]model.Permission
 	for s := 0; len(e.Catalogue) < n; s++ {
 		var mine []model.Permission
-		for n := range 50 {
-			noun := fmt.Sprintf("%s%d", nouns[n%len(nouns)], n/len(nouns))
+		for k := range 50 {
+			noun := fmt.Sprintf("%s%d", nouns[k%len(nouns)], k/len(nouns))
 			for _, verb := range verbs {
 				if len(e.Catalogue) == n {
 					break
@@ -177,7 +183,11 @@ func catalogue(e *model.Estate, n int) [][]model.Permission {
 				if level == 0 {
 					level = model.Write
 				}
-				e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: p, Level: level})
+				entry := model.CatalogueEntry{Permission: p, Level: level}
+				if k == 0 && s == 0 { // of one noun of the service that keeps rights
+					entry.Escalates = map[string]string{"grant": model.EditGrants, "reset": model.MintCredential, "attach": model.RunAs, "share": model.JoinGroup}[verb]
+				}
+				e.Catalogue = append(e.Catalogue, entry)
 				mine = append(mine, p)
 			}
 		}

@@ -11,11 +11,13 @@ import (
 	"runtime/debug"
 	"runtime/pprof"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"clipfence/internal/core/engine"
+	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/snapshot"
@@ -26,11 +28,18 @@ func main() {
 	plain := flag.Bool("plain", false, "also the plain engine, on some of the same questions")
 	file := flag.String("snapshot", filepath.Join(os.TempDir(), "reachbench.index"), "where to keep the snapshot")
 	ask := flag.Bool("ask", false, "only ask the snapshot one question, as a cold command does")
+	pass := flag.Bool("pass", false, "only sum up the whole estate of the snapshot")
+	climb := flag.Bool("escalation", false, "only work out who can give itself what, for all identities of the snapshot")
 	profile := flag.String("profile", "", "write a CPU profile here")
 	flag.Parse()
 	run := func() error { return measureAll(*part, *plain, *file) }
-	if *ask {
+	switch {
+	case *ask:
 		run = func() error { return askOnce(*file) }
+	case *pass:
+		run = func() error { return sumUp(*file) }
+	case *climb:
+		run = func() error { return climbAll(*file) }
 	}
 	if err := profiled(*profile, run); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -115,10 +124,69 @@ func measureAll(part int, plain bool, file string) error {
 	n = 0
 	report("one identity's answer in pieces, warm", measure(1000, func(i int) { n += len(w.Pieces(qs[i].id)) }))
 	fmt.Printf("  %d pieces on average\n", n/1000)
-	start = time.Now()
-	pairs := wholeEstate(x.Index, people)
-	fmt.Printf("whole estate: %s on %d cores, %.3g pairs of permission and node\n", time.Since(start).Round(time.Millisecond), runtime.GOMAXPROCS(0), float64(pairs))
 	return nil
+}
+
+// everybody returns every identity of an index but groups.
+func everybody(x *index.Index) []model.ID {
+	var out []model.ID
+	for i := range x.Identities() {
+		if x.Kind(i) != model.Group && x.Known(i) {
+			out = append(out, x.ID(i))
+		}
+	}
+	return out
+}
+
+// sumUp sums up every identity of a snapshot.
+func sumUp(file string) error {
+	x, err := snapshot.Open(file, key)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	start := time.Now()
+	pairs := wholeEstate(x.Index, everybody(x.Index))
+	fmt.Printf("whole estate: %s on %d cores, %.3g pairs of permission and node; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), runtime.GOMAXPROCS(0), float64(pairs), peak())
+	return nil
+}
+
+// climbAll works out what everybody can give itself, and who can become administrator
+// of the top and of twenty nodes below it.
+func climbAll(file string) error {
+	x, err := snapshot.Open(file, key)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	start := time.Now()
+	nodes := x.Tops()
+	x.Scopes(nodes[0], func(p model.Path) {
+		if len(nodes) < 21 {
+			nodes = append(nodes, p)
+		}
+	})
+	g := escalate.New(x.Index, nodes)
+	some := g.States()
+	routes := 0
+	for i := range nodes {
+		routes += len(g.Climbers(i))
+	}
+	fmt.Printf("escalation: %s for all identities; %d can take some step, %d times somebody can become administrator of one of %d nodes; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), some, routes, len(nodes), peak())
+	return nil
+}
+
+// peak returns the most memory that the process has had, in MB (proc(5), VmHWM).
+func peak() int {
+	data, err := os.ReadFile("/proc/self/status")
+	if err != nil {
+		return 0
+	}
+	n := 0
+	if _, rest, ok := strings.Cut(string(data), "VmHWM:"); ok {
+		_, _ = fmt.Sscan(rest, &n) // 0 where it is not told
+	}
+	return n >> 10
 }
 
 func build(e *model.Estate, file string) (built, written time.Duration, err error) {

@@ -39,10 +39,10 @@ func (g *Graph) SmallestCut(c Costs) (*Cut, error) {
 	sources := map[int]bool{}
 	add := func(h *Graph) bool {
 		more := false
-		for n := range g.asked {
-			for _, r := range h.CanBecome(n) {
-				if !c.Protected[g.x.ID(r.Identity)] && !sources[r.Identity] {
-					sources[r.Identity], more = true, true
+		for n := range h.asked {
+			for _, id := range h.Climbers(n) {
+				if !c.Protected[g.x.ID(id)] && !sources[id] {
+					sources[id], more = true, true
 				}
 			}
 		}
@@ -61,12 +61,12 @@ func (g *Graph) SmallestCut(c Costs) (*Cut, error) {
 			return nil, err
 		}
 		// Whoever loses administration by it must not get it back by steps.
-		if !add(build(g.x, g.nodes[:g.asked], grants, edges)) {
+		if !add(build(g.x, g.nodes(), grants, edges)) {
 			break
 		}
 	}
 	g.prune(c, grants, edges)
-	after := build(g.x, g.nodes[:g.asked], grants, edges)
+	after := build(g.x, g.nodes(), grants, edges)
 	for n := range g.asked {
 		stay := after.Administrators(n)
 		for _, id := range g.Administrators(n) {
@@ -93,14 +93,23 @@ func (g *Graph) SmallestCut(c Costs) (*Cut, error) {
 	return cut, nil
 }
 
+// nodes returns the nodes that were asked for.
+func (g *Graph) nodes() []model.Path {
+	var out []model.Path
+	for _, i := range g.asked {
+		out = append(out, g.places[i])
+	}
+	return out
+}
+
 // prune puts back what is not needed, the dearest first: the flow does not see that a
 // layer refuses some steps.
 func (g *Graph) prune(c Costs, grants map[int]bool, edges map[*model.ActAs]bool) {
 	holds := func() bool {
-		h := build(g.x, g.nodes[:g.asked], grants, edges)
-		for n := range g.asked {
-			for _, r := range h.CanBecome(n) {
-				if !c.Protected[g.x.ID(r.Identity)] {
+		h := build(g.x, g.nodes(), grants, edges)
+		for n := range h.asked {
+			for _, id := range h.Climbers(n) {
+				if !c.Protected[g.x.ID(id)] {
 					return false
 				}
 			}
@@ -136,12 +145,15 @@ func (g *Graph) flow(c Costs, sources map[int]bool) (map[int]bool, map[*model.Ac
 	f := &network{}
 	f.vertices(n) // the identities
 	source, sink, anyGroup, anybody := f.vertex(), f.vertex(), f.vertex(), f.vertex()
-	admin := make([]int, len(g.nodes))
-	for i := range g.nodes {
+	admin := make([]int, len(g.places))
+	for i, p := range g.places { // whoever administers a place does what lies below it
 		admin[i] = f.vertex()
-		if i < g.asked {
-			f.edge(admin[i], sink, math.MaxInt64)
+		if up, ok := p.Parent(); ok {
+			f.edge(admin[g.at[up]], admin[i], math.MaxInt64)
 		}
+	}
+	for _, i := range g.asked {
+		f.edge(admin[i], sink, math.MaxInt64)
 	}
 	for i := range sources {
 		f.edge(source, i, math.MaxInt64)
@@ -177,14 +189,14 @@ func (g *Graph) flow(c Costs, sources map[int]bool) (map[int]bool, map[*model.Ac
 		m := &g.moves[i]
 		v := f.vertex()
 		switch {
-		case m.join == all:
+		case m.join:
 			f.edge(v, anyGroup, math.MaxInt64)
 		case m.become == all:
 			f.edge(v, anybody, math.MaxInt64)
 		case m.become >= 0:
 			f.edge(v, m.become, math.MaxInt64)
-		case m.kind == model.EditGrants || m.kind == model.EditRole:
-			f.edge(v, admin[m.node], math.MaxInt64)
+		case m.place >= 0:
+			f.edge(v, admin[m.place], math.MaxInt64)
 		}
 		if a := m.edge; a != nil {
 			edgeIn[a], edgeOut[a] = f.vertex(), f.vertex()
@@ -208,11 +220,7 @@ func (g *Graph) flow(c Costs, sources map[int]bool) (map[int]bool, map[*model.Ac
 		for _, b := range x.Bypass() {
 			f.edge(b, v, math.MaxInt64)
 		}
-		for node, at := range g.nodes { // an administrator may grant itself the move
-			if at.Covers(m.at) {
-				f.edge(admin[node], v, math.MaxInt64)
-			}
-		}
+		f.edge(admin[g.at[m.at]], v, math.MaxInt64) // an administrator may grant itself the move
 	}
 	if f.max(source, sink) {
 		return nil, nil, ErrUncuttable

@@ -2,7 +2,10 @@ package escalate
 
 import (
 	"cmp"
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/index"
@@ -40,41 +43,65 @@ type move struct {
 	kind   string
 	perm   model.Permission
 	at     model.Path
-	node   int          // edit-grants and edit-role: whose administrator one becomes; run-as and the like on a node: the node
+	place  int          // edit-grants and edit-role: whose administrator one becomes; -1: of none
 	become int          // an identity; all: any; -1: none
-	join   int          // a group; all: any; -1: none
+	join   bool         // any group
 	edge   *model.ActAs // of an act-as edge
-	who    map[int]bool // everybody granted it, groups too; the value: whatever the call
-	also   map[int]bool // edit-role: who holds a role there that is not built in
+	who    holders      // everybody granted it, groups too
+	also   holders      // edit-role: who holds a role there that is not built in
 	role   map[int]int  // edit-role: by which grant
+	groups []int        // those among who and also
+	safe   bool         // no denial and no guardrail refuses the permission there to anybody
 }
 
 const all = -2
+
+// holders are identities in order, twice their number, and one more for those who hold
+// it whatever the call.
+type holders []uint32
+
+func (h holders) get(id int) (sure, has bool) {
+	i, _ := slices.BinarySearch(h, uint32(2*id))
+	if i < len(h) && h[i]>>1 == uint32(id) {
+		return h[i]&1 == 1, true
+	}
+	return false, false
+}
+
+func holder(id int, sure bool) uint32 {
+	if sure {
+		return uint32(2*id + 1)
+	}
+	return uint32(2 * id)
+}
 
 // A Graph knows who can get further how, on one estate.
 type Graph struct {
 	x       *index.Index
 	without map[int]bool // grants that are thought away, by number
 	noEdge  map[*model.ActAs]bool
-	nodes   []model.Path // whose administrators matter: those asked for, tops and nodes that run as somebody
-	asked   int          // how many of them were asked for
+	asked   []int        // places: the nodes that were asked for
+	places  []model.Path // those, the tops, nodes that run as somebody, and all above them
 	at      map[model.Path]int
 	tops    []int
 	moves   []move
-	of      map[int][]int // the moves of an identity or a group
-	ofGroup []int         // moves that some group has
-	states  map[int]*state
+	of      [][]int32       // the moves of an identity or a group, in order
+	ofGroup []int32         // moves that some group has
+	hubs    []int32         // moves at the tops
+	runs    []int32         // moves at nodes that run as somebody, in the order of paths
+	inPlace map[int][]int32 // moves at a place, but act-as edges
+	states  []*state        // of identities; nil: not worked out yet
 	groups  []int
 	unDeny  []*model.CatalogueEntry
-	spared  map[int]bool // groups whose members a denial or a guardrail spares
-	people  []int        // every known identity but groups that can sign in, and the crowds
+	spared  []int // groups whose members a denial or a guardrail spares
+	people  []int // every known identity but groups that can sign in, and the crowds
 }
 
 // New prepares a graph for the administrators of some nodes.
 func New(x *index.Index, nodes []model.Path) *Graph { return build(x, nodes, nil, nil) }
 
 func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[*model.ActAs]bool) *Graph {
-	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, spared: map[int]bool{}, of: map[int][]int{}, states: map[int]*state{}}
+	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, of: make([][]int32, x.Identities()), inPlace: map[int][]int32{}, states: make([]*state, x.Identities())}
 	for i := range x.Identities() {
 		if k := x.Kind(i); k == model.Group {
 			g.groups = append(g.groups, i)
@@ -84,28 +111,33 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 			g.people = append(g.people, i)
 		}
 	}
+	spared := map[int]bool{}
 	x.Spared(func(id int) {
-		x.Members(id, func(i int) { g.spared[i] = true })
+		x.Members(id, func(i int) { spared[i] = true })
 	})
-	node := func(p model.Path) int {
-		i, ok := g.at[p]
-		if !ok {
-			i = len(g.nodes)
-			g.at[p] = i
-			g.nodes = append(g.nodes, p)
+	for _, i := range g.groups {
+		if spared[i] {
+			g.spared = append(g.spared, i)
 		}
-		return i
-	}
-	for _, p := range nodes {
-		node(p)
-	}
-	g.asked = len(g.nodes)
-	for _, p := range x.Tops() {
-		g.tops = append(g.tops, node(p))
 	}
 	running, as := x.Running()
-	for _, p := range running {
-		node(p)
+	tops := x.Tops()
+	var above []model.Path
+	for _, p := range slices.Concat(nodes, tops, running) {
+		for at, ok := p, true; ok; at, ok = at.Parent() {
+			above = append(above, at)
+		}
+	}
+	slices.SortFunc(above, model.Path.Compare) // what lies above comes first
+	g.places = slices.Compact(above)
+	for i, p := range g.places {
+		g.at[p] = i
+	}
+	for _, p := range nodes {
+		g.asked = append(g.asked, g.at[p])
+	}
+	for _, p := range tops {
+		g.tops = append(g.tops, g.at[p])
 	}
 	byKind := map[string][]*model.CatalogueEntry{}
 	for i := range x.Numbers() {
@@ -119,24 +151,33 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 		})
 	}
 	g.unDeny = byKind[model.LiftDenial]
-	for i := range g.nodes {
-		g.administrators(i, byKind[model.EditGrants])
+	// What somebody is administrator of already comes first, then the tops, where one
+	// move may lead to everybody.
+	for i, at := range g.places {
+		g.hub(byKind[model.EditGrants], at, move{place: i, become: -1})
 	}
-	for _, top := range g.tops {
-		at := g.nodes[top]
-		g.hub(byKind[model.JoinGroup], at, move{node: top, become: -1, join: all})
-		g.hub(byKind[model.MintCredential], at, move{node: top, become: all, join: -1})
-		g.hub(byKind[model.RunAs], at, move{node: top, become: all, join: -1})
-		g.hub(byKind[model.LiftCeiling], at, move{node: top, become: -1, join: -1})
-		g.hub(byKind[model.LiftGuardrail], at, move{node: top, become: -1, join: -1})
-		for i := range g.nodes {
-			g.roles(i, byKind[model.EditRole], at)
+	from := len(g.moves)
+	for _, top := range tops {
+		g.hub(byKind[model.JoinGroup], top, move{place: -1, become: -1, join: true})
+		g.hub(byKind[model.MintCredential], top, move{place: -1, become: all})
+		g.hub(byKind[model.RunAs], top, move{place: -1, become: all})
+		g.hub(byKind[model.LiftCeiling], top, move{place: -1, become: -1})
+		g.hub(byKind[model.LiftGuardrail], top, move{place: -1, become: -1})
+		for i := range g.places {
+			g.roles(i, byKind[model.EditRole], top)
 		}
 	}
+	for n := from; n < len(g.moves); n++ {
+		g.hubs = append(g.hubs, int32(n))
+	}
+	from = len(g.moves)
 	for i, p := range running {
-		if to, ok := x.Number(as[i]); ok && !slices.Contains(g.tops, g.at[p]) {
-			g.hub(byKind[model.RunAs], p, move{node: g.at[p], become: to, join: -1})
+		if to, ok := x.Number(as[i]); ok && !slices.Contains(tops, p) {
+			g.hub(byKind[model.RunAs], p, move{place: -1, become: to})
 		}
+	}
+	for n := from; n < len(g.moves); n++ {
+		g.runs = append(g.runs, int32(n))
 	}
 	for _, a := range x.ActAs() {
 		from, ok1 := x.Number(a.From)
@@ -144,8 +185,9 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 		if !ok1 || !ok2 || noEdge[a] {
 			continue
 		}
-		m := move{kind: ActAs, node: -1, become: to, join: -1, edge: a, who: map[int]bool{}}
-		x.Members(from, func(i int) { m.who[i] = a.When.WithUntil(a.Until).IsZero() })
+		m := move{kind: ActAs, place: -1, become: to, edge: a}
+		x.Members(from, func(i int) { m.who = append(m.who, holder(i, a.When.WithUntil(a.Until).IsZero())) })
+		slices.Sort(m.who)
 		g.add(m)
 	}
 	return g
@@ -162,14 +204,6 @@ func applies(c *model.CatalogueEntry, at model.Path) bool {
 	return len(c.Kinds) == 0 || slices.Contains(c.Kinds, kind)
 }
 
-// administrators adds the moves that make somebody administrator of a node: editing
-// grants there or on a node above.
-func (g *Graph) administrators(node int, perms []*model.CatalogueEntry) {
-	for at, ok := g.nodes[node], true; ok; at, ok = at.Parent() {
-		g.hub(perms, at, move{node: node, become: -1, join: -1})
-	}
-}
-
 // hub adds a move for each of some permissions that can be used at a place.
 func (g *Graph) hub(perms []*model.CatalogueEntry, at model.Path, like move) {
 	for _, c := range perms {
@@ -178,27 +212,27 @@ func (g *Graph) hub(perms []*model.CatalogueEntry, at model.Path, like move) {
 		}
 		m := like
 		m.kind, m.perm, m.at = c.Escalates, c.Permission, at
-		m.who = g.granted(c.Permission, at)
+		m.who, m.safe = g.granted(c.Permission, at), !g.x.MayRefuse(c.Permission, at)
 		// It stays also where nobody holds it: an administrator of the node may take it.
 		g.add(m)
 	}
 }
 
-func (g *Graph) granted(p model.Permission, at model.Path) map[int]bool {
-	out := map[int]bool{}
+func (g *Graph) granted(p model.Permission, at model.Path) holders {
+	var out holders
 	for _, h := range g.x.Granted(p, at, func(n int) bool { return g.without[n] }) {
-		out[h.Identity] = h.Outcome == engine.Allowed
+		out = append(out, holder(h.Identity, h.Outcome == engine.Allowed))
 	}
 	return out
 }
 
 // roles adds the move of editing a role that one holds on a node.
-func (g *Graph) roles(node int, perms []*model.CatalogueEntry, top model.Path) {
+func (g *Graph) roles(place int, perms []*model.CatalogueEntry, top model.Path) {
 	if len(perms) == 0 {
 		return
 	}
 	also, by := map[int]bool{}, map[int]int{}
-	for _, n := range g.x.OnPath(g.nodes[node]) {
+	for _, n := range g.x.OnPath(g.places[place]) {
 		gr := g.x.Grant(n)
 		if g.without[n] || g.x.Builtin(gr) {
 			continue
@@ -213,23 +247,36 @@ func (g *Graph) roles(node int, perms []*model.CatalogueEntry, top model.Path) {
 			})
 		}
 	}
-	if len(also) > 0 {
-		g.hub(perms, top, move{node: node, become: -1, join: -1, also: also, role: by})
+	if len(also) == 0 {
+		return
 	}
+	m := move{place: place, become: -1, role: by}
+	for i, sure := range also {
+		m.also = append(m.also, holder(i, sure))
+	}
+	slices.Sort(m.also)
+	g.hub(perms, top, m)
 }
 
 func (g *Graph) add(m move) {
-	n := len(g.moves)
+	n := int32(len(g.moves))
+	for _, list := range []holders{m.who, m.also} {
+		for _, h := range list {
+			if i := int(h >> 1); g.x.Kind(i) == model.Group {
+				m.groups = append(m.groups, i)
+			}
+		}
+	}
+	slices.Sort(m.groups)
+	m.groups = slices.Compact(m.groups)
 	g.moves = append(g.moves, m)
-	group := false
-	for i := range m.who {
-		g.of[i] = append(g.of[i], n)
-		group = group || g.x.Kind(i) == model.Group
+	if m.edge == nil {
+		g.inPlace[g.at[m.at]] = append(g.inPlace[g.at[m.at]], n)
 	}
-	for i := range m.also {
-		group = group || g.x.Kind(i) == model.Group
+	for _, h := range m.who {
+		g.of[h>>1] = append(g.of[h>>1], n)
 	}
-	if group {
+	if len(m.groups) > 0 {
 		g.ofGroup = append(g.ofGroup, n)
 	}
 }
@@ -237,7 +284,8 @@ func (g *Graph) add(m move) {
 // state is everything an identity can get to by itself, before it becomes another.
 type state struct {
 	joined  *Step            // any group
-	admin   map[int]*Step    // nodes
+	admin   map[int]*Step    // of places, and everything below
+	roles   map[int]*Step    // places, without what is below, on which it has everything by a role it edited
 	lifts   [2]*Step         // ceilings, guardrails
 	denials map[string]*Step // that it lifted, by id
 	trying  string           // a denial, while it is tried to lift it
@@ -256,17 +304,17 @@ var lifted = []string{model.LiftCeiling, model.LiftGuardrail}
 
 // saturate works out what an identity can get to by itself.
 func (g *Graph) saturate(id int) *state {
-	if s, ok := g.states[id]; ok {
+	if s := g.states[id]; s != nil {
 		return s
 	}
-	s := &state{admin: map[int]*Step{}, denials: map[string]*Step{}, needs: map[*Step][]*Step{}}
+	s := &state{admin: map[int]*Step{}, roles: map[int]*Step{}, denials: map[string]*Step{}, needs: map[*Step][]*Step{}}
 	g.states[id] = s
 	who := g.x.ID(id)
-	done := map[int]bool{}
+	done := map[int32]bool{}
 	for before := -1; before != s.size(); {
 		before = s.size()
 		for _, n := range g.open(id, s) {
-			if !done[n] && g.take(who, id, s, n) {
+			if !done[n] && g.take(who, id, s, &g.moves[n]) {
 				done[n] = true
 			}
 		}
@@ -276,7 +324,7 @@ func (g *Graph) saturate(id int) *state {
 
 // size counts what may open further moves.
 func (s *state) size() int {
-	n := len(s.admin) + len(s.denials)
+	n := len(s.admin) + len(s.roles) + len(s.denials)
 	for _, step := range []*Step{s.joined, s.lifts[0], s.lifts[1]} {
 		if step != nil {
 			n++
@@ -285,18 +333,31 @@ func (s *state) size() int {
 	return n
 }
 
-// open lists the moves that an identity may have in a state.
-func (g *Graph) open(id int, s *state) []int {
+// open lists the moves that an identity may have in a state, in order.
+func (g *Graph) open(id int, s *state) []int32 {
+	if s.joined == nil && len(s.admin)+len(s.roles) == 0 {
+		return g.of[id]
+	}
 	out := slices.Clone(g.of[id])
 	if s.joined != nil {
 		out = append(out, g.ofGroup...)
 	}
-	if len(s.admin) > 0 {
-		for n := range g.moves {
-			if m := &g.moves[n]; m.edge == nil && s.covers(g, m.at) != nil {
+	for place := range s.admin { // an administrator may grant itself what it takes
+		at := g.places[place]
+		for _, n := range g.hubs {
+			if at.Covers(g.moves[n].at) {
 				out = append(out, n)
 			}
 		}
+		if s.anybody == nil {
+			from, _ := slices.BinarySearchFunc(g.runs, at, func(n int32, p model.Path) int { return g.moves[n].at.Compare(p) })
+			for ; from < len(g.runs) && at.Covers(g.moves[g.runs[from]].at); from++ {
+				out = append(out, g.runs[from])
+			}
+		}
+	}
+	for place := range s.roles {
+		out = append(out, g.inPlace[place]...)
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
@@ -304,48 +365,54 @@ func (g *Graph) open(id int, s *state) []int {
 
 // covers returns the step that made one administrator of a node at or above a path.
 func (s *state) covers(g *Graph, at model.Path) *Step {
-	best := -1
-	for n := range s.admin {
-		if g.nodes[n].Covers(at) && (best < 0 || n < best) {
-			best = n
+	for p, ok := at, true; ok && len(s.admin) > 0; p, ok = p.Parent() {
+		if place, known := g.at[p]; known && s.admin[place] != nil {
+			return s.admin[place]
 		}
 	}
-	return s.admin[best]
+	if place, known := g.at[at]; known {
+		return s.roles[place]
+	}
+	return nil
 }
 
 // take tries a move, and notes what it gives. It returns false while it is refused, or
 // not held yet.
-func (g *Graph) take(who model.ID, id int, s *state, n int) bool {
-	m := &g.moves[n]
+func (g *Graph) take(who model.ID, id int, s *state, m *move) bool {
+	i := slices.Index(lifted, m.kind)
+	switch { // what it gives is there already
+	case i >= 0 && s.lifts[i] != nil, m.join && s.joined != nil, m.become != -1 && s.anybody != nil, m.place >= 0 && s.has(g, m):
+		return true
+	}
 	step, needs, ok := g.held(who, id, s, m)
 	if !ok {
 		return false
 	}
 	s.needs[step] = needs
 	switch {
-	case m.kind == model.LiftCeiling || m.kind == model.LiftGuardrail:
-		i := slices.Index(lifted, m.kind)
-		if s.lifts[i] == nil {
-			s.lifts[i] = step
-		}
-	case m.join == all:
-		if s.joined == nil {
-			s.joined = step
-		}
+	case i >= 0:
+		s.lifts[i] = step
+	case m.join:
+		s.joined = step
 	case m.become == all:
-		if s.anybody == nil {
-			s.anybody = &onward{all, step}
-		}
+		s.anybody = &onward{all, step}
 	case m.become >= 0:
 		step.Becomes = g.x.ID(m.become)
 		s.becomes = append(s.becomes, onward{m.become, step})
+	case m.kind == model.EditRole:
+		step.Admin = g.places[m.place]
+		s.roles[m.place] = step
 	default:
-		if s.admin[m.node] == nil {
-			step.Admin = g.nodes[m.node]
-			s.admin[m.node] = step
-		}
+		step.Admin = g.places[m.place]
+		s.admin[m.place] = step
 	}
 	return true
+}
+
+// has reports whether one has already what a move would give.
+func (s *state) has(g *Graph, m *move) bool {
+	step := s.covers(g, g.places[m.place])
+	return step != nil && (m.kind == model.EditRole || step != s.roles[m.place])
 }
 
 // held reports whether an identity may take a move in a state: by itself, as
@@ -383,6 +450,9 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs
 		if m.edge != nil {
 			return true
 		}
+		if m.safe && !g.x.HasCeiling(id) {
+			return true
+		}
 		lifts, refused := g.refused(who, group, m.perm, m.at, s)
 		needs = append(needs, lifts...)
 		return !refused
@@ -393,13 +463,8 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs
 	if s.joined == nil {
 		return nil, nil, false
 	}
-	for _, group := range g.groups {
-		if _, has := m.who[group]; !has {
-			if _, has = m.also[group]; !has && !g.spared[group] {
-				continue
-			}
-		}
-		if try(group) {
+	for _, list := range [][]int{m.groups, g.spared} {
+		if slices.ContainsFunc(list, try) {
 			return step, needs, true
 		}
 	}
@@ -407,9 +472,12 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs
 }
 
 // either looks an identity and a group up.
-func either(set map[int]bool, id, group int) (sure, has bool) {
-	a, ok1 := set[id]
-	b, ok2 := set[group]
+func either(set holders, id, group int) (sure, has bool) {
+	a, ok1 := set.get(id)
+	if group < 0 {
+		return a, ok1
+	}
+	b, ok2 := set.get(group)
 	return a || b, ok1 || ok2
 }
 
@@ -514,38 +582,37 @@ func (s *state) told(step *Step) []Step {
 	return out
 }
 
-// administrator returns the step that makes an identity administrator of a node by
+// administrator returns the step that makes an identity administrator of a place by
 // itself, and whether it is one without any step: it holds the right already.
-func (g *Graph) administrator(id, node int) (s *state, step *Step, already bool) {
+func (g *Graph) administrator(id, place int) (s *state, step *Step, already bool) {
 	s = g.saturate(id)
-	if step = s.admin[node]; step == nil {
-		return s, nil, false
-	}
-	return s, step, step.Kind == model.EditGrants && step.By.IsZero() && !step.Self && len(s.needs[step]) == 0
+	step = s.covers(g, g.places[place])
+	return s, step, step != nil && step.Kind == model.EditGrants && step.By.IsZero() && !step.Self && len(s.needs[step]) == 0
 }
 
 // Administrators returns who can edit grants on a node that was asked for already.
 func (g *Graph) Administrators(node int) []int {
 	var out []int
 	for _, id := range g.people {
-		if _, _, already := g.administrator(id, node); already {
+		if _, _, already := g.administrator(id, g.asked[node]); already {
 			out = append(out, id)
 		}
 	}
 	return out
 }
 
-// CanBecome returns everybody who is not administrator of a node that was asked for and
-// can become one, each by the fewest identities in between, in the order of numbers.
-func (g *Graph) CanBecome(node int) []Route {
+// climb says of everybody who can become administrator of a node as whom it goes on, the
+// fewest identities in between; nil: by itself.
+func (g *Graph) climb(node int) map[int]*onward {
+	g.all()
 	// Back from those who are or make themselves administrators, level by level.
 	next := map[int]*onward{} // how somebody gets on; nil: by itself
 	level := []int{}
 	into := map[int][]onward{} // who becomes somebody: to is who
 	var anybody []onward
 	for _, id := range g.people {
-		s := g.saturate(id)
-		if s.admin[node] != nil {
+		s, step, _ := g.administrator(id, g.asked[node])
+		if step != nil {
 			next[id] = nil
 			level = append(level, id)
 		}
@@ -583,10 +650,31 @@ func (g *Graph) CanBecome(node int) []Route {
 		}
 		level = further
 	}
+	return next
+}
+
+// Climbers returns everybody who is not administrator of a node that was asked for and
+// can become one, in the order of numbers.
+func (g *Graph) Climbers(node int) []int {
+	next := g.climb(node)
+	var out []int
+	for _, id := range g.people {
+		if _, ok := next[id]; ok {
+			if _, _, already := g.administrator(id, g.asked[node]); !already {
+				out = append(out, id)
+			}
+		}
+	}
+	return out
+}
+
+// CanBecome returns [Graph.Climbers] with the steps of each.
+func (g *Graph) CanBecome(node int) []Route {
+	next := g.climb(node)
 	var out []Route
 	for _, id := range g.people {
 		on, ok := next[id]
-		if _, _, already := g.administrator(id, node); !ok || already {
+		if _, _, already := g.administrator(id, g.asked[node]); !ok || already {
 			continue
 		}
 		r := Route{Identity: id}
@@ -595,12 +683,8 @@ func (g *Graph) CanBecome(node int) []Route {
 			r.Steps = append(r.Steps, g.become(at, on)...)
 			at, on = on.to, next[on.to]
 		}
-		s := g.saturate(at)
-		if step := s.admin[node]; len(r.Steps) == 0 || step.Kind != model.EditGrants || step.Self || len(s.needs[step]) > 0 {
-			r.Steps = append(r.Steps, s.told(step)...)
-		} else { // it became somebody who is administrator
-			r.Steps = append(r.Steps, *step)
-		}
+		s, step, _ := g.administrator(at, g.asked[node])
+		r.Steps = append(r.Steps, s.told(step)...)
 		out = append(out, r)
 	}
 	return out
@@ -614,8 +698,8 @@ func (g *Graph) become(id int, on *onward) []Step {
 }
 
 // From returns everybody whom an identity can become, nearest first, each with the
-// steps that lead there. Where it can become anybody at all, anybody is true and those
-// whom it can become only for that are left out.
+// steps that lead there. Where it can become anybody at all, anybody tells how, and
+// those whom it can become only for that are left out.
 func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 	seen := map[int]bool{id: true}
 	queue := []Route{{Identity: id}}
@@ -635,22 +719,26 @@ func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 	return queue[1:], anybody
 }
 
-// Own returns the nodes that were asked for, or are tops, whose administrator an
-// identity is or makes itself, with the steps.
-func (g *Graph) Own(id int) map[model.Path][]Step {
-	s := g.saturate(id)
-	out := map[model.Path][]Step{}
-	for n, step := range s.admin {
-		out[g.nodes[n]] = s.told(step)
+// all works out everybody's own steps.
+func (g *Graph) all() {
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(g.people); i = int(next.Add(1)) - 1 {
+				g.saturate(g.people[i])
+			}
+		})
 	}
-	return out
+	wg.Wait()
 }
 
 // States works out every identity's own steps, and returns how many have any.
 func (g *Graph) States() int {
+	g.all()
 	n := 0
 	for _, id := range g.people {
-		if s := g.saturate(id); len(s.admin)+len(s.becomes) > 0 || s.joined != nil || s.anybody != nil {
+		if s := g.saturate(id); len(s.admin)+len(s.roles)+len(s.becomes) > 0 || s.joined != nil || s.anybody != nil {
 			n++
 		}
 	}

@@ -243,6 +243,30 @@ func (x *Index) DenialOn(id string) []model.PathPattern {
 	return nil
 }
 
+// MayRefuse reports whether a denial or a guardrail on a path holds a permission, for
+// anybody.
+func (x *Index) MayRefuse(p model.Permission, path model.Path) bool {
+	s := x.scratch()
+	defer x.pool.Put(s)
+	node, same := x.nearest(path)
+	x.mark(s, path, node, same)
+	perm, listed := x.holds(p)
+	for _, i := range x.on(s, &x.denialOn) {
+		if !listed || x.has(x.denialSet.at(int(i)), perm) {
+			return true
+		}
+	}
+	for _, i := range x.on(s, &x.railsAt) {
+		if x.railRefuses(i, p, perm, listed) {
+			return true
+		}
+	}
+	return false
+}
+
+// HasCeiling reports whether the identity of a number has one.
+func (x *Index) HasCeiling(i int) bool { return x.ceilings.of(i).len() > 0 }
+
 // Spared calls yield with each identity that a denial or a guardrail spares.
 func (x *Index) Spared(yield func(id int)) {
 	seen := map[uint32]bool{}

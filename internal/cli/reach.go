@@ -7,6 +7,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -91,7 +92,7 @@ name them with their source and say --source: reach dir:person/a --source moorin
 	fl.BoolVar(&f.direct, "direct", false, "only what is granted to it by name")
 	fl.BoolVar(&f.through, "through", false, "also by acting as others, any number of steps")
 	fl.BoolVar(&f.escalation, "escalation", false, "what an identity can give itself; with --into: who can become administrator there, and what to take away")
-	fl.Int64Var(&f.compare, "compare", 0, "of an identity: what changed since this survey (see: clipfence survey list)")
+	fl.Int64Var(&f.compare, "compare", 0, "what changed since this survey (see: clipfence survey list)")
 	fl.BoolVar(&f.all, "all", false, "everything, not only the first 30")
 	f.what.flags(fl)
 	return cmd
@@ -135,14 +136,25 @@ func (w *workspace) reach(ctx context.Context, args []string, filter *permission
 		return w.escalationInto(ctx, src, s, path, f)
 	case f.escalation:
 		return w.escalationFrom(s, id, f)
-	case f.into != "":
-		return w.app.reachInto(s, path.String(), []model.Path{path}, filter, f)
-	case f.set != "":
-		nodes, err := w.set(s, f.set, filter.under)
+	case f.into != "" || f.set != "":
+		title, nodes := path.String(), []model.Path{path}
+		if f.set != "" {
+			if nodes, err = w.set(s, f.set, filter.under); err != nil {
+				return err
+			}
+			title = "resource set " + f.set
+		}
+		var before *indexed
+		switch {
+		case f.compare != 0:
+			before, err = w.asSurveyed(ctx, src, f.compare)
+		case f.what.asked():
+			before, err = w.indexed(ctx, src)
+		}
 		if err != nil {
 			return err
 		}
-		return w.app.reachInto(s, "resource set "+f.set, nodes, filter, f)
+		return w.app.reachInto(s, before, title, nodes, filter, f)
 	}
 	return w.app.reachFrom(s, id, filter, f)
 }
@@ -596,10 +608,83 @@ func (s *indexed) into(nodes []model.Path, filter *permissionFilter, f *reachFla
 	return out
 }
 
-// reachInto says who can do what on some nodes.
-func (a *app) reachInto(s *indexed, title string, nodes []model.Path, filter *permissionFilter, f *reachFlags) error {
+// intoChange is what became of one identity's access to a place.
+type intoChange struct {
+	Identity model.ID `json:"identity"`
+	Becomes  string   `json:"becomes" doc:"lost, gained, more or less"`
+	Before   int      `json:"permissions_before"`
+	After    int      `json:"permissions_after"`
+}
+
+// changed compares two answers, identity by identity.
+func changed(before, after []intoRow) []intoChange {
+	both := map[model.ID]*[2]intoRow{}
+	for side, rows := range [][]intoRow{before, after} {
+		for _, r := range rows {
+			if both[r.Identity] == nil {
+				both[r.Identity] = &[2]intoRow{}
+			}
+			both[r.Identity][side] = r
+		}
+	}
+	out := []intoChange{}
+	for id, r := range both {
+		c := intoChange{Identity: id, Before: r[0].Certain + r[0].Conditional, After: r[1].Certain + r[1].Conditional}
+		switch {
+		case r[1].Nodes == 0:
+			c.Becomes = "lost"
+		case r[0].Nodes == 0:
+			c.Becomes = "gained"
+		case c.After > c.Before || c.After == c.Before && r[1].Nodes > r[0].Nodes:
+			c.Becomes = "more"
+		case c.After < c.Before || r[1].Nodes < r[0].Nodes:
+			c.Becomes = "less"
+		default:
+			continue
+		}
+		out = append(out, c)
+	}
+	slices.SortFunc(out, func(a, b intoChange) int {
+		return cmp.Or(cmp.Compare(a.Becomes, b.Becomes), a.Identity.Compare(b.Identity))
+	})
+	return out
+}
+
+// changeWords says who lost, gained, has more and has less.
+func changeWords(changes []intoChange, all bool) string {
+	const most = 5
+	by := map[string][]string{}
+	for _, c := range changes {
+		text := c.Identity.String()
+		if c.Becomes == "more" || c.Becomes == "less" {
+			text += fmt.Sprintf(" (%d -> %d permissions)", c.Before, c.After)
+		}
+		by[c.Becomes] = append(by[c.Becomes], text)
+	}
+	var out []string
+	for _, kind := range [][2]string{{"lost", "no longer"}, {"less", "with less"}, {"more", "with more"}, {"gained", "new"}} {
+		if list := by[kind[0]]; len(list) > 0 {
+			if n := len(list); n > most && !all {
+				list = append(list[:most:most], fmt.Sprintf("and %d more (--all)", n-most))
+			}
+			out = append(out, kind[1]+" "+strings.Join(list, ", "))
+		}
+	}
+	if len(out) == 0 {
+		return "nobody lost or gained anything here"
+	}
+	return strings.Join(out, "; ")
+}
+
+// reachInto says who can do what on some nodes, and what changed against before, which
+// may be nil.
+func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, filter *permissionFilter, f *reachFlags) error {
 	const most = 30
 	rows := s.into(nodes, filter, f)
+	var changes []intoChange
+	if before != nil {
+		changes = changed(before.into(nodes, filter, f), rows)
+	}
 	if f.through {
 		targets, at := []int{}, map[int]*intoRow{}
 		for i := range rows {
@@ -668,6 +753,14 @@ func (a *app) reachInto(s *indexed, title string, nodes []model.Path, filter *pe
 		d.Lines = append(d.Lines, strings.Join(parts, ", ")+"; "+strings.Join(byLevel, ", "))
 		d.Tables = []render.Table{t}
 		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].On)}
+	}
+	if before != nil {
+		words := "As it would be, against now"
+		if f.compare != 0 {
+			words = fmt.Sprintf("Since survey %d of %s", before.survey.ID, before.survey.Finished.Format(time.DateTime))
+		}
+		d.Lines = append(d.Lines, words+": "+changeWords(changes, f.all)+".")
+		d.Value.(map[string]any)["changes"] = changes
 	}
 	if len(t.Rows) < len(rows) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))

@@ -148,7 +148,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		head = "%s lost %d, keeps %d on fewer places, gained %d and keeps %d by other grants, counted in permissions on places"
 		old, survey, err := w.store.Estate(ctx, src.Name, f.compare)
 		if errors.Is(err, store.ErrNone) {
-			return fmt.Errorf("source %s keeps no survey %d (see: clipfence survey list)", src.Name, f.compare)
+			return noSurvey(src, f.compare)
 		}
 		if err != nil {
 			return err

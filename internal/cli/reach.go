@@ -358,6 +358,9 @@ func (a *app) reachFrom(s *indexed, id model.ID, filter *permissionFilter, f *re
 		d.Head = fmt.Sprintf("%s is granted %s by name, in %s", id, render.Plural(perms.Count(), "permission"), render.Plural(len(rows), "grant"))
 	} else {
 		d.Head = fmt.Sprintf("%s can use %s on %s of the inventory", id, render.Plural(perms.Count(), "permission"), render.Plural(nodes.count(s), "node"))
+		if f.through {
+			d.Head += fmt.Sprintf(", by itself and by acting as %s", identities(len(masks)))
+		}
 		if sure.Count() < perms.Count() {
 			d.Head += fmt.Sprintf(", %d of them only under conditions", perms.Count()-sure.Count())
 		}

@@ -146,10 +146,10 @@ func (g *Graph) flow(c Costs, sources map[int]bool) (map[int]bool, map[*model.Ac
 	f.vertices(n) // the identities
 	source, sink, anyGroup, anybody := f.vertex(), f.vertex(), f.vertex(), f.vertex()
 	admin := make([]int, len(g.places))
-	for i, p := range g.places { // whoever administers a place does what lies below it
+	for i := range g.places { // whoever administers a place does what lies below it
 		admin[i] = f.vertex()
-		if up, ok := p.Parent(); ok {
-			f.edge(admin[g.at[up]], admin[i], math.MaxInt64)
+		if g.up[i] >= 0 {
+			f.edge(admin[g.up[i]], admin[i], math.MaxInt64)
 		}
 	}
 	for _, i := range g.asked {
@@ -220,7 +220,7 @@ func (g *Graph) flow(c Costs, sources map[int]bool) (map[int]bool, map[*model.Ac
 		for _, b := range x.Bypass() {
 			f.edge(b, v, math.MaxInt64)
 		}
-		f.edge(admin[g.at[m.at]], v, math.MaxInt64) // an administrator may grant itself the move
+		f.edge(admin[m.where], v, math.MaxInt64) // an administrator may grant itself the move
 	}
 	if f.max(source, sink) {
 		return nil, nil, ErrUncuttable

@@ -43,6 +43,8 @@ type move struct {
 	kind   string
 	perm   model.Permission
 	at     model.Path
+	where  int          // the place of at; -1: none
+	inside bool         // where lies above at
 	place  int          // edit-grants and edit-role: whose administrator one becomes; -1: of none
 	become int          // an identity; all: any; -1: none
 	join   bool         // any group
@@ -51,6 +53,7 @@ type move struct {
 	also   holders      // edit-role: who holds a role there that is not built in
 	role   map[int]int  // edit-role: by which grant
 	groups []int        // those among who and also
+	denial string       // lift-denial: which
 	safe   bool         // no denial and no guardrail refuses the permission there to anybody
 }
 
@@ -83,14 +86,17 @@ type Graph struct {
 	asked   []int        // places: the nodes that were asked for
 	places  []model.Path // those, the tops, nodes that run as somebody, and all above them
 	at      map[model.Path]int
+	up      []int // of a place: the one above; -1: none
 	tops    []int
 	moves   []move
-	of      [][]int32       // the moves of an identity or a group, in order
-	ofGroup []int32         // moves that some group has
-	hubs    []int32         // moves at the tops
-	runs    []int32         // moves at nodes that run as somebody, in the order of paths
-	inPlace map[int][]int32 // moves at a place, but act-as edges
-	states  []*state        // of identities; nil: not worked out yet
+	of      [][]int32        // the moves of an identity or a group, in order
+	ofGroup []int32          // moves that some group has
+	hubs    []int32          // moves at the tops
+	runs    []int32          // moves at nodes that run as somebody, in the order of paths
+	inPlace map[int][]int32  // moves at a place, but act-as edges
+	states  []*state         // of identities; nil: not worked out yet
+	into    map[int][]onward // see backward
+	anybody []onward
 	groups  []int
 	unDeny  []*model.CatalogueEntry
 	spared  []int // groups whose members a denial or a guardrail spares
@@ -132,6 +138,11 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 	g.places = slices.Compact(above)
 	for i, p := range g.places {
 		g.at[p] = i
+		above := -1
+		if p, ok := p.Parent(); ok {
+			above = g.at[p]
+		}
+		g.up = append(g.up, above)
 	}
 	for _, p := range nodes {
 		g.asked = append(g.asked, g.at[p])
@@ -185,7 +196,7 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 		if !ok1 || !ok2 || noEdge[a] {
 			continue
 		}
-		m := move{kind: ActAs, place: -1, become: to, edge: a}
+		m := move{kind: ActAs, where: -1, place: -1, become: to, edge: a}
 		x.Members(from, func(i int) { m.who = append(m.who, holder(i, a.When.WithUntil(a.Until).IsZero())) })
 		slices.Sort(m.who)
 		g.add(m)
@@ -211,7 +222,7 @@ func (g *Graph) hub(perms []*model.CatalogueEntry, at model.Path, like move) {
 			continue
 		}
 		m := like
-		m.kind, m.perm, m.at = c.Escalates, c.Permission, at
+		m.kind, m.perm, m.at, m.where = c.Escalates, c.Permission, at, g.at[at]
 		m.who, m.safe = g.granted(c.Permission, at), !g.x.MayRefuse(c.Permission, at)
 		// It stays also where nobody holds it: an administrator of the node may take it.
 		g.add(m)
@@ -271,7 +282,7 @@ func (g *Graph) add(m move) {
 	m.groups = slices.Compact(m.groups)
 	g.moves = append(g.moves, m)
 	if m.edge == nil {
-		g.inPlace[g.at[m.at]] = append(g.inPlace[g.at[m.at]], n)
+		g.inPlace[m.where] = append(g.inPlace[m.where], n)
 	}
 	for _, h := range m.who {
 		g.of[h>>1] = append(g.of[h>>1], n)
@@ -281,22 +292,51 @@ func (g *Graph) add(m move) {
 	}
 }
 
+// taken is a move that an identity takes, and what comes before it. Steps are told from
+// it: there are many of these.
+type taken struct {
+	m     *move
+	needs []*taken
+	group int32 // joined for it; -1: none
+	grant int32 // of the role that is edited; -1: none
+	self  bool  // held only as administrator there
+	sure  bool  // whatever the call
+}
+
+// step tells a move that an identity takes.
+func (g *Graph) step(id int, t *taken) Step {
+	m := t.m
+	s := Step{Who: g.x.ID(id), Kind: m.kind, Permission: m.perm, At: m.at, Self: t.self, Denial: m.denial, Edge: m.edge, Conditional: !t.sure}
+	if t.group >= 0 {
+		s.By = g.x.ID(int(t.group))
+	}
+	if t.grant >= 0 {
+		s.Grant = g.x.Grant(int(t.grant)).ID
+	}
+	if m.become >= 0 {
+		s.Becomes = g.x.ID(m.become)
+	}
+	if m.place >= 0 {
+		s.Admin = g.places[m.place]
+	}
+	return s
+}
+
 // state is everything an identity can get to by itself, before it becomes another.
 type state struct {
-	joined  *Step            // any group
-	admin   map[int]*Step    // of places, and everything below
-	roles   map[int]*Step    // places, without what is below, on which it has everything by a role it edited
-	lifts   [2]*Step         // ceilings, guardrails
-	denials map[string]*Step // that it lifted, by id
-	trying  string           // a denial, while it is tried to lift it
+	joined  *taken            // any group
+	admin   map[int]*taken    // of places, and everything below
+	roles   map[int]*taken    // places, without what is below, on which it has everything by a role it edited
+	lifts   [2]*taken         // ceilings, guardrails
+	denials map[string]*taken // that it lifted, by id
+	trying  string            // a denial, while it is tried to lift it
 	becomes []onward
 	anybody *onward
-	needs   map[*Step][]*Step // the steps that must come before one
 }
 
 type onward struct {
 	to   int
-	step *Step
+	step *taken
 }
 
 // lifted kinds, in the order of state.lifts.
@@ -307,7 +347,7 @@ func (g *Graph) saturate(id int) *state {
 	if s := g.states[id]; s != nil {
 		return s
 	}
-	s := &state{admin: map[int]*Step{}, roles: map[int]*Step{}, denials: map[string]*Step{}, needs: map[*Step][]*Step{}}
+	s := &state{}
 	g.states[id] = s
 	who := g.x.ID(id)
 	done := map[int32]bool{}
@@ -325,7 +365,7 @@ func (g *Graph) saturate(id int) *state {
 // size counts what may open further moves.
 func (s *state) size() int {
 	n := len(s.admin) + len(s.roles) + len(s.denials)
-	for _, step := range []*Step{s.joined, s.lifts[0], s.lifts[1]} {
+	for _, step := range []*taken{s.joined, s.lifts[0], s.lifts[1]} {
 		if step != nil {
 			n++
 		}
@@ -363,17 +403,21 @@ func (g *Graph) open(id int, s *state) []int32 {
 	return slices.Compact(out)
 }
 
-// covers returns the step that made one administrator of a node at or above a path.
-func (s *state) covers(g *Graph, at model.Path) *Step {
-	for p, ok := at, true; ok && len(s.admin) > 0; p, ok = p.Parent() {
-		if place, known := g.at[p]; known && s.admin[place] != nil {
-			return s.admin[place]
+// covers returns the step that made one administrator of a place, or of one above it, or
+// gave one everything on it, where just it is meant.
+func (s *state) covers(g *Graph, place int, exact bool) *taken {
+	if len(s.admin)+len(s.roles) == 0 || place < 0 {
+		return nil
+	}
+	for p := place; p >= 0; p = g.up[p] {
+		if t := s.admin[p]; t != nil {
+			return t
 		}
 	}
-	if place, known := g.at[at]; known {
-		return s.roles[place]
+	if !exact {
+		return nil
 	}
-	return nil
+	return s.roles[place]
 }
 
 // take tries a move, and notes what it gives. It returns false while it is refused, or
@@ -384,11 +428,10 @@ func (g *Graph) take(who model.ID, id int, s *state, m *move) bool {
 	case i >= 0 && s.lifts[i] != nil, m.join && s.joined != nil, m.become != -1 && s.anybody != nil, m.place >= 0 && s.has(g, m):
 		return true
 	}
-	step, needs, ok := g.held(who, id, s, m)
-	if !ok {
+	step := g.held(who, id, s, m)
+	if step == nil {
 		return false
 	}
-	s.needs[step] = needs
 	switch {
 	case i >= 0:
 		s.lifts[i] = step
@@ -397,45 +440,43 @@ func (g *Graph) take(who model.ID, id int, s *state, m *move) bool {
 	case m.become == all:
 		s.anybody = &onward{all, step}
 	case m.become >= 0:
-		step.Becomes = g.x.ID(m.become)
 		s.becomes = append(s.becomes, onward{m.become, step})
 	case m.kind == model.EditRole:
-		step.Admin = g.places[m.place]
-		s.roles[m.place] = step
+		put(&s.roles, m.place, step)
 	default:
-		step.Admin = g.places[m.place]
-		s.admin[m.place] = step
+		put(&s.admin, m.place, step)
 	}
 	return true
 }
 
+func put[K comparable](m *map[K]*taken, k K, step *taken) {
+	if *m == nil {
+		*m = map[K]*taken{}
+	}
+	(*m)[k] = step
+}
+
 // has reports whether one has already what a move would give.
 func (s *state) has(g *Graph, m *move) bool {
-	step := s.covers(g, g.places[m.place])
+	step := s.covers(g, m.place, true)
 	return step != nil && (m.kind == model.EditRole || step != s.roles[m.place])
 }
 
-// held reports whether an identity may take a move in a state: by itself, as
-// administrator there, or as a member of one group that it joins, which may also be what
-// a denial or a guardrail spares. It returns the step, and the one that comes before it.
-func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs []*Step, ok bool) {
-	admin := (*Step)(nil)
-	if m.edge == nil {
-		admin = s.covers(g, m.at)
-	}
+// held returns how an identity may take a move in a state: by itself, as administrator
+// there, or as a member of one group that it joins, which may also be what a denial or a
+// guardrail spares; nil: it may not.
+func (g *Graph) held(who model.ID, id int, s *state, m *move) *taken {
+	admin := s.covers(g, m.where, !m.inside)
+	var out *taken
 	try := func(group int) bool {
-		step, needs = &Step{Who: who, Kind: m.kind, Permission: m.perm, At: m.at, Edge: m.edge}, nil
-		if group >= 0 {
-			step.By, needs = g.x.ID(group), append(needs, s.joined)
-		}
-		sure, has := either(m.who, id, group)
-		if !has {
+		t := taken{m: m, group: int32(group), grant: -1}
+		has := false
+		if t.sure, has = either(m.who, id, group); !has {
 			if admin == nil {
 				return false
 			}
-			step.Self, needs, sure = true, append(needs, admin), true
+			t.self, t.sure = true, true
 		}
-		step.Conditional = !sure
 		if m.also != nil {
 			sure, has := either(m.also, id, group)
 			if !has {
@@ -445,30 +486,34 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) (step *Step, needs
 			if !own {
 				by = m.role[group]
 			}
-			step.Grant, step.Conditional = g.x.Grant(by).ID, step.Conditional || !sure
+			t.grant, t.sure = int32(by), t.sure && sure
 		}
-		if m.edge != nil {
-			return true
+		var lifts []*taken
+		if m.edge == nil && (!m.safe || g.x.HasCeiling(id)) {
+			refused := false
+			if lifts, refused = g.refused(who, group, m.perm, m.at, s); refused {
+				return false
+			}
 		}
-		if m.safe && !g.x.HasCeiling(id) {
-			return true
+		if group >= 0 {
+			t.needs = append(t.needs, s.joined)
 		}
-		lifts, refused := g.refused(who, group, m.perm, m.at, s)
-		needs = append(needs, lifts...)
-		return !refused
+		if t.self {
+			t.needs = append(t.needs, admin)
+		}
+		t.needs = append(t.needs, lifts...)
+		out = &t
+		return true
 	}
-	if try(-1) {
-		return step, needs, true
-	}
-	if s.joined == nil {
-		return nil, nil, false
+	if try(-1) || s.joined == nil {
+		return out
 	}
 	for _, list := range [][]int{m.groups, g.spared} {
 		if slices.ContainsFunc(list, try) {
-			return step, needs, true
+			break
 		}
 	}
-	return nil, nil, false
+	return out
 }
 
 // either looks an identity and a group up.
@@ -483,12 +528,12 @@ func either(set holders, id, group int) (sure, has bool) {
 
 // refused reports whether a layer keeps an identity that joined a group from a
 // permission, and which steps lift what otherwise would.
-func (g *Graph) refused(who model.ID, group int, p model.Permission, at model.Path, s *state) (lifts []*Step, refused bool) {
+func (g *Graph) refused(who model.ID, group int, p model.Permission, at model.Path, s *state) (lifts []*taken, refused bool) {
 	for _, r := range g.x.Refusals(who, group, p, at) {
 		if r.Met != model.True {
 			continue
 		}
-		var by *Step
+		var by *taken
 		switch r.Layer {
 		case engine.LayerCeiling:
 			by = s.lifts[0]
@@ -513,9 +558,10 @@ func (g *Graph) refused(who model.ID, group int, p model.Permission, at model.Pa
 }
 
 // lift tries to take a denial away, which takes the right to on each of its places.
-func (g *Graph) lift(who model.ID, id string, s *state) *Step {
-	var step *Step
-	var needs []*Step
+func (g *Graph) lift(who model.ID, id string, s *state) *taken {
+	number, _ := g.x.Number(who)
+	var step *taken
+	var needs []*taken
 	for _, on := range g.x.DenialOn(id) {
 		at, ok := on.Anchor()
 		if !ok {
@@ -526,9 +572,13 @@ func (g *Graph) lift(who model.ID, id string, s *state) *Step {
 			if !applies(c, at) {
 				continue
 			}
-			if st, before, ok := g.mayAt(who, c.Permission, at, s); ok {
-				step, found = st, true
-				needs = append(needs, before...)
+			m := &move{kind: model.LiftDenial, perm: c.Permission, at: at, where: g.nearest(at), inside: true, place: -1, become: -1, denial: id, who: g.granted(c.Permission, at)}
+			if place, known := g.at[at]; known {
+				m.where, m.inside = place, false
+			}
+			if t := g.held(who, number, s, m); t != nil {
+				step, found = t, true
+				needs = append(needs, t.needs...)
 				break
 			}
 		}
@@ -537,26 +587,28 @@ func (g *Graph) lift(who model.ID, id string, s *state) *Step {
 		}
 	}
 	if step != nil {
-		step.Kind, step.Denial = model.LiftDenial, id
-		s.denials[id] = step
-		s.needs[step] = needs
+		step.needs = needs
+		put(&s.denials, id, step)
 	}
 	return step
 }
 
-// mayAt reports whether an identity in a state may use a permission at a place: what
-// held answers for a move.
-func (g *Graph) mayAt(who model.ID, p model.Permission, at model.Path, s *state) (step *Step, needs []*Step, ok bool) {
-	id, _ := g.x.Number(who)
-	return g.held(who, id, s, &move{perm: p, at: at, who: g.granted(p, at)})
+// nearest returns the deepest place at or above a path; -1: none.
+func (g *Graph) nearest(at model.Path) int {
+	for ok := true; ok; at, ok = at.Parent() {
+		if place, known := g.at[at]; known {
+			return place
+		}
+	}
+	return -1
 }
 
-// told returns the steps up to and including one, in order.
-func (s *state) told(step *Step) []Step {
-	var order []*Step
-	var visit func(step *Step)
-	visit = func(step *Step) {
-		for _, n := range s.needs[step] {
+// told returns the steps of an identity up to and including one, in order.
+func (g *Graph) told(id int, step *taken) []Step {
+	var order []*taken
+	var visit func(step *taken)
+	visit = func(step *taken) {
+		for _, n := range step.needs {
 			visit(n)
 		}
 		if !slices.Contains(order, step) {
@@ -565,8 +617,8 @@ func (s *state) told(step *Step) []Step {
 	}
 	visit(step)
 	out := make([]Step, len(order))
-	for i, st := range order {
-		out[i] = *st
+	for i, t := range order {
+		out[i] = g.step(id, t)
 	}
 	for i := range out { // a group that is joined for what comes next
 		if out[i].Kind != model.JoinGroup {
@@ -584,10 +636,10 @@ func (s *state) told(step *Step) []Step {
 
 // administrator returns the step that makes an identity administrator of a place by
 // itself, and whether it is one without any step: it holds the right already.
-func (g *Graph) administrator(id, place int) (s *state, step *Step, already bool) {
+func (g *Graph) administrator(id, place int) (s *state, step *taken, already bool) {
 	s = g.saturate(id)
-	step = s.covers(g, g.places[place])
-	return s, step, step != nil && step.Kind == model.EditGrants && step.By.IsZero() && !step.Self && len(s.needs[step]) == 0
+	step = s.covers(g, place, true)
+	return s, step, step != nil && step.m.kind == model.EditGrants && step.group < 0 && len(step.needs) == 0
 }
 
 // Administrators returns who can edit grants on a node that was asked for already.
@@ -606,23 +658,15 @@ func (g *Graph) Administrators(node int) []int {
 func (g *Graph) climb(node int) map[int]*onward {
 	g.all()
 	// Back from those who are or make themselves administrators, level by level.
-	next := map[int]*onward{} // how somebody gets on; nil: by itself
+	next := make(map[int]*onward, len(g.people)) // how somebody gets on; nil: by itself
 	level := []int{}
-	into := map[int][]onward{} // who becomes somebody: to is who
-	var anybody []onward
 	for _, id := range g.people {
-		s, step, _ := g.administrator(id, g.asked[node])
-		if step != nil {
+		if _, step, _ := g.administrator(id, g.asked[node]); step != nil {
 			next[id] = nil
 			level = append(level, id)
 		}
-		for _, b := range s.becomes {
-			into[b.to] = append(into[b.to], onward{id, b.step})
-		}
-		if s.anybody != nil {
-			anybody = append(anybody, onward{id, s.anybody.step})
-		}
 	}
+	into, anybody := g.backward()
 	used := false
 	for len(level) > 0 {
 		var further []int
@@ -651,6 +695,23 @@ func (g *Graph) climb(node int) map[int]*onward {
 		level = further
 	}
 	return next
+}
+
+// backward returns who becomes somebody by itself (to is who), and who can become anybody.
+func (g *Graph) backward() (into map[int][]onward, anybody []onward) {
+	if g.into == nil {
+		g.into = map[int][]onward{}
+		for _, id := range g.people {
+			s := g.saturate(id)
+			for _, b := range s.becomes {
+				g.into[b.to] = append(g.into[b.to], onward{id, b.step})
+			}
+			if s.anybody != nil {
+				g.anybody = append(g.anybody, onward{id, s.anybody.step})
+			}
+		}
+	}
+	return g.into, g.anybody
 }
 
 // Climbers returns everybody who is not administrator of a node that was asked for and
@@ -683,8 +744,8 @@ func (g *Graph) CanBecome(node int) []Route {
 			r.Steps = append(r.Steps, g.become(at, on)...)
 			at, on = on.to, next[on.to]
 		}
-		s, step, _ := g.administrator(at, g.asked[node])
-		r.Steps = append(r.Steps, s.told(step)...)
+		_, step, _ := g.administrator(at, g.asked[node])
+		r.Steps = append(r.Steps, g.told(at, step)...)
 		out = append(out, r)
 	}
 	return out
@@ -692,7 +753,7 @@ func (g *Graph) CanBecome(node int) []Route {
 
 // become tells the steps by which somebody becomes another.
 func (g *Graph) become(id int, on *onward) []Step {
-	steps := g.saturate(id).told(on.step)
+	steps := g.told(id, on.step)
 	steps[len(steps)-1].Becomes = g.x.ID(on.to)
 	return steps
 }
@@ -707,7 +768,7 @@ func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 		at := queue[i]
 		s := g.saturate(at.Identity)
 		if s.anybody != nil && anybody == nil {
-			anybody = &Route{Identity: all, Steps: append(slices.Clip(at.Steps), s.told(s.anybody.step)...)}
+			anybody = &Route{Identity: all, Steps: append(slices.Clip(at.Steps), g.told(at.Identity, s.anybody.step)...)}
 		}
 		for _, b := range s.becomes {
 			if !seen[b.to] {

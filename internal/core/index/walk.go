@@ -85,6 +85,7 @@ type Walk struct {
 	pieces           *[]Piece
 	arena            []Word
 	only             engine.Bits
+	limited          bool
 	low, high        uint32 // only nodes of the inventory from here to there count
 }
 
@@ -145,6 +146,7 @@ func (w *Walk) Only(perms engine.Bits, under model.Path) bool {
 	if under.IsZero() {
 		return true
 	}
+	w.limited = true
 	n, same := w.x.nearest(under)
 	if !same {
 		w.low, w.high = 0, 0
@@ -388,7 +390,10 @@ func (w *Walk) run() {
 			for ; n > 0 && w.stack[n-1].end <= start; n-- {
 				w.pop()
 			}
-			from, to, end := w.clamp(w.x.spanFrom.at(int(rank))), w.clamp(w.x.spanTo.at(int(rank))), w.x.spanEnd.at(int(rank))
+			from, to, end := w.x.spanFrom.at(int(rank)), w.x.spanTo.at(int(rank)), w.x.spanEnd.at(int(rank))
+			if w.limited {
+				from, to = w.clamp(from), w.clamp(to)
+			}
 			w.advance(start, from)
 			if w.pieces == nil && w.alone(i, rank, end) && w.leaf(it, end, to) {
 				continue
@@ -439,6 +444,9 @@ func (w *Walk) leaf(it uint64, end, real uint32) bool {
 	effect := w.effect
 	set := &w.sets[setOf(it)]
 	if refused(it) {
+		if effect == 0 {
+			return true
+		}
 		for i, at := range set.at {
 			if gone := set.bits[i] & w.granted[at] &^ w.refused[at]; gone != 0 {
 				k := bits.OnesCount64(gone)
@@ -448,14 +456,20 @@ func (w *Walk) leaf(it uint64, end, real uint32) bool {
 		}
 	} else {
 		w.flush()
+		level, sum := uint8(0), 0 // words rise by level
 		for i, at := range set.at {
 			if fresh := set.bits[i] &^ w.granted[at] &^ w.refused[at]; fresh != 0 {
-				k := bits.OnesCount64(fresh)
-				effect += k
-				w.total.Pairs[w.level[at]] += uint64(k) * n
+				if l := w.level[at]; l != level {
+					w.total.Pairs[level] += uint64(sum) * n
+					effect += sum
+					level, sum = l, 0
+				}
+				sum += bits.OnesCount64(fresh)
 				w.total.Permissions[at] |= fresh
 			}
 		}
+		w.total.Pairs[level] += uint64(sum) * n
+		effect += sum
 	}
 	if effect > 0 {
 		w.total.Nodes += int(n)
@@ -497,8 +511,10 @@ func (w *Walk) flush() {
 	w.dirty = w.dirty[:0]
 }
 
-func (w *Walk) mark(word uint16) {
-	if !w.isDirty[word] {
+// mark says that permissions came into effect; those that were seen somewhere need no
+// second look.
+func (w *Walk) mark(word uint16, fresh uint64) {
+	if fresh&^w.total.Permissions[word] != 0 && !w.isDirty[word] {
 		w.isDirty[word] = true
 		w.dirty = append(w.dirty, word)
 	}
@@ -510,7 +526,7 @@ func (w *Walk) pop() {
 	for i := len(w.undo) - 1; i >= f.undo; i-- {
 		if c := w.undo[i]; c.refused {
 			w.refused[c.word] = c.value
-			w.mark(c.word) // what was refused comes back
+			w.mark(c.word, w.granted[c.word]&^c.value) // what was refused comes back
 		} else {
 			w.granted[c.word] = c.value
 		}
@@ -533,7 +549,7 @@ func (w *Walk) give(set *words, n uint64) {
 			k := bits.OnesCount64(fresh)
 			w.effect += k
 			w.total.Pairs[w.level[at]] += uint64(k) * n
-			w.mark(at)
+			w.mark(at, fresh)
 		}
 	}
 }

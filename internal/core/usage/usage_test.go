@@ -288,7 +288,7 @@ func TestResolver(t *testing.T) {
 		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"), Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")}, {ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}}}
 	pat := func(s string) model.PermissionPattern { return model.MustPermissionPattern(s) }
 	r := usage.NewResolver(e, []usage.Alias{{Log: "unknown/deploy:*", Is: model.MustID("workload/deploy")}, {Log: "person/root", Is: model.MustID("m:person/ingrid.vaage")}},
-		[]usage.Operation{{Log: pat("unmapped/GetObject:call"), Is: []model.Permission{model.MustPermission("store/object:read"), model.MustPermission("store/object:list")}}, {Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
+		[]usage.Operation{{Log: pat("unmapped/FetchBlob:call"), Is: []model.Permission{model.MustPermission("store/object:read"), model.MustPermission("store/object:list")}}, {Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
 	for in, want := range map[string]string{
 		"person/ingrid.vaage": "person/ingrid.vaage", "unknown/u-17": "person/ingrid.vaage", "person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",
 		"workload/twin": "workload/twin", "unknown/twin": "unknown/twin", "unknown/deploy:session-9": "workload/deploy", "person/deploy:x": "person/deploy%3Ax", "person/root": "person/ingrid.vaage",
@@ -301,7 +301,7 @@ func TestResolver(t *testing.T) {
 	use := func(id, p string) usage.Use {
 		return usage.Use{Key: usage.Key{Identity: model.MustID(id), Permission: model.MustPermission(p), Path: model.MustPath("/m/x"), Outcome: usage.Done}, Count: 2, First: time.Unix(0, 0).UTC(), Last: time.Unix(9, 0).UTC(), Days: usage.DaysOf(time.Unix(0, 0))}
 	}
-	got := r.Uses([]usage.Use{use("unknown/u-17", "store/object:read"), use("person/ingrid.vaage", "unmapped/GetObject:call"), use("person/root", "unmapped/Other:call"), use("person/root", "unmapped/PingAll:call")})
+	got := r.Uses([]usage.Use{use("unknown/u-17", "store/object:read"), use("person/ingrid.vaage", "unmapped/FetchBlob:call"), use("person/root", "unmapped/Other:call"), use("person/root", "unmapped/PingAll:call")})
 	said := ""
 	for _, u := range got {
 		said += fmt.Sprintf("%s %s %d\n", u.Identity, u.Permission, u.Count)

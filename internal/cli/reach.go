@@ -450,7 +450,6 @@ func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.T
 	}
 	type sum struct {
 		name   string
-		path   bool
 		grants map[string]bool
 		perms  engine.Bits
 		places []model.PathPattern
@@ -539,11 +538,7 @@ type intoRow struct {
 func (s *indexed) into(nodes []model.Path, filter *permissionFilter, f *reachFlags) []intoRow {
 	asked := filter.bits(s)
 	rows := map[int]*intoRow{}
-	type shared struct {
-		access []index.Access
-		direct map[int]bool
-	}
-	same := map[string]*shared{} // by the rules that hold
+	same := map[string][]index.Access{} // by the rules that hold
 	usable := map[string]engine.Bits{}
 	for _, path := range nodes {
 		kinds := s.Kinds(path)
@@ -559,12 +554,12 @@ func (s *indexed) into(nodes []model.Path, filter *permissionFilter, f *reachFla
 			usable[kindKey] = can
 		}
 		rules := s.SameRules(path)
-		sh := same[rules]
-		if sh == nil {
-			sh = &shared{access: s.Into(path)}
-			same[rules] = sh
+		access, ok := same[rules]
+		if !ok {
+			access = s.Into(path)
+			same[rules] = access
 		}
-		for _, acc := range sh.access {
+		for _, acc := range access {
 			id := s.ID(acc.Identity)
 			if f.kind.value != "" && string(id.Kind) != f.kind.value && !id.Open() {
 				continue

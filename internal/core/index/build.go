@@ -23,8 +23,7 @@ type builder struct {
 	*Index
 	e        *model.Estate
 	plain    *engine.Engine // for roles and rights, which it expands
-	nodeAt   map[model.Path]uint32
-	paths    []model.Path // by node
+	paths    []model.Path   // by node
 	ids      map[model.ID]uint32
 	places   map[model.PathPattern]uint32
 	byLabels map[labelPlace]uint32

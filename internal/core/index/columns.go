@@ -22,7 +22,6 @@ func (c ints) search(v uint32) int {
 type longs []byte
 
 func (c longs) at(i int) uint64 { return binary.LittleEndian.Uint64(c[8*i:]) }
-func (c longs) len() int        { return len(c) / 8 }
 
 func packInts(v []uint32) ints {
 	out := make([]byte, 0, 4*len(v))

@@ -1,0 +1,253 @@
+package escalate
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"clipfence/internal/core/index"
+	"clipfence/internal/core/model"
+)
+
+// TestNetwork holds the cut against trying every set of vertices.
+func TestNetwork(t *testing.T) {
+	for seed := range uint64(3000) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		n := 3 + r.IntN(5)
+		type edge struct {
+			from, to int
+			cap      int64
+		}
+		var edges []edge
+		f := &network{}
+		f.vertices(n)
+		for range r.IntN(3 * n) {
+			e := edge{r.IntN(n), r.IntN(n), int64(r.IntN(6))}
+			if r.IntN(8) == 0 {
+				e.cap = math.MaxInt64
+			}
+			edges = append(edges, e)
+			f.edge(e.from, e.to, e.cap)
+		}
+		value := func(in func(v int) bool) (sum int64, bounded bool) {
+			for _, e := range edges {
+				if in(e.from) && !in(e.to) {
+					if e.cap == math.MaxInt64 {
+						return 0, false
+					}
+					sum += e.cap
+				}
+			}
+			return sum, true
+		}
+		best := int64(-1) // without bound
+		for set := range 1 << n {
+			if set&1 == 0 || set>>(n-1)&1 == 1 { // with the source, without the sink
+				continue
+			}
+			if v, ok := value(func(v int) bool { return set>>v&1 == 1 }); ok && (best < 0 || v < best) {
+				best = v
+			}
+		}
+		if unbounded := f.max(0, n-1); unbounded != (best < 0) {
+			t.Fatalf("seed %d: without bound: %t, want %t", seed, unbounded, best < 0)
+		}
+		if best < 0 {
+			continue
+		}
+		side := f.side(0)
+		if got, ok := value(func(v int) bool { return side[v] }); !ok || got != best {
+			t.Fatalf("seed %d: a cut of %d, want %d", seed, got, best)
+		}
+	}
+}
+
+// scene builds an estate: an organisation with a project and a job in it that runs as
+// somebody, and rules in short.
+//
+//	WHO may PERMISSION on PATH       a grant g-1, g-2, ...
+//	WHO has ROLE on PATH             a grant of a role; "team" is not built in
+//	WHO in GROUP                     a membership
+//	WHO as WHO                       an act-as edge
+//	deny|ceiling|guardrail WHO ...   a layer
+func scene(t *testing.T, rules string) *model.Estate {
+	t.Helper()
+	e := &model.Estate{Source: "s"}
+	for _, n := range []string{"/s/org:o", "/s/org:o/project:p", "/s/org:o/project:p/job:j"} {
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(n)})
+	}
+	e.Nodes[2].RunsAs = model.MustID("workload/root")
+	for _, c := range []struct{ p, escalates, kinds string }{
+		{"id/grant:create", model.EditGrants, "org project"}, {"id/role:update", model.EditRole, "org"}, {"id/group:join", model.JoinGroup, "org"},
+		{"id/key:mint", model.MintCredential, "org"}, {"id/ceiling:lift", model.LiftCeiling, "org"}, {"id/rail:lift", model.LiftGuardrail, "org"},
+		{"id/denial:lift", model.LiftDenial, "org project"}, {"run/job:edit", model.RunAs, "job project"}, {"run/job:read", "", ""},
+	} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: model.Write, Escalates: c.escalates, Kinds: strings.Fields(c.kinds)})
+	}
+	e.Roles = []model.Role{{Name: "team", Rights: model.Permissions(model.MustPermission("run/job:read"))}, {Name: "fixed", Builtin: true, Rights: model.Permissions(model.MustPermission("run/job:read"))}}
+	for _, i := range []string{"person/a", "person/b", "person/boss", "workload/root", "workload/w", "group/g", "group/admins"} {
+		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(i)})
+	}
+	for rule := range strings.SplitSeq(rules, "; ") {
+		f := strings.Fields(rule)
+		on := func(s string) []model.PathPattern { return []model.PathPattern{model.MustPathPattern(s)} }
+		do := func(s string) model.Rights {
+			return model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(s)}}
+		}
+		id := fmt.Sprintf("g-%d", len(e.Grants)+1)
+		switch {
+		case rule == "":
+		case f[0] == "deny":
+			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]), On: on(f[3])})
+		case f[0] == "ceiling":
+			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]), On: on("/s/**")})
+		case f[0] == "guardrail":
+			e.Guardrails = append(e.Guardrails, model.Guardrail{ID: "r-1", Node: model.MustPath(f[1]), Rights: model.Rights{Do: do("*").Do, Except: do(f[2]).Do}})
+		case f[1] == "may":
+			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Rights: do(f[2]), On: on(f[4])})
+		case f[1] == "has":
+			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Role: f[2], On: on(f[4])})
+		case f[1] == "in":
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[0]), Group: model.MustID(f[2])})
+		case f[1] == "as":
+			e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", len(e.ActAs)+1), From: model.MustID(f[0]), To: model.MustID(f[2])})
+		default:
+			t.Fatalf("rule %q", rule)
+		}
+	}
+	if err := e.Validate(); err != nil {
+		t.Fatal(err)
+	}
+	return e
+}
+
+// TestRoutes tells the steps of person/a to the administration of a node, and what to
+// take away.
+func TestRoutes(t *testing.T) {
+	for _, tt := range []struct {
+		name, rules, node string
+		want              string // kinds of the steps; "already"; "" for no way
+		cut               string
+	}{
+		{"nothing", "", "/s/org:o", "", ""},
+		{"is administrator", "person/a may id/grant:create on /s/org:o/**", "/s/org:o", "already", ""},
+		{"above the node", "person/a may id/grant:create on /s/org:o", "/s/org:o/project:p/job:j", "already", ""},
+		{"not below it", "person/a may id/grant:create on /s/org:o/project:p/**", "/s/org:o", "", ""},
+		{"by a group", "group/g may id/grant:create on /s/org:o/**; person/a in group/g", "/s/org:o", "already", ""},
+		{"joins the administrators", "group/admins may id/grant:create on /s/org:o/**; person/a may id/group:join on /s/org:o", "/s/org:o", "join-group edit-grants", "g-1"},
+		{"joining counts at the top only", "group/admins may id/grant:create on /s/org:o/**; person/a may id/group:join on /s/org:o/project:p/**", "/s/org:o", "", ""},
+		{"mints the key of one", "person/boss may id/grant:create on /s/org:o/**; person/a may id/key:mint on /s/org:o", "/s/org:o", "mint-credential edit-grants", "g-1"},
+		{"acts as one", "workload/w may id/grant:create on /s/org:o/**; person/a as workload/w", "/s/org:o", "act-as edit-grants", "g-1"},
+		{"in two steps", "workload/root may id/grant:create on /s/org:o/**; person/a as workload/w; workload/w as workload/root", "/s/org:o", "act-as act-as edit-grants", "g-1"},
+		{"edits its role", "person/a has team on /s/org:o/**; person/a may id/role:update on /s/org:o", "/s/org:o", "edit-role edit-grants", "g-2"},
+		{"no built-in one", "person/a has fixed on /s/org:o/**; person/a may id/role:update on /s/org:o", "/s/org:o", "", ""},
+		{"edits a role to edit grants above", "person/a has team on /s/org:o; person/a may id/role:update on /s/org:o", "/s/org:o/project:p", "edit-role edit-grants", "g-2"},
+		{"changes a job", "workload/root may id/grant:create on /s/org:o/**; person/a may run/job:edit on /s/org:o/project:p/**", "/s/org:o", "run-as edit-grants", "g-1"},
+		{"grants itself to change it", "workload/root may id/grant:create on /s/org:o/**; person/a may id/grant:create on /s/org:o/project:p/**", "/s/org:o", "edit-grants run-as edit-grants", "g-1"},
+		{"a denial stops it", "person/a may id/grant:create on /s/org:o/**; deny person/a id/grant:* /s/**", "/s/org:o", "", ""},
+		{"that it can lift", "person/a may id/*:* on /s/org:o/**; deny person/a id/grant:create /s/org:o", "/s/org:o", "lift-denial edit-grants", "g-1"},
+		{"a ceiling stops it", "person/a may id/grant:create on /s/org:o/**; ceiling person/a run/*:*", "/s/org:o", "", ""},
+		{"that it can lift", "person/a may id/grant:create on /s/org:o/**; person/a may id/ceiling:lift on /s/org:o; ceiling person/a id/ceiling:*", "/s/org:o", "lift-ceiling edit-grants", "g-1"},
+		{"a guardrail stops it", "person/a may id/grant:create on /s/org:o/**; guardrail /s/org:o id/grant:*", "/s/org:o", "", ""},
+		{"that it can lift", "person/a may id/grant:create on /s/org:o/**; person/a may id/rail:lift on /s/org:o; guardrail /s/org:o id/grant:*", "/s/org:o", "lift-guardrail edit-grants", "g-1"},
+		{"round a circle", "person/a as person/b; person/b as person/a; workload/w may id/grant:create on /s/org:o/**; person/b as workload/w", "/s/org:o", "act-as act-as edit-grants", "g-1"},
+		{"what everybody can", "signed-in may id/key:mint on /s/org:o; person/boss may id/grant:create on /s/org:o/**", "/s/org:o", "mint-credential edit-grants", "g-1"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			x, err := index.Build(scene(t, tt.rules))
+			if err != nil {
+				t.Fatal(err)
+			}
+			g := New(x, []model.Path{model.MustPath(tt.node)})
+			a, _ := x.Number(model.MustID("person/a"))
+			got := ""
+			for _, i := range g.Administrators(0) {
+				if i == a {
+					got = "already"
+				}
+			}
+			for _, r := range g.CanBecome(0) {
+				if r.Identity == a {
+					var kinds []string
+					for _, s := range r.Steps {
+						kinds = append(kinds, s.Kind)
+					}
+					got = strings.Join(kinds, " ")
+				}
+			}
+			if got != tt.want {
+				t.Errorf("steps %q, want %q", got, tt.want)
+			}
+			cut, err := g.SmallestCut(Costs{Grant: func(*model.Grant) int64 { return 1 }, ActAs: func(*model.ActAs) int64 { return 3 }})
+			if err != nil {
+				t.Fatal(err)
+			}
+			var names []string
+			for _, gr := range cut.Grants {
+				names = append(names, gr.ID)
+			}
+			for _, e := range cut.ActAs {
+				names = append(names, e.ID)
+			}
+			want := strings.Fields(tt.cut)
+			if len(names) != len(want) {
+				t.Errorf("to take away %v, want %v", names, want)
+			}
+		})
+	}
+}
+
+// TestCosts: what is dear stays, what must stay stays, and protected identities are
+// left alone.
+func TestCosts(t *testing.T) {
+	const rules = "group/admins may id/grant:create on /s/org:o/**; person/a may id/group:join on /s/org:o; person/b may id/group:join on /s/org:o"
+	cost := func(prices map[string]int64) func(*model.Grant) int64 {
+		return func(g *model.Grant) int64 { return prices[g.ID] }
+	}
+	for _, tt := range []struct {
+		name      string
+		prices    map[string]int64
+		protected string
+		want      string
+	}{
+		{"one for two", map[string]int64{"g-1": 1, "g-2": 1, "g-3": 1}, "", "g-1"},
+		{"two that are cheaper", map[string]int64{"g-1": 9, "g-2": 2, "g-3": 3}, "", "g-2 g-3"},
+		{"the one that may go", map[string]int64{"g-1": 9, "g-2": -1, "g-3": 1}, "", "g-1"},
+		{"nothing may go", map[string]int64{"g-1": -1, "g-2": -1, "g-3": 1}, "", "uncuttable"},
+		{"one of them is protected", map[string]int64{"g-1": 9, "g-2": 2, "g-3": 3}, "person/b", "g-2"},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			x, err := index.Build(scene(t, rules))
+			if err != nil {
+				t.Fatal(err)
+			}
+			c := Costs{Grant: cost(tt.prices), ActAs: func(*model.ActAs) int64 { return 1 }, Protected: map[model.ID]bool{}}
+			if tt.protected != "" {
+				c.Protected[model.MustID(tt.protected)] = true
+			}
+			cut, err := New(x, []model.Path{model.MustPath("/s/org:o")}).SmallestCut(c)
+			got := "uncuttable"
+			if !errors.Is(err, ErrUncuttable) {
+				if err != nil {
+					t.Fatal(err)
+				}
+				var names []string
+				sum := int64(0)
+				for _, gr := range cut.Grants {
+					names = append(names, gr.ID)
+					sum += tt.prices[gr.ID]
+				}
+				if sum != cut.Cost {
+					t.Errorf("it costs %d, want %d", cut.Cost, sum)
+				}
+				got = strings.Join(names, " ")
+			}
+			if got != tt.want {
+				t.Errorf("to take away %q, want %q", got, tt.want)
+			}
+		})
+	}
+}

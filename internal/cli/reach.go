@@ -71,8 +71,15 @@ name them with their source and say --source: reach dir:person/a --source moorin
 			if asked != 1 {
 				return fmt.Errorf("say from whom (an identity), into what place (--into PATH) or into which set (--set NAME), one of the three")
 			}
-			if f.direct && f.through {
+			switch {
+			case f.direct && f.through:
 				return fmt.Errorf("--direct leaves out what --through adds: say one of the two")
+			case f.escalation && (f.compare != 0 || f.direct || f.through || f.by.value != "" || f.permission != "" || f.level.value != "" || f.under != ""):
+				return fmt.Errorf("--escalation is asked of the whole: only --kind, --without, --with and --all go with it")
+			case f.by.value != "" && (f.into != "" || f.set != ""):
+				return fmt.Errorf("--by sums up what an identity can do; into a place or a set everybody is listed")
+			case f.kind.value != "" && len(args) == 1:
+				return fmt.Errorf("--kind says of whom to tell: it goes with --into and --set")
 			}
 			filter, err := newFilter(f.permission, f.level.value, f.under)
 			if err != nil {
@@ -367,6 +374,9 @@ func (a *app) reachFrom(s *indexed, id model.ID, filter *permissionFilter, f *re
 	}
 	if filter.part {
 		d.Head += " (of the part asked for)"
+	}
+	if _, ok := s.Node(filter.under); !filter.under.IsZero() && !ok {
+		d.Notes = append(d.Notes, fmt.Sprintf("The inventory lists no node %s. Of a place that nobody lists ask: clipfence reach --into %s", filter.under, filter.under))
 	}
 	if words := levelWords(s, perms); words != "" {
 		d.Lines = append(d.Lines, "By level: "+words+".")

@@ -1,13 +1,14 @@
 // Package ocsf reads OCSF events, version 1.x, as calls.
 //
 // API Activity (class 6003) is a call by its own word: time, metadata.uid,
-// actor.user.uid and type_id, actor.session.is_mfa, api.operation and
+// actor.user.uid and type_id (or actor.app_uid, app_name or invoked_by of a program that
+// calls without a user), actor.session.is_mfa, api.operation and
 // api.service.name, resources[0].uid, src_endpoint.ip, status_id and
 // api.response.code, and unmapped.acting_for, where a source that lets identities
 // act as others says whose rights were used.
 //
-// The classes that change access (account change 3001, authentication 3002, entity
-// management 3004, user access 3005, group management 3006) have no operation of
+// The classes that change access (account change 3001, authentication 3002, authorize
+// session 3003, entity management 3004, user access 3005, group management 3006) have no operation of
 // their own: it is made of class and activity, such as ocsf/account-change:1, and
 // names whom it concerns as the path. They show that somebody was active; which
 // permission that took, an operations file may say.
@@ -35,7 +36,7 @@ var ErrOtherClass = errors.New("not an event of a class that shows calls")
 const classAPIActivity = 6003
 
 // accessClasses are the classes that change access, by class_uid.
-var accessClasses = map[int64]string{3001: "account-change", 3002: "authentication", 3004: "entity-management", 3005: "user-access", 3006: "group-management"}
+var accessClasses = map[int64]string{3001: "account-change", 3002: "authentication", 3003: "authorize-session", 3004: "entity-management", 3005: "user-access", 3006: "group-management"}
 
 // The paths that are looked for, and their places in the scan.
 const (
@@ -59,10 +60,15 @@ const (
 	fTargetEntity
 	fTargetGroup
 	fTopMFA
+	fTargetType
+	fApp
+	fAppName
+	fInvokedBy
 )
 
 var paths = []string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid", "actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
-	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip", "unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa"}
+	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip", "unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa",
+	"user.type_id", "actor.app_uid", "actor.app_name", "actor.invoked_by"}
 
 // Format reads OCSF JSON lines.
 type Format struct {
@@ -122,6 +128,11 @@ func (f *Format) Fill(v []jsonscan.Value) error {
 	status, _ := v[fStatus].Int()
 	e.Outcome = outcome(status, code)
 	e.Who = who(v[fUser].Text(), v[fUserName].Text(), v[fUserType])
+	for _, i := range [...]int{fApp, fAppName, fInvokedBy} { // a program that calls without a user
+		if app := v[i].Text(); len(e.Who.Text) == 0 && len(app) > 0 {
+			e.Who = auditlog.Name{Kind: model.Workload, Text: app}
+		}
+	}
 	if as := v[fActingFor].Text(); len(as) > 0 {
 		e.ActingFor = auditlog.Name{Text: as}
 	}
@@ -172,7 +183,10 @@ func (f *Format) access(v []jsonscan.Value, class int64) error {
 	}
 	if class == 3002 { // who signs in is whom it concerns
 		if len(v[fUser].Text()) == 0 {
-			f.ev.Who = who(target, nil, jsonscan.Value{})
+			f.ev.Who = who(target, nil, v[fTargetType])
+		}
+		if f.ev.Outcome == usage.Failed { // whoever cannot prove who it is, is refused
+			f.ev.Outcome = usage.Refused
 		}
 		switch v[fTopMFA].Kind {
 		case jsonscan.True:

@@ -33,6 +33,37 @@ type routeRow struct {
 	Steps    []stepRow `json:"steps"`
 }
 
+// nodeRow is a node whose administrator an identity is, or can become.
+type nodeRow struct {
+	Node    model.Path `json:"node"`
+	Already bool       `json:"already"`
+	Steps   []stepRow  `json:"steps"`
+}
+
+// escalationValue is what an identity can give itself.
+type escalationValue struct {
+	Identity      model.ID   `json:"identity"`
+	Administrator []nodeRow  `json:"administrator" doc:"of the nodes that matter"`
+	Becomes       []routeRow `json:"becomes" doc:"whom it can become; where it can become anybody, those only for that are left out"`
+	Anybody       bool       `json:"anybody" doc:"it can become anybody at all"`
+}
+
+// cutRow is a grant or an act-as edge to take away.
+type cutRow struct {
+	Grant string   `json:"grant,omitempty"`
+	ActAs string   `json:"act_as,omitempty"`
+	Of    model.ID `json:"of"`
+	Used  string   `json:"used"`
+}
+
+// administratorsValue is who can become administrator of a node.
+type administratorsValue struct {
+	Node           model.Path `json:"node"`
+	Administrators []model.ID `json:"administrators" doc:"who can edit grants on it already"`
+	CanBecome      []routeRow `json:"can_become"`
+	Cut            []cutRow   `json:"smallest_cut" doc:"without it nobody who is not administrator can become one"`
+}
+
 // told says the steps of a route, for people and for programs.
 func told(steps []escalate.Step) []stepRow {
 	out := []stepRow{}
@@ -134,11 +165,6 @@ func (w *workspace) escalationFrom(s *indexed, id model.ID, f *reachFlags) error
 	}
 	g := escalate.New(s.Index, nodes)
 	routes, anybody := g.From(n)
-	type nodeRow struct {
-		Node    model.Path `json:"node"`
-		Already bool       `json:"already"`
-		Steps   []stepRow  `json:"steps"`
-	}
 	rows, becomes := []nodeRow{}, []routeRow{}
 	gains := 0
 	for i, p := range nodes {
@@ -156,7 +182,7 @@ func (w *workspace) escalationFrom(s *indexed, id model.ID, f *reachFlags) error
 	for _, r := range routes {
 		becomes = append(becomes, routeRow{s.ID(r.Identity), told(r.Steps)})
 	}
-	d := &render.Doc{Value: map[string]any{"identity": id, "administrator": rows, "becomes": becomes, "anybody": anybody != nil}}
+	d := &render.Doc{Value: escalationValue{id, rows, becomes, anybody != nil}}
 	switch {
 	case gains > 0:
 		d.Head = fmt.Sprintf("ESCALATION: %s can make itself administrator of %d more of %s that matter", id, gains, render.Plural(len(nodes), "node"))
@@ -219,15 +245,8 @@ func (w *workspace) escalationInto(ctx context.Context, src config.Source, s *in
 		}
 	}
 	slices.SortStableFunc(rows, func(a, b routeRow) int { return cmp.Compare(len(a.Steps), len(b.Steps)) })
-	type cutRow struct {
-		Grant string   `json:"grant,omitempty"`
-		ActAs string   `json:"act_as,omitempty"`
-		Of    model.ID `json:"of"`
-		Used  string   `json:"used"`
-	}
 	cuts := []cutRow{}
-	value := map[string]any{"node": path, "administrators": names, "can_become": rows, "smallest_cut": cuts}
-	d := &render.Doc{Value: value, Head: fmt.Sprintf("%s can edit grants on %s; nobody else can make itself administrator of it", identities(len(names)), path)}
+	d := &render.Doc{Head: fmt.Sprintf("%s can edit grants on %s; nobody else can make itself administrator of it", identities(len(names)), path)}
 	if len(rows) > 0 {
 		d.Head = fmt.Sprintf("ESCALATION: %s can make themselves administrator of %s, beside %s who can edit grants on it", identities(len(rows)), path, identities(len(names)))
 		if len(rows) == 1 {
@@ -290,13 +309,13 @@ func (w *workspace) escalationInto(ctx context.Context, src config.Source, s *in
 			if len(cut.ActAs) == 0 && len(cut.Grants) < 10 && without != "" {
 				d.Next = append(d.Next, fmt.Sprintf("clipfence reach --into %s --escalation%s", path, without))
 			}
-			value["smallest_cut"] = cuts
 		}
 	}
 	d.Notes = append(d.Notes, "Proven from the survey, with every denial, guardrail and ceiling; a credential or code whose owner the inventory does not tell (runs_as) is not counted.")
 	if len(d.Next) == 0 && len(rows) > 0 {
 		d.Next = []string{fmt.Sprintf("clipfence reach %s --escalation", rows[0].Identity)}
 	}
+	d.Value = administratorsValue{path, names, rows, cuts}
 	return w.app.print(d)
 }
 

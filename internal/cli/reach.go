@@ -256,6 +256,16 @@ func newFilter(permission, level, under string) (*permissionFilter, error) {
 	return f, err
 }
 
+// reachValue is what an identity can do.
+type reachValue struct {
+	Identity    model.ID   `json:"identity"`
+	Permissions int        `json:"permissions" doc:"different ones, on any node"`
+	Certain     int        `json:"certain_permissions" doc:"of them those that hang on no condition"`
+	Nodes       int        `json:"nodes" doc:"nodes of the inventory on which it has any"`
+	CanActAs    int        `json:"can_act_as" doc:"how many identities, in any number of steps"`
+	Ways        []reachRow `json:"ways"`
+}
+
 type reachRow struct {
 	As      model.ID    `json:"as,omitzero"`
 	Steps   []string    `json:"steps,omitempty"`
@@ -401,7 +411,7 @@ func (a *app) reachFrom(s *indexed, id model.ID, filter *permissionFilter, f *re
 	if rows == nil {
 		rows = []reachRow{}
 	}
-	d.Value = map[string]any{"identity": id, "permissions": perms.Count(), "certain_permissions": sure.Count(), "nodes": nodes.count(s), "can_act_as": len(masks), "ways": rows}
+	d.Value = reachValue{id, perms.Count(), sure.Count(), nodes.count(s), len(masks), rows}
 	return a.print(d)
 }
 
@@ -526,6 +536,14 @@ func levelTone(l model.Level) render.Tone {
 		return render.Warn
 	}
 	return render.Plain
+}
+
+// intoValue is who can do what on some nodes.
+type intoValue struct {
+	Into       string       `json:"into" doc:"a path, or a resource set"`
+	Nodes      []model.Path `json:"nodes"`
+	Identities []intoRow    `json:"identities"`
+	Changes    []intoChange `json:"changes,omitempty" doc:"with --compare, --without and --with: what became of whom"`
 }
 
 type intoRow struct {
@@ -753,7 +771,8 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 	if rows == nil {
 		rows = []intoRow{}
 	}
-	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public), Value: map[string]any{"into": title, "nodes": nodes, "identities": rows}}
+	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public)}
+	value := intoValue{Into: title, Nodes: nodes, Identities: rows}
 	if len(nodes) > 1 {
 		d.Lines = append(d.Lines, render.Plural(len(nodes), "node")+" in it")
 	}
@@ -768,7 +787,7 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 			words = fmt.Sprintf("Since survey %d of %s", before.survey.ID, before.survey.Finished.Format(time.DateTime))
 		}
 		d.Lines = append(d.Lines, words+": "+changeWords(changes, f.all)+".")
-		d.Value.(map[string]any)["changes"] = changes
+		value.Changes = changes
 	}
 	if len(t.Rows) < len(rows) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
@@ -781,5 +800,6 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 			d.Notes = append(d.Notes, "The inventory does not list this place; the answer holds for anything of that name.")
 		}
 	}
+	d.Value = value
 	return a.print(d)
 }

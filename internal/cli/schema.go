@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
@@ -32,6 +33,12 @@ var schemas = []struct {
 	{"uses", "One of clipfence uses --format json", reflect.TypeFor[useRow]()},
 	{"finding", "One of clipfence findings --format json", reflect.TypeFor[findingRow]()},
 	{"coverage", "One of clipfence coverage --format json", reflect.TypeFor[coverageRow]()},
+	{"reach", "clipfence reach IDENTITY --format json", reflect.TypeFor[reachValue]()},
+	{"into", "clipfence reach --into and --set --format json", reflect.TypeFor[intoValue]()},
+	{"comparison", "One of clipfence reach IDENTITY --compare, --with and --without --format json", reflect.TypeFor[compareRow]()},
+	{"escalation", "clipfence reach IDENTITY --escalation --format json", reflect.TypeFor[escalationValue]()},
+	{"administrators", "clipfence reach --into NODE --escalation --format json", reflect.TypeFor[administratorsValue]()},
+	{"why", "clipfence why --format json", reflect.TypeFor[whyValue]()},
 	{"rehearsal", "clipfence rehearse --format json", reflect.TypeFor[rehearsalValue]()},
 	{"survey", "One of clipfence survey --format json", reflect.TypeFor[surveyRow]()},
 	{"patrol", "clipfence patrol --format json", reflect.TypeFor[patrol.Round]()},
@@ -44,7 +51,7 @@ func (a *app) schemaCmd() *cobra.Command {
 	}
 	return &cobra.Command{
 		Use: "schema NAME", Short: "Print the JSON Schema of a file or an answer", Args: cobra.ExactArgs(1), ValidArgs: names,
-		Long:    fmt.Sprintf("Print the JSON Schema (draft 2020-12) of a file that is read or written, or of an answer in JSON. Names: %v", names),
+		Long:    fmt.Sprintf("Print the JSON Schema (draft 2020-12) of a file that is read or written, or of an answer in JSON. Names:\n%s", strings.Join(names, ", ")),
 		Example: "  clipfence schema fence",
 		RunE: func(_ *cobra.Command, args []string) error {
 			i := slices.Index(names, args[0])

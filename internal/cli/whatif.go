@@ -160,15 +160,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 	e := before.engine.Estate
 	all := f.all
 	d := engine.Compare(before.engine, after.engine, id)
-	type row struct {
-		Becomes    string           `json:"becomes"`
-		Permission model.Permission `json:"permission"`
-		Level      string           `json:"level"`
-		On         string           `json:"on"`
-		Grant      string           `json:"grant"`
-		Left       []string         `json:"left_on,omitempty"`
-	}
-	rows := []row{}
+	rows := []compareRow{}
 	count := map[string]int{}
 	add := func(what string, ps []engine.Place) {
 		slices.SortStableFunc(ps, func(x, y engine.Place) int {
@@ -177,7 +169,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		for _, p := range ps {
 			c := e.Catalogue[p.Permission]
 			if filter.has(c) && (filter.under.IsZero() || p.On.Overlaps(filter.under.Below())) {
-				r := row{what, c.Permission, c.Level.String(), p.On.String(), p.Grant.ID, nil}
+				r := compareRow{what, c.Permission, c.Level.String(), p.On.String(), p.Grant.ID, nil}
 				for _, on := range p.Left {
 					r.Becomes = "narrowed"
 					r.Left = append(r.Left, on.String())
@@ -213,6 +205,16 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		doc.Notes = append(doc.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
 	return a.print(doc)
+}
+
+// compareRow is what becomes of one permission on one place.
+type compareRow struct {
+	Becomes    string           `json:"becomes" doc:"lost, narrowed, gained or stays"`
+	Permission model.Permission `json:"permission"`
+	Level      string           `json:"level"`
+	On         string           `json:"on"`
+	Grant      string           `json:"grant" doc:"that gave it, or gives it then"`
+	Left       []string         `json:"left_on,omitempty" doc:"of one that is narrowed: where it is still there"`
 }
 
 // union returns a catalogue with everything of both; of an entry in both the second's.

@@ -95,17 +95,28 @@ func nearWords(near []engine.Near) []string {
 	return out
 }
 
+// whyRule is a rule that had a say.
+type whyRule struct {
+	Layer string `json:"layer" doc:"denial, guardrail, ceiling or grant"`
+	Says  string `json:"says"`
+	Holds string `json:"holds" doc:"yes, no or unknown"`
+	Text  string `json:"text"`
+}
+
+// whyValue is one decision.
+type whyValue struct {
+	Identity   model.ID         `json:"identity"`
+	Permission model.Permission `json:"permission"`
+	Path       model.Path       `json:"path"`
+	Outcome    string           `json:"outcome" doc:"allowed, allowed if or denied"`
+	Rules      []whyRule        `json:"rules"`
+}
+
 func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
 	dec := s.Decide(id, p, path, ctx)
-	type rule struct {
-		Layer string `json:"layer"`
-		Says  string `json:"says"`
-		Holds string `json:"holds"` // yes, no or unknown
-		Text  string `json:"text"`
-	}
-	rules := []rule{}
+	rules := []whyRule{}
 	t := render.Table{Columns: []render.Column{{Name: "LAYER"}, {Name: "SAYS"}, {Name: "BECAUSE", Wrap: true}}}
-	add := func(r rule, tone render.Tone) {
+	add := func(r whyRule, tone render.Tone) {
 		rules = append(rules, r)
 		t.Row(render.C(r.Layer), render.Cell{Text: r.Says, Tone: tone}, render.C(r.Text))
 	}
@@ -118,19 +129,19 @@ func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, 
 		if len(r.Chain) > 0 {
 			text += ", named for " + chainWords(r.Chain)
 		}
-		add(rule{r.Layer, says, r.Met.String(), text}, render.Bad)
+		add(whyRule{r.Layer, says, r.Met.String(), text}, render.Bad)
 	}
 	for _, w := range dec.Ways {
 		says, tone := "allows", render.Good
 		if w.Met == model.Open {
 			says, tone = "may allow", render.Warn
 		}
-		add(rule{"grant", says, w.Met.String(), wayWords(w)}, tone)
+		add(whyRule{"grant", says, w.Met.String(), wayWords(w)}, tone)
 	}
 	for _, w := range dec.Unmet {
-		add(rule{"grant", "does not", w.Met.String(), fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())}, render.Dim)
+		add(whyRule{"grant", "does not", w.Met.String(), fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())}, render.Dim)
 	}
-	d := &render.Doc{Value: map[string]any{"identity": id, "permission": p, "path": path, "outcome": dec.Outcome.String(), "rules": rules}}
+	d := &render.Doc{Value: whyValue{id, p, path, dec.Outcome.String(), rules}}
 	switch dec.Outcome {
 	case engine.Allowed:
 		d.Head = fmt.Sprintf("ALLOWED: %s may %s on %s", id, p, path)

@@ -97,6 +97,9 @@ func what(f *gauge.Finding) string {
 	case gauge.PublicAccess:
 		return "anybody has " + grantWords(f.Grant.Grant)
 	case gauge.RedundantGrant:
+		if f.Other == nil {
+			return fmt.Sprintf("%s gives nothing that %s together do not", grantWords(f.Grant.Grant), render.Plural(f.Count, "other grant"))
+		}
 		return fmt.Sprintf("%s gives nothing that grant %s to %s does not", grantWords(f.Grant.Grant), f.Other.ID, f.Other.To)
 	case posture.Outsider:
 		return "from outside, has " + grantWords(f.Grant.Grant)

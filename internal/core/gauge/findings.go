@@ -71,14 +71,14 @@ type Finding struct {
 	Identity model.ID
 	Grant    *GrantResult // nil for an idle identity
 	Standing *Standing    // nil for open identities
-	Other    *model.Grant // for a redundant grant: the one that gives the same
+	Other    *model.Grant // for a redundant grant: the one that gives the same; nil: several do
 	Example  []model.Permission
 
 	// Of findings about the shape of an estate.
 	Source string
 	Rule   string     // a denial or a ceiling
 	Node   model.Path // whose administrators it is about
-	Count  int        // of administrators, or of steps
+	Count  int        // of administrators, of steps, or of grants that together give the same
 	Chain  []model.ID // of acting as others
 }
 
@@ -104,7 +104,7 @@ const (
 
 // Findings reads off a result what is wrong, most dangerous first.
 func Findings(in *Input, r *Result) []Finding {
-	f := &finder{in: in, r: r, e: in.Engine.Estate}
+	f := &finder{in: in, r: r, e: in.Engine.Estate, spare: map[int]bool{}}
 	for _, s := range r.Standings {
 		if (s.State == Idle || s.State == Disabled) && len(s.Holdings) > 0 {
 			if d := f.ownDanger(s); d > 0 {
@@ -126,6 +126,8 @@ type finder struct {
 	r   *Result
 	e   *model.Estate
 	out []Finding
+
+	spare map[int]bool // grants that are redundant, by index
 }
 
 func (f *finder) add(x Finding) {
@@ -174,6 +176,12 @@ func (f *finder) grant(i int, g *GrantResult) {
 		y := x
 		y.Kind, y.Danger, y.Other = RedundantGrant, 0, other
 		f.add(y)
+		f.spare[i] = true
+	} else if others := f.givenByOthers(i, g); others > 0 {
+		y := x
+		y.Kind, y.Danger, y.Count = RedundantGrant, 0, others
+		f.add(y)
+		f.spare[i] = true
 	}
 	if g.Unused.Count() == 0 {
 		f.place(x, g)
@@ -261,7 +269,7 @@ func (f *finder) givenByOther(i int, g *GrantResult) *model.Grant {
 	for _, st := range f.in.Engine.Closure(g.Grant.To) {
 		for _, j := range f.in.Engine.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+			if j == i || o.Grant.To.Open() || f.spare[j] || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
 			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {
@@ -273,6 +281,39 @@ func (f *finder) givenByOther(i int, g *GrantResult) *model.Grant {
 		}
 	}
 	return nil
+}
+
+// givenByOthers returns how many other grants together give a holder everything that g
+// gives; 0 when they do not. Grants that are called redundant so themselves do not count,
+// so that all of them can go.
+func (f *finder) givenByOthers(i int, g *GrantResult) int {
+	by := map[int][]model.PathPattern{} // places by permission
+	used := map[int]bool{}
+	for _, st := range f.in.Engine.Closure(g.Grant.To) {
+		for _, j := range f.in.Engine.GrantsTo(st.ID) {
+			o := f.r.Grants[j]
+			if j == i || o.Grant.To.Open() || f.spare[j] || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+				continue
+			}
+			if !slices.ContainsFunc(o.Grant.On, func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.On, p.Overlaps) }) {
+				continue
+			}
+			for p := range g.Perms.All() {
+				if o.Perms.Has(p) {
+					by[p] = append(by[p], o.Grant.On...)
+					used[j] = true
+				}
+			}
+		}
+	}
+	for p := range g.Perms.All() {
+		for _, on := range g.Grant.On {
+			if !model.PathPatternsContain(by[p], on) {
+				return 0
+			}
+		}
+	}
+	return len(used)
 }
 
 // examples picks the most telling permissions of a set: the highest levels first.

@@ -373,14 +373,14 @@ func mendWords(picked []coverageRow, steps []source.Step) []string {
 			out = append(out, verb+" "+strings.Join(logs, ", "))
 		}
 	}
-	say("switch on "+render.Plural(len(off), "log")+":", off)
-	say("let the writer write "+render.Plural(len(refused), "log")+":", refused)
 	for _, s := range steps {
 		var g model.Grant
 		if s.Kind == source.Grants && json.Unmarshal(s.After, &g) == nil {
-			out = append(out, fmt.Sprintf("this WIDENS what %s may do, by role %s on %s", g.To, g.Role, render.Plural(len(g.On), "node")))
+			out = append(out, fmt.Sprintf("it WIDENS what %s may do, by role %s on %s", g.To, g.Role, render.Plural(len(g.On), "node")))
 		}
 	}
+	say("switch on "+render.Plural(len(off), "log")+":", off)
+	say("let the writer write "+render.Plural(len(refused), "log")+":", refused)
 	return out
 }
 

@@ -198,6 +198,13 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 	if f.compare != 0 {
 		doc.Lines = append(doc.Lines, fmt.Sprintf("Between survey %d of %s and survey %d of %s.", before.survey.ID, before.survey.Finished.Format(time.DateTime), after.survey.ID, after.survey.Finished.Format(time.DateTime)))
 	}
+	exact, err := exactly(before, after, id)
+	if err != nil {
+		return err
+	}
+	if exact != "" {
+		doc.Lines = append(doc.Lines, exact)
+	}
 	if len(rows) > 0 {
 		doc.Tables = []render.Table{t}
 	}
@@ -205,6 +212,41 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		doc.Notes = append(doc.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
 	return a.print(doc)
+}
+
+// exactly counts on the inventory, with every layer, what an identity loses and gains;
+// "" where the inventories are not the same.
+func exactly(before, after *surveyed, id model.ID) (string, error) {
+	a, b := before.engine.Estate, after.engine.Estate
+	if !slices.EqualFunc(a.Nodes, b.Nodes, func(x, y model.Node) bool { return x.Path == y.Path }) || len(a.Catalogue) != len(b.Catalogue) {
+		return "", nil
+	}
+	x, err := index.Build(a)
+	if err != nil {
+		return "", err
+	}
+	y, err := index.Build(b)
+	if err != nil {
+		return "", err
+	}
+	d := index.Difference(x, y, id, index.Possible)
+	return fmt.Sprintf("On the inventory, with every layer, that is %s less, and %s more.", pairWords(d.Lost), pairWords(d.Gained)), nil
+}
+
+// pairWords counts pairs of permission and node, the most dangerous first.
+func pairWords(pairs [model.HandOut + 1]uint64) string {
+	sum := 0
+	var levels []string
+	for l := model.HandOut; l >= model.List; l-- {
+		if n := int(pairs[l]); n > 0 {
+			levels = append(levels, fmt.Sprintf("%s %s", render.Count(n), l))
+			sum += n
+		}
+	}
+	if sum == 0 {
+		return "none"
+	}
+	return fmt.Sprintf("%s of permission and node (%s)", render.Plural(sum, "pair"), strings.Join(levels, ", "))
 }
 
 // compareRow is what becomes of one permission on one place.

@@ -8,6 +8,7 @@ import (
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/sandbox"
 )
 
 // told is a decision in words that can be compared.
@@ -280,5 +281,59 @@ func onlyAgrees(t *testing.T, seed uint64, plain *engine.Engine, x *index.Index,
 	got := w.Totals(id)
 	if got.Nodes != nodes || got.Permissions.Count() != len(want) {
 		t.Fatalf("seed %d: %s under %s, mode %d: %d permissions on %d nodes, want %d on %d", seed, id, under, mode, got.Permissions.Count(), got.Nodes, len(want), nodes)
+	}
+}
+
+// TestDifference counts what a change does to everybody's access, and counts again node
+// by node with the sweep.
+func TestDifference(t *testing.T) {
+	changed := 0
+	for seed := range uint64(estates(t) / 2) {
+		g := newRandom(seed)
+		before := g.estate(t)
+		g.add(sandbox.KindGrant, g.grant())
+		g.add(sandbox.KindDenial, g.denial())
+		after := g.estate(t)
+		if seed%2 == 0 {
+			after.Grants = after.Grants[1:]
+		}
+		a, err := index.Build(before)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := index.Build(after)
+		if err != nil {
+			t.Fatal(err)
+		}
+		one, two := engine.New(before), engine.New(after)
+		had, has := engine.NewSweep(one), engine.NewSweep(two)
+		for _, text := range append(g.groups[:1:1], g.people...) {
+			id := model.MustID(text)
+			var want index.Change
+			for _, n := range before.Nodes {
+				x, conditional := had.Effective(one.Closure(id), n.Path)
+				x.Or(conditional)
+				y, conditional := has.Effective(two.Closure(id), n.Path)
+				y.Or(conditional)
+				for i, c := range before.Catalogue {
+					switch {
+					case x.Has(i) && !y.Has(i):
+						want.Lost[c.Weighs()]++
+					case !x.Has(i) && y.Has(i):
+						want.Gained[c.Weighs()]++
+					}
+				}
+			}
+			got := index.Difference(a, b, id, index.Possible)
+			if got != want {
+				t.Fatalf("seed %d: %s: %+v, want %+v", seed, id, got, want)
+			}
+			if got != (index.Change{}) {
+				changed++
+			}
+		}
+	}
+	if changed < 50 && !testing.Short() {
+		t.Errorf("only %d identities were touched", changed)
 	}
 }

@@ -1,0 +1,77 @@
+package index
+
+import (
+	"math/bits"
+
+	"clipfence/internal/core/model"
+)
+
+// A Change is what becomes of an identity's access between two estates with the same
+// inventory and catalogue: pairs of permission and node, by the level the permission
+// weighs as.
+type Change struct {
+	Lost, Gained [6]uint64
+}
+
+// Difference counts exactly, with every layer, what an identity may do before and not
+// after, and the other way round, on the nodes of the inventory. Both indexes must hold
+// the same nodes and the same catalogue.
+func Difference(before, after *Index, id model.ID, mode Mode) Change {
+	had, has := before.NewWalk(mode), after.NewWalk(mode)
+	a, b := runsOf(before, had.Pieces(id)), runsOf(after, has.Pieces(id))
+	var c Change
+	one, two := before.NewBits(), after.NewBits()
+	fill := func(to []uint64, words []Word) {
+		clear(to)
+		for _, w := range words {
+			to[w.At] = w.Bits
+		}
+	}
+	const end = ^uint32(0)
+	for at := uint32(0); len(a) > 0 || len(b) > 0; {
+		// Up to where neither changes.
+		next := end
+		clear(one)
+		clear(two)
+		for i, runs := range [][]run{a, b} {
+			if len(runs) == 0 {
+				continue
+			}
+			if r := runs[0]; r.from > at {
+				next = min(next, r.from)
+			} else {
+				next = min(next, r.to)
+				fill([][]uint64{one, two}[i], r.words)
+			}
+		}
+		n := uint64(next - at)
+		for w := range one {
+			l := had.level[w]
+			c.Lost[l] += n * uint64(bits.OnesCount64(one[w]&^two[w]))
+			c.Gained[l] += n * uint64(bits.OnesCount64(two[w]&^one[w]))
+		}
+		at = next
+		for len(a) > 0 && a[0].to <= at {
+			a = a[1:]
+		}
+		for len(b) > 0 && b[0].to <= at {
+			b = b[1:]
+		}
+	}
+	return c
+}
+
+// run is a piece in numbers of the inventory's nodes, which two indexes of one
+// inventory share.
+type run struct {
+	from, to uint32
+	words    []Word
+}
+
+func runsOf(x *Index, pieces []Piece) []run {
+	out := make([]run, len(pieces))
+	for i, p := range pieces {
+		out[i] = run{x.realBefore.at(p.From), x.realBefore.at(p.To), p.Words}
+	}
+	return out
+}

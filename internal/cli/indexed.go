@@ -40,7 +40,12 @@ func (w *workspace) indexed(ctx context.Context, s config.Source) (*indexed, err
 	}
 	f, err := snapshot.Open(file, key)
 	if err == nil {
-		w.closers = append(w.closers, f.Close)
+		w.closers = append(w.closers, func() error {
+			if err := f.Err(); err != nil { // it was as it was written, and is not as this program writes it
+				return errors.Join(fmt.Errorf("%s: %w; remove it, it is made anew", file, err), f.Close())
+			}
+			return f.Close()
+		})
 		return &indexed{s, f.Index, survey}, nil
 	}
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, snapshot.ErrOther) {

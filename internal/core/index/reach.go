@@ -127,12 +127,16 @@ func (x *Index) Into(path model.Path) []Access {
 	c.begin()
 	for _, m := range s.matched {
 		for grants, j := x.onPlace.of(int(m)), 0; j < grants.len(); j++ {
-			x.below(c, x.grantTo.at(int(grants.at(j))), func(id uint32) { c.allow(id, 1) })
+			for _, id := range x.below(c, x.grantTo.at(int(grants.at(j)))) {
+				c.allow(id, 1)
+			}
 		}
 	}
 	for i, k := range x.idKind {
 		if k&bypass != 0 {
-			x.below(c, uint32(i), func(id uint32) { c.allow(id, 1) })
+			for _, id := range x.below(c, uint32(i)) {
+				c.allow(id, 1)
+			}
 		}
 	}
 	var ids []uint32
@@ -432,9 +436,9 @@ func (x *Index) Actors(targets []int) []Actor {
 				continue
 			}
 			s.crowd.begin()
-			x.below(s.crowd, uint32(from), func(id uint32) {
+			for _, id := range x.below(s.crowd, uint32(from)) {
 				if seen[int(id)] {
-					return
+					continue
 				}
 				seen[int(id)] = true
 				next := Actor{int(id), append([]*model.ActAs{a}, at.Steps...), at.As}
@@ -442,7 +446,7 @@ func (x *Index) Actors(targets []int) []Actor {
 				if x.kind(id) != model.Group {
 					out = append(out, next)
 				}
-			})
+			}
 		}
 	}
 	return out

@@ -37,30 +37,32 @@ func (c *crowd) begin() {
 	}
 }
 
-// below calls yield with an identity and everybody whose closure holds it, except
-// those visited since begin.
-func (x *Index) below(c *crowd, to uint32, yield func(id uint32)) {
-	c.queue = c.queue[:0]
-	push := func(id uint32) {
-		if c.visited[id] != c.round {
-			c.visited[id] = c.round
-			c.queue = append(c.queue, id)
-		}
+// below returns an identity and everybody whose closure holds it, except those visited
+// since begin. What it returns is overwritten by the next call.
+func (x *Index) below(c *crowd, to uint32) []uint32 {
+	queue, visited, round := c.queue[:0], c.visited, c.round
+	if visited[to] != round {
+		visited[to] = round
+		queue = append(queue, to)
 	}
-	push(to)
 	if k := x.kind(to); k == model.Everyone || k == model.SignedIn {
 		for i := range x.idKind {
-			if slices.Contains(crowds(x.kind(uint32(i))), k) {
-				push(uint32(i))
+			if visited[i] != round && slices.Contains(crowds(x.kind(uint32(i))), k) {
+				visited[i] = round
+				queue = append(queue, uint32(i))
 			}
 		}
 	}
-	for i := 0; i < len(c.queue); i++ {
-		yield(c.queue[i])
-		for members, j := x.down.of(int(c.queue[i])), 0; j < members.len(); j++ {
-			push(members.at(j))
+	for i := 0; i < len(queue); i++ {
+		for members, j := x.down.of(int(queue[i])), 0; j < members.len(); j++ {
+			if id := members.at(j); visited[id] != round {
+				visited[id] = round
+				queue = append(queue, id)
+			}
 		}
 	}
+	c.queue = queue
+	return queue
 }
 
 func (c *crowd) allow(id uint32, value uint8) {
@@ -130,17 +132,19 @@ func (x *Index) who(p model.Permission, path model.Path, groups bool) []Holder {
 	for _, value := range []uint8{2, 1} {
 		c.begin()
 		for _, to := range given[value] {
-			x.below(c, to, func(id uint32) { c.allow(id, value) })
+			for _, id := range x.below(c, to) {
+				c.allow(id, value)
+			}
 		}
 	}
 	x.refuse(s, c, p, perm, listed, ctx)
 	for i, k := range x.idKind {
 		if k&bypass != 0 {
 			c.begin()
-			x.below(c, uint32(i), func(id uint32) {
+			for _, id := range x.below(c, uint32(i)) {
 				c.allow(id, 2)
 				c.refused[id] = 0
-			})
+			}
 		}
 	}
 	n := 0
@@ -169,7 +173,7 @@ func (x *Index) refuse(s *scratch, c *crowd, p model.Permission, perm int, liste
 	spare := func(but ints) {
 		c.begin()
 		for j := range but.len() {
-			x.below(c, but.at(j), func(uint32) {})
+			x.below(c, but.at(j))
 		}
 	}
 	for _, i := range x.on(s, &x.denialOn) {
@@ -187,7 +191,9 @@ func (x *Index) refuse(s *scratch, c *crowd, p model.Permission, perm int, liste
 		// Who is spared is visited first, with everybody below, and then passed over.
 		spare(x.denialBut.of(int(i)))
 		for to, j := x.denialTo.of(int(i)), 0; j < to.len(); j++ {
-			x.below(c, to.at(j), func(id uint32) { c.refuse(id, value) })
+			for _, id := range x.below(c, to.at(j)) {
+				c.refuse(id, value)
+			}
 		}
 	}
 	for _, i := range x.on(s, &x.railsAt) {
@@ -235,12 +241,16 @@ func (x *Index) Granted(p model.Permission, path model.Path, without func(grant 
 	for _, value := range []uint8{2, 1} {
 		c.begin()
 		for _, to := range given[value] {
-			x.below(c, to, func(id uint32) { c.allow(id, value) })
+			for _, id := range x.below(c, to) {
+				c.allow(id, value)
+			}
 		}
 	}
 	for _, i := range x.Bypass() {
 		c.begin()
-		x.below(c, uint32(i), func(id uint32) { c.allow(id, 2) })
+		for _, id := range x.below(c, uint32(i)) {
+			c.allow(id, 2)
+		}
 	}
 	var out []Holder
 	c.each(func(id uint32) {
@@ -342,7 +352,9 @@ func (x *Index) Members(i int, yield func(int)) {
 		s.crowd = newCrowd(x.ids.len())
 	}
 	s.crowd.begin()
-	x.below(s.crowd, uint32(i), func(id uint32) { yield(int(id)) })
+	for _, id := range x.below(s.crowd, uint32(i)) {
+		yield(int(id))
+	}
 }
 
 // Joined yields the groups that an identity is a direct member of.

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -72,7 +74,8 @@ func (w *workspace) snapshotOf(ctx context.Context, s config.Source, survey stor
 	for _, l := range w.Links {
 		key += fmt.Sprintf("; %s = %s", l.A, l.B)
 	}
-	return w.Path(".clipfence/index/" + url.PathEscape(s.Name) + ".index"), key, nil
+	h := sha256.Sum256([]byte(key)) // there may be many links
+	return w.Path(".clipfence/index/" + url.PathEscape(s.Name) + ".index"), hex.EncodeToString(h[:]), nil
 }
 
 // keepIndex indexes a survey and keeps the snapshot.

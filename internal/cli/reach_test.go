@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"clipfence/internal/core/escalate"
+	"clipfence/internal/core/model"
+)
+
+// TestChanged compares two answers about a place, identity by identity.
+func TestChanged(t *testing.T) {
+	row := func(id string, nodes, certain, conditional int) intoRow {
+		return intoRow{Identity: model.MustID(id), Nodes: nodes, Certain: certain, Conditional: conditional}
+	}
+	for _, tt := range []struct {
+		name          string
+		before, after []intoRow
+		want          string
+	}{
+		{"nothing", nil, nil, "nobody lost or gained anything here"},
+		{"the same", []intoRow{row("person/a", 1, 2, 0)}, []intoRow{row("person/a", 1, 2, 0)}, "nobody lost or gained anything here"},
+		{"lost", []intoRow{row("person/a", 1, 2, 0)}, nil, "no longer person/a"},
+		{"gained", nil, []intoRow{row("person/a", 1, 2, 0)}, "new person/a"},
+		{"more", []intoRow{row("person/a", 1, 2, 0)}, []intoRow{row("person/a", 1, 2, 1)}, "with more person/a (2 -> 3 permissions)"},
+		{"less", []intoRow{row("person/a", 1, 2, 2)}, []intoRow{row("person/a", 1, 2, 1)}, "with less person/a (4 -> 3 permissions)"},
+		{"on fewer nodes", []intoRow{row("person/a", 5, 2, 0)}, []intoRow{row("person/a", 3, 2, 0)}, "with less person/a (2 -> 2 permissions)"},
+		{"on more nodes", []intoRow{row("person/a", 3, 2, 0)}, []intoRow{row("person/a", 5, 2, 0)}, "with more person/a (2 -> 2 permissions)"},
+		{"all of it", []intoRow{row("person/a", 1, 1, 0), row("person/b", 1, 3, 0), row("person/c", 1, 1, 0)}, []intoRow{row("person/b", 1, 1, 0), row("person/c", 1, 2, 0), row("person/d", 1, 1, 0)},
+			"no longer person/a; with less person/b (3 -> 1 permissions); with more person/c (1 -> 2 permissions); new person/d"},
+	} {
+		if got := changeWords(changed(tt.before, tt.after), false); got != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
+		}
+	}
+	var many []intoRow
+	for i := range 9 {
+		many = append(many, row(fmt.Sprintf("person/p%d", i), 1, 1, 0))
+	}
+	if got := changeWords(changed(many, nil), false); !strings.HasSuffix(got, "person/p4, and 4 more (--all)") {
+		t.Errorf("many: %q", got)
+	}
+	if got := changeWords(changed(many, nil), true); !strings.HasSuffix(got, "person/p8") {
+		t.Errorf("all of many: %q", got)
+	}
+}
+
+// TestSentence tells steps so that a person can follow them.
+func TestSentence(t *testing.T) {
+	a, w, g := model.MustID("person/a"), model.MustID("workload/w"), model.MustID("group/g")
+	top, project := model.MustPath("/s/org:o"), model.MustPath("/s/org:o/project:p")
+	p := model.MustPermission
+	for _, tt := range []struct {
+		name  string
+		steps []escalate.Step
+		want  string
+	}{
+		{"grants itself", []escalate.Step{{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top}}, "1. grants itself anything on /s/org:o (id/grant:create there)"},
+		{"from above", []escalate.Step{{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: project}}, "1. grants itself anything on /s/org:o/project:p (id/grant:create on /s/org:o)"},
+		{"joins", []escalate.Step{{Who: a, Kind: model.JoinGroup, Permission: p("id/group:join"), At: top, Becomes: g}, {Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top, By: g}},
+			"1. joins group/g (id/group:join on /s/org:o); 2. grants itself anything on /s/org:o (id/grant:create there, as a member of group/g)"},
+		{"acts as another", []escalate.Step{{Who: a, Kind: escalate.ActAs, Becomes: w, Edge: &model.ActAs{How: "mint-token"}}, {Who: w, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top}},
+			"1. acts as workload/w (mint-token); 2. as workload/w grants itself anything on /s/org:o (id/grant:create there)"},
+		{"in a way that nobody named", []escalate.Step{{Who: a, Kind: escalate.ActAs, Becomes: w, Edge: &model.ActAs{}, Conditional: true}}, "1. acts as workload/w (act as), under conditions"},
+		{"mints", []escalate.Step{{Who: a, Kind: model.MintCredential, Permission: p("id/key:mint"), At: top, Becomes: w}}, "1. mints a credential of workload/w (id/key:mint on /s/org:o)"},
+		{"of anybody", []escalate.Step{{Who: a, Kind: model.MintCredential, Permission: p("id/key:mint"), At: top}}, "1. mints a credential of anybody (id/key:mint on /s/org:o)"},
+		{"runs as", []escalate.Step{{Who: a, Kind: model.RunAs, Permission: p("run/job:edit"), At: project, Becomes: w, Self: true}}, "1. makes code run as workload/w (run/job:edit on /s/org:o/project:p, which it grants itself)"},
+		{"edits its role", []escalate.Step{{Who: a, Kind: model.EditRole, Permission: p("id/role:update"), At: top, Admin: project, Grant: "g-7"}}, "1. puts anything into the role of grant g-7 (id/role:update on /s/org:o)"},
+		{"lifts", []escalate.Step{{Who: a, Kind: model.LiftCeiling, Permission: p("id/ceiling:lift"), At: top}, {Who: a, Kind: model.LiftGuardrail, Permission: p("id/rail:lift"), At: top}, {Who: a, Kind: model.LiftDenial, Permission: p("id/denial:lift"), At: top, Denial: "d-1"}},
+			"1. lifts its ceiling (id/ceiling:lift on /s/org:o); 2. lifts guardrails (id/rail:lift on /s/org:o); 3. lifts denial d-1 (id/denial:lift on /s/org:o)"},
+	} {
+		if got := sentence(told(tt.steps)); got != tt.want {
+			t.Errorf("%s:\n%s\nwant\n%s", tt.name, got, tt.want)
+		}
+	}
+}
+
+func TestPairWords(t *testing.T) {
+	for _, tt := range []struct {
+		pairs [model.HandOut + 1]uint64
+		want  string
+	}{
+		{[model.HandOut + 1]uint64{}, "none"},
+		{[model.HandOut + 1]uint64{model.Read: 1}, "1 pair of permission and node (1 read)"},
+		{[model.HandOut + 1]uint64{model.List: 2, model.HandOut: 1500}, "1,502 pairs of permission and node (1,500 hand-out, 2 list)"},
+	} {
+		if got := pairWords(tt.pairs); got != tt.want {
+			t.Errorf("%v: %q, want %q", tt.pairs, got, tt.want)
+		}
+	}
+}
+
+// TestFilter takes the part of an answer that is asked for, and says what is wrong with
+// what is asked.
+func TestFilter(t *testing.T) {
+	entry := model.CatalogueEntry{Permission: model.MustPermission("store/object:read"), Level: model.Read}
+	for _, tt := range []struct {
+		permission, level, under string
+		has                      bool
+		err                      string
+	}{
+		{"", "", "", true, ""},
+		{"store/*:*", "", "", true, ""},
+		{"queue/*:*", "", "", false, ""},
+		{"", "read", "", true, ""},
+		{"", "write", "", false, ""},
+		{"", "", "/s/org:o", true, ""},
+		{"store", "", "", false, "missing '/' after the service"},
+		{"", "", "org:o", false, "does not begin with '/'"},
+	} {
+		f, err := newFilter(tt.permission, tt.level, tt.under)
+		if tt.err != "" {
+			if err == nil || !strings.Contains(err.Error(), tt.err) {
+				t.Errorf("%+v: %v", tt, err)
+			}
+			continue
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f.has(entry) != tt.has || f.part != (tt.permission+tt.level+tt.under != "") {
+			t.Errorf("%+v: has %t, a part: %t", tt, f.has(entry), f.part)
+		}
+	}
+}

@@ -82,8 +82,8 @@ func TestPairWords(t *testing.T) {
 		want  string
 	}{
 		{[model.HandOut + 1]uint64{}, "none"},
-		{[model.HandOut + 1]uint64{model.Read: 1}, "1 pair of permission and node (1 read)"},
-		{[model.HandOut + 1]uint64{model.List: 2, model.HandOut: 1500}, "1,502 pairs of permission and node (1,500 hand-out, 2 list)"},
+		{[model.HandOut + 1]uint64{model.Read: 1}, "1 (1 read)"},
+		{[model.HandOut + 1]uint64{model.List: 2, model.HandOut: 1500}, "1,502 (1,500 hand-out, 2 list)"},
 	} {
 		if got := pairWords(tt.pairs); got != tt.want {
 			t.Errorf("%v: %q, want %q", tt.pairs, got, tt.want)

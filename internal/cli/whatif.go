@@ -198,7 +198,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 	if f.compare != 0 {
 		doc.Lines = append(doc.Lines, fmt.Sprintf("Between survey %d of %s and survey %d of %s.", before.survey.ID, before.survey.Finished.Format(time.DateTime), after.survey.ID, after.survey.Finished.Format(time.DateTime)))
 	}
-	exact, err := exactly(before, after, id)
+	exact, err := exactly(before, after, id, filter)
 	if err != nil {
 		return err
 	}
@@ -216,7 +216,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 
 // exactly counts on the inventory, with every layer, what an identity loses and gains;
 // "" where the inventories are not the same.
-func exactly(before, after *surveyed, id model.ID) (string, error) {
+func exactly(before, after *surveyed, id model.ID, filter *permissionFilter) (string, error) {
 	a, b := before.engine.Estate, after.engine.Estate
 	if !slices.EqualFunc(a.Nodes, b.Nodes, func(x, y model.Node) bool { return x.Path == y.Path }) || len(a.Catalogue) != len(b.Catalogue) {
 		return "", nil
@@ -229,8 +229,12 @@ func exactly(before, after *surveyed, id model.ID) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	d := index.Difference(x, y, id, index.Possible)
-	return fmt.Sprintf("On the inventory, with every layer, that is %s less, and %s more.", pairWords(d.Lost), pairWords(d.Gained)), nil
+	walk := func(x *index.Index) *index.Walk {
+		s := &indexed{Index: x}
+		return s.sums(index.Possible, filter.bits(s), filter.under)
+	}
+	d := index.Difference(walk(x), walk(y), id)
+	return fmt.Sprintf("Pairs of permission and node on the inventory, with every layer: less %s; more %s.", pairWords(d.Lost), pairWords(d.Gained)), nil
 }
 
 // pairWords counts pairs of permission and node, the most dangerous first.
@@ -246,7 +250,7 @@ func pairWords(pairs [model.HandOut + 1]uint64) string {
 	if sum == 0 {
 		return "none"
 	}
-	return fmt.Sprintf("%s of permission and node (%s)", render.Plural(sum, "pair"), strings.Join(levels, ", "))
+	return fmt.Sprintf("%s (%s)", render.Count(sum), strings.Join(levels, ", "))
 }
 
 // compareRow is what becomes of one permission on one place.

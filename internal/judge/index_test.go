@@ -324,7 +324,7 @@ func TestDifference(t *testing.T) {
 					}
 				}
 			}
-			got := index.Difference(a, b, id, index.Possible)
+			got := index.Difference(a.NewWalk(index.Possible), b.NewWalk(index.Possible), id)
 			if got != want {
 				t.Fatalf("seed %d: %s: %+v, want %+v", seed, id, got, want)
 			}

@@ -13,14 +13,13 @@ type Change struct {
 	Lost, Gained [6]uint64
 }
 
-// Difference counts exactly, with every layer, what an identity may do before and not
-// after, and the other way round, on the nodes of the inventory. Both indexes must hold
-// the same nodes and the same catalogue.
-func Difference(before, after *Index, id model.ID, mode Mode) Change {
-	had, has := before.NewWalk(mode), after.NewWalk(mode)
-	a, b := runsOf(before, had.Pieces(id)), runsOf(after, has.Pieces(id))
+// Difference counts exactly, with every layer, what an identity may do in one walk and
+// not in another, and the other way round, on the nodes of the inventory. The walks go
+// over the same part of indexes that hold the same nodes and the same catalogue.
+func Difference(before, after *Walk, id model.ID) Change {
+	a, b := runsOf(before.x, before.Pieces(id)), runsOf(after.x, after.Pieces(id))
 	var c Change
-	one, two := before.NewBits(), after.NewBits()
+	one, two := before.x.NewBits(), after.x.NewBits()
 	fill := func(to []uint64, words []Word) {
 		clear(to)
 		for _, w := range words {
@@ -46,7 +45,7 @@ func Difference(before, after *Index, id model.ID, mode Mode) Change {
 		}
 		n := uint64(next - at)
 		for w := range one {
-			l := had.level[w]
+			l := before.level[w]
 			c.Lost[l] += n * uint64(bits.OnesCount64(one[w]&^two[w]))
 			c.Gained[l] += n * uint64(bits.OnesCount64(two[w]&^one[w]))
 		}

@@ -53,6 +53,7 @@ type coverageFlags struct {
 	node, service  string
 	class          string
 	arrive         durationFlag
+	mustArrive     bool // --arrive was said
 }
 
 func (a *app) coverageCmd() *cobra.Command {
@@ -69,13 +70,14 @@ first.
 --mend switches on what is off, and gives a writer that may not write its log the one
 permission it lacks, at that node alone. It goes the guarded way of every change: shown
 and confirmed, each settings document under the condition that it is still as it
-was read and otherwise left as it is, read back, recorded, undone in one step. With
---arrive it then reads the log until an event of each has come.`,
+was read and otherwise left as it is, read back, recorded, undone in one step. It then
+reads the log until an event of each has come, for half a minute or as --arrive says.`,
 		Example: `  clipfence coverage
   clipfence coverage --all --window 30d
   clipfence coverage --mend --dry-run
   clipfence coverage --mend --node /mooring/org:ternhaven/unit:operations/project:crew --service store --arrive 1m`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			f.mustArrive = cmd.Flags().Changed("arrive")
 			return a.with(cmd.Context(), func(w *workspace) error {
 				if f.mend {
 					if err := a.real(); err != nil {
@@ -88,6 +90,7 @@ was read and otherwise left as it is, read back, recorded, undone in one step. W
 		},
 	}
 	fl := cmd.Flags()
+	f.arrive.Duration = model.Duration(30 * time.Second)
 	fl.Var(&f.window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	fl.BoolVar(&f.all, "all", false, "also what is covered")
 	fl.BoolVar(&f.mend, "mend", false, "switch on what is off, and let writers write")
@@ -96,7 +99,7 @@ was read and otherwise left as it is, read back, recorded, undone in one step. W
 	fl.StringVar(&f.class, "class", "", "only this class of log")
 	fl.BoolVar(&f.yes, "yes", false, "with --mend: do it without being asked")
 	fl.BoolVar(&f.dry, "dry-run", false, "with --mend: preview only")
-	fl.Var(&f.arrive, "arrive", "with --mend: wait so long for the first event of each log")
+	fl.Var(&f.arrive, "arrive", "with --mend: wait so long for the first event of each log, and exit with 1 when one is missing")
 	return cmd
 }
 
@@ -346,10 +349,10 @@ func (w *workspace) mend(ctx context.Context, f *coverageFlags) error {
 	}
 	ch := &change.Change{ID: change.NextID(history), Source: src.Name, Reason: "coverage --mend", Steps: steps}
 	head := fmt.Sprintf("%s: %s", ch.ID, strings.Join(mendWords(picked, steps), "; "))
-	if err := w.carryOut(ctx, c, src, ch, fresh, head, f.yes, f.dry); err != nil || f.dry || f.arrive.Duration == 0 {
+	if err := w.carryOut(ctx, c, src, ch, fresh, head, f.yes, f.dry); err != nil || f.dry || f.arrive.Duration == 0 || !f.mustArrive && w.app.format.value != "table" {
 		return err
 	}
-	return w.arrive(ctx, src, picked, time.Duration(f.arrive.Duration))
+	return w.arrive(ctx, src, picked, time.Duration(f.arrive.Duration), f.mustArrive)
 }
 
 // mendWords says what a mending does; a right that it gives is called one.
@@ -385,9 +388,12 @@ func mendWords(picked []coverageRow, steps []source.Step) []string {
 }
 
 // arrive reads the log until an event of each stream that was switched on has come.
-func (w *workspace) arrive(ctx context.Context, src config.Source, off []coverageRow, wait time.Duration) error {
+func (w *workspace) arrive(ctx context.Context, src config.Source, off []coverageRow, wait time.Duration, must bool) error {
 	since := w.app.clock()
 	deadline := time.Now().Add(wait)
+	w.app.say("Waiting up to %s for the first events; an interrupt leaves what was done as it is.", model.Duration(wait))
+	progress := w.app.progress()
+	defer progress("")
 	for {
 		row := surveyRow{Source: src.Name}
 		if err := w.readLogs(ctx, src, &row); err != nil {
@@ -405,16 +411,19 @@ func (w *workspace) arrive(ctx context.Context, src config.Source, off []coverag
 			}
 		}
 		if len(missing) == 0 {
+			progress("")
 			return w.app.print(&render.Doc{Head: fmt.Sprintf("Events of %s arrive", render.Plural(len(off), "log")), Value: map[string]any{"arrived": len(off), "missing": missing}})
 		}
+		progress("waiting for events of %d of %s", len(missing), render.Plural(len(off), "log"))
 		if time.Now().After(deadline) {
+			progress("")
 			d := &render.Doc{Head: fmt.Sprintf("Mended, but of %d of %s no event has come within %s", len(missing), render.Plural(len(off), "log"), model.Duration(wait)), Value: map[string]any{"arrived": len(off) - len(missing), "missing": missing}}
 			for _, m := range missing[:min(len(missing), 10)] {
 				d.Lines = append(d.Lines, "  "+m)
 			}
 			d.Notes = []string{"That may be because nobody did anything there; look again: clipfence survey && clipfence coverage --all"}
 
-			if err := w.app.print(d); err != nil {
+			if err := w.app.print(d); err != nil || !must {
 				return err
 			}
 			return errCheck

@@ -394,20 +394,23 @@ func (w *workspace) arrive(ctx context.Context, src config.Source, off []coverag
 	w.app.say("Waiting up to %s for the first events; an interrupt leaves what was done as it is.", model.Duration(wait))
 	progress := w.app.progress()
 	defer progress("")
+	var missing []string
 	for {
 		row := surveyRow{Source: src.Name}
 		if err := w.readLogs(ctx, src, &row); err != nil {
 			return err
 		}
-		_, in, _, err := w.gauged(ctx, src, 0)
-		if err != nil {
-			return err
-		}
-		var missing []string
-		for _, r := range off {
-			rec, _ := in.Coverage.Record(r.Node, r.Service, r.LogClass)
-			if st := in.Coverage.Stream(rec); st == nil || st.Last.Before(since.Add(-time.Minute)) {
-				missing = append(missing, fmt.Sprintf("%s/%s at %s", r.Service, r.LogClass, r.Node))
+		if row.Events > 0 || missing == nil { // without a new event nothing has changed
+			_, in, _, err := w.gauged(ctx, src, 0)
+			if err != nil {
+				return err
+			}
+			missing = []string{}
+			for _, r := range off {
+				rec, _ := in.Coverage.Record(r.Node, r.Service, r.LogClass)
+				if st := in.Coverage.Stream(rec); st == nil || st.Last.Before(since.Add(-time.Minute)) {
+					missing = append(missing, fmt.Sprintf("%s/%s at %s", r.Service, r.LogClass, r.Node))
+				}
 			}
 		}
 		if len(missing) == 0 {

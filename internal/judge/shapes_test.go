@@ -32,7 +32,7 @@ var shapes = []shape{
 			}
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(member), Group: model.MustID(fmt.Sprintf("group/g%d", i))})
 		}
-		grantTo(e, "g", "group/g199", "s0/n0:v0", "/l/org:o/**")
+		grantTo(e, "g", "group/g199", "svc0/n0:v0", "/l/org:o/**")
 	}, []string{"person/p", "group/g5"}, []string{"/l/org:o/a:b"}},
 	{"a cycle through 1,000 identities", func(e *model.Estate, _ bool) {
 		for i := range 1000 {
@@ -42,7 +42,7 @@ var shapes = []shape{
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(fmt.Sprintf("group/g%d", i)), Group: model.MustID(fmt.Sprintf("group/g%d", (i+1)%1000))})
 		}
 		e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("workload/w3"), Group: model.MustID("group/g7")})
-		grantTo(e, "g", "group/g6", "s0/n0:*", "/l/org:o/a:b")
+		grantTo(e, "g", "group/g6", "svc0/n0:*", "/l/org:o/a:b")
 	}, []string{"workload/w3", "workload/w999", "group/g500"}, []string{"/l/org:o/a:b", "/l/org:o"}},
 	{"a node with a million children", func(e *model.Estate, small bool) {
 		n := 1_000_000
@@ -52,9 +52,9 @@ var shapes = []shape{
 		for i := range n {
 			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/l/org:o/a:%07d", i))})
 		}
-		grantTo(e, "g", "person/p", "s0/*:*", "/l/org:o/**")
-		grantTo(e, "h", "person/p", "s1/*:*", "/l/org:o/a:0000123")
-		grantTo(e, "i", "person/p", "s2/*:*", "/l/org:o/a:00001*")
+		grantTo(e, "g", "person/p", "svc0/*:*", "/l/org:o/**")
+		grantTo(e, "h", "person/p", "svc1/*:*", "/l/org:o/a:0000123")
+		grantTo(e, "i", "person/p", "svc2/*:*", "/l/org:o/a:00001*")
 	}, []string{"person/p"}, []string{"/l/org:o/a:0000123", "/l/org:o/a:0000124", "/l/org:o/a:0019999", "/l/org:o/a:x"}},
 	{"a role with every permission", func(e *model.Estate, _ bool) {
 		e.Roles = append(e.Roles, model.Role{Name: "all", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}})
@@ -66,7 +66,7 @@ var shapes = []shape{
 			if i < 2000 {
 				e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id)})
 			}
-			grantTo(e, fmt.Sprint(i), id, fmt.Sprintf("s%d/n0:v%d", i%4, i%20), "/l/org:o/a:b/**")
+			grantTo(e, fmt.Sprint(i), id, fmt.Sprintf("svc%d/n0:v%d", i%4, i%20), "/l/org:o/a:b/**")
 		}
 	}, []string{"person/q1", "person/q1999", "person/p"}, []string{"/l/org:o/a:b", "/l/org:o/a:b/c"}},
 	{"an identity with 5,000 memberships", func(e *model.Estate, _ bool) {
@@ -74,7 +74,7 @@ var shapes = []shape{
 			g := fmt.Sprintf("group/g%d", i)
 			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(g)})
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("person/p"), Group: model.MustID(g)})
-			grantTo(e, fmt.Sprint(i), g, fmt.Sprintf("s%d/n%d:v%d", i%4, i%50, i%20), fmt.Sprintf("/l/org:o/a:%d/**", i%700))
+			grantTo(e, fmt.Sprint(i), g, fmt.Sprintf("svc%d/n%d:v%d", i%4, i%50, i%20), fmt.Sprintf("/l/org:o/a:%d/**", i%700))
 		}
 	}, []string{"person/p", "group/g17"}, []string{"/l/org:o/a:17", "/l/org:o/a:699/x", "/l/org:o"}},
 }
@@ -82,7 +82,7 @@ var shapes = []shape{
 func (s *shape) estate(small bool) *model.Estate {
 	e := &model.Estate{Source: "l", Nodes: []model.Node{{Path: model.MustPath("/l/org:o")}}, Identities: []model.Identity{{ID: model.MustID("person/p")}}}
 	for i := range 12_000 { // 12 services of 50 nouns of 20 verbs
-		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("s%d/n%d:v%d", i/1000, i/20%50, i%20)), Level: model.Level(1 + i%5)})
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("svc%d/n%d:v%d", i/1000, i/20%50, i%20)), Level: model.Level(1 + i%5)})
 	}
 	s.build(e, small)
 	return e
@@ -143,14 +143,14 @@ func TestHardShapes(t *testing.T) {
 				t.Error("nobody may do anything: this says nothing")
 			}
 			if len(e.ActAs) > 0 { // the plain engine takes minutes to ask everybody in it
-				who := x.Who(model.MustPermission("s0/n0:v0"), model.MustPath(s.paths[0]))
+				who := x.Who(model.MustPermission("svc0/n0:v0"), model.MustPath(s.paths[0]))
 				if len(who) != 1 || x.ID(who[0].Identity) != model.MustID("workload/w3") {
 					t.Errorf("%d may, want the one who is in a group", len(who))
 				}
 				return
 			}
 			for _, at := range s.paths {
-				for _, p := range []string{"s0/n0:v0", "s1/n0:v1", "s3/n3:v3"} {
+				for _, p := range []string{"svc0/n0:v0", "svc1/n0:v1", "svc3/n3:v3"} {
 					whoAgrees(t, 0, plain, x, model.MustPermission(p), model.MustPath(at))
 				}
 			}
@@ -167,7 +167,7 @@ func BenchmarkHardShapes(b *testing.B) {
 			b.Fatal(err)
 		}
 		id, path := model.MustID(s.who[0]), model.MustPath(s.paths[0])
-		p := e.Catalogue[slices.IndexFunc(e.Catalogue, func(c model.CatalogueEntry) bool { return c.Permission == model.MustPermission("s0/n0:v0") })].Permission
+		p := e.Catalogue[slices.IndexFunc(e.Catalogue, func(c model.CatalogueEntry) bool { return c.Permission == model.MustPermission("svc0/n0:v0") })].Permission
 		b.Run(s.name+"/why", func(b *testing.B) {
 			for b.Loop() {
 				x.Decide(id, p, path, model.Context{})

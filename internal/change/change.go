@@ -48,41 +48,25 @@ func Plan(ctx context.Context, c source.Changer, g *engine.Engine, f *draft.Fenc
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
 	tag := "fence-" + slug(who.String()) + "-" + hex.EncodeToString(h[:3])
 	var add, remove []source.Step
-	step := func(kind, id string, after any) (source.Step, error) {
-		s := source.Step{Kind: kind, ID: id}
-		d, err := c.Get(ctx, kind, id)
-		if err != nil && !errors.Is(err, source.ErrGone) {
-			return s, err
-		}
-		if after == nil && err != nil {
-			return s, fmt.Errorf("%s %q: %w; survey again and draft anew", kind, id, source.ErrGone)
-		}
-		s.Before = d.Body
-		if after != nil {
-			s.After, err = json.Marshal(after)
-			return s, err
-		}
-		return s, nil
-	}
 	for i, a := range f.Allow {
 		name := fmt.Sprintf("%s-%d", tag, i+1)
 		role := a.Role
 		if role == "" {
 			role = name
-			s, err := step(source.Roles, name, model.Role{Name: name, Title: "Clip Fence: access of " + who.String(), Rights: model.Rights{Do: a.Do}})
+			s, err := replace(ctx, c, source.Roles, name, model.Role{Name: name, Title: "Clip Fence: access of " + who.String(), Rights: model.Rights{Do: a.Do}})
 			if err != nil {
 				return nil, err
 			}
 			add = append(add, s)
 		}
-		s, err := step(source.Grants, name, model.Grant{ID: name, To: who, Role: role, On: a.On, When: a.When, Until: a.Until, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
+		s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: who, Role: role, On: a.On, When: a.When, Until: a.Until, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
 		if err != nil {
 			return nil, err
 		}
 		add = append(add, s)
 	}
 	for _, id := range f.Replaces {
-		s, err := step(source.Grants, id, nil)
+		s, err := replace(ctx, c, source.Grants, id, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -92,13 +76,32 @@ func Plan(ctx context.Context, c source.Changer, g *engine.Engine, f *draft.Fenc
 		remove = append(remove, s)
 	}
 	for _, grp := range f.Leaves {
-		s, err := step(source.Memberships, who.String()+">"+grp.String(), nil)
+		s, err := replace(ctx, c, source.Memberships, who.String()+">"+grp.String(), nil)
 		if err != nil {
 			return nil, err
 		}
 		remove = append(remove, s)
 	}
 	return append(add, remove...), nil
+}
+
+// replace reads a document as it stands and returns the step that puts another in its
+// place; nil removes it.
+func replace(ctx context.Context, c source.Changer, kind, id string, after any) (source.Step, error) {
+	s := source.Step{Kind: kind, ID: id}
+	d, err := c.Get(ctx, kind, id)
+	if err != nil && !errors.Is(err, source.ErrGone) {
+		return s, err
+	}
+	s.Before = d.Body
+	if after != nil {
+		s.After, err = json.Marshal(after)
+		return s, err
+	}
+	if err != nil {
+		return s, fmt.Errorf("%s %q: %w; survey again and draft anew", kind, id, source.ErrGone)
+	}
+	return s, nil
 }
 
 // asSurveyed refuses a grant that changed since the survey the fence rests on.

@@ -19,6 +19,7 @@ import (
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/ledger"
+	"clipfence/internal/ledger/ledgertest"
 	"clipfence/internal/patrol"
 	"clipfence/internal/sandbox"
 	"clipfence/internal/source"
@@ -32,28 +33,8 @@ type rig struct {
 	engine  *engine.Engine
 	ledger  *ledger.Ledger
 	fence   *draft.Fence
-	gates   memory
+	gates   ledgertest.Memory
 }
-
-// memory keeps the ledger's head and the gate requests.
-type memory struct {
-	head  string
-	gates map[string][]byte
-}
-
-func (m *memory) Locked(_ context.Context, f func(string) (string, error)) error {
-	head, err := f(m.head)
-	if err == nil {
-		m.head = head
-	}
-	return err
-}
-func (m *memory) Head(context.Context) (string, error) { return m.head, nil }
-func (m *memory) SaveGate(_ context.Context, id string, b []byte) error {
-	m.gates[id] = b
-	return nil
-}
-func (m *memory) Gates(context.Context) (map[string][]byte, error) { return m.gates, nil }
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
@@ -91,7 +72,7 @@ func newRig(t *testing.T) *rig {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &rig{cloud: c, changer: bridge.Changer{Client: cl}, gates: memory{gates: map[string][]byte{}}}
+	r := &rig{cloud: c, changer: bridge.Changer{Client: cl}}
 	r.ledger = &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Anchor: &r.gates, Now: time.Now, By: "test"}
 	e := &model.Estate{Source: "mooring"}
 	for kind, into := range map[string]any{sandbox.KindPermission: &e.Catalogue, sandbox.KindNode: &e.Nodes, sandbox.KindIdentity: &e.Identities, sandbox.KindMembership: &e.Memberships, sandbox.KindRole: &e.Roles, sandbox.KindGrant: &e.Grants} {

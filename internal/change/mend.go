@@ -113,26 +113,16 @@ func writerSteps(ctx context.Context, c source.Changer, g *engine.Engine, to mod
 			break
 		}
 	}
-	add := func(kind, id string, after any) error {
-		doc, err := c.Get(ctx, kind, id)
-		if err != nil && !errors.Is(err, source.ErrGone) {
-			return err
-		}
-		s := source.Step{Kind: kind, ID: id, Before: doc.Body}
-		if s.After, err = json.Marshal(after); err != nil {
-			return err
-		}
-		steps = append(steps, s)
-		return nil
-	}
 	if role == "" {
 		role = name
-		if err := add(source.Roles, name, model.Role{Name: name, Title: "Clip Fence: writes log entries", Rights: model.Permissions(needs)}); err != nil {
+		s, err := replace(ctx, c, source.Roles, name, model.Role{Name: name, Title: "Clip Fence: writes log entries", Rights: model.Permissions(needs)})
+		if err != nil {
 			return nil, err
 		}
+		steps = append(steps, s)
 	}
-	err := add(source.Grants, name, model.Grant{ID: name, To: to, Role: role, On: on, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
-	return steps, err
+	s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: to, Role: role, On: on, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
+	return append(steps, s), err
 }
 
 // switchOn sets some logs of a settings document to on and leaves everything else of

@@ -168,15 +168,12 @@ func (w *workspace) escalationFrom(s *indexed, id model.ID, f *reachFlags) error
 	rows, becomes := []nodeRow{}, []routeRow{}
 	gains := 0
 	for i, p := range nodes {
-		if slices.Contains(g.Administrators(i), n) {
+		switch steps, already := g.Route(i, n); {
+		case already:
 			rows = append(rows, nodeRow{p, true, []stepRow{}})
-			continue
-		}
-		for _, r := range g.CanBecome(i) {
-			if r.Identity == n {
-				rows = append(rows, nodeRow{p, false, told(r.Steps)})
-				gains++
-			}
+		case len(steps) > 0:
+			rows = append(rows, nodeRow{p, false, told(steps)})
+			gains++
 		}
 	}
 	for _, r := range routes {

@@ -35,6 +35,20 @@ type live struct {
 	tokens         map[string]string
 }
 
+// keepCalling makes a person call something again and again for four seconds and more;
+// the channel is closed at the end. Refused or not, it is logged.
+func keepCalling(l *live, permission, path string) <-chan struct{} {
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for range 40 {
+			time.Sleep(100 * time.Millisecond)
+			_ = command(l.dir, binary, "sandbox", "call", permission, path, "--url", l.url, "--tokens", filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage").Run()
+		}
+	}()
+	return done
+}
+
 // serve starts a Mooring with the sample estate on a free port.
 func serve(t *testing.T) *live {
 	t.Helper()
@@ -416,15 +430,7 @@ func TestMend(t *testing.T) {
 		t.Errorf("dry run:\n%s", out)
 	}
 	// Somebody reads there while it is waited for.
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		for range 40 {
-			time.Sleep(100 * time.Millisecond)
-			cmd := command(l.dir, binary, "sandbox", "call", "store/object:read", crew+"/bucket:rosters/1", "--url", l.url, "--tokens", filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage")
-			_ = cmd.Run() // refused or not, it is logged
-		}
-	}()
+	done := keepCalling(l, "store/object:read", crew+"/bucket:rosters/1")
 	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--yes", "--arrive", "20s")
 	if !strings.Contains(out, "c-1 done") || !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)
@@ -469,15 +475,7 @@ func TestMend(t *testing.T) {
 	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role log-writer on 1 node") || strings.Contains(out, "log settings") {
 		t.Errorf("dry run:\n%s", out)
 	}
-	done = make(chan struct{})
-	go func() {
-		defer close(done)
-		for range 40 {
-			time.Sleep(100 * time.Millisecond)
-			cmd := command(l.dir, binary, "sandbox", "call", "store/object:create", crew+"/bucket:rosters/1", "--url", l.url, "--tokens", filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage")
-			_ = cmd.Run() // refused or not, it is logged
-		}
-	}()
+	done = keepCalling(l, "store/object:create", crew+"/bucket:rosters/1")
 	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--class", "write", "--yes", "--arrive", "20s")
 	if !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)

@@ -41,6 +41,7 @@ var mayImport = map[string][]string{
 	"snapshot":             {"core/index"},
 	"store":                {"core/", "auditlog/", "source", "uses"},
 	"ledger":               {},
+	"ledger/ledgertest":    {"ledger"},
 	"change":               {"core/", "source", "ledger"},
 	"patrol":               {"core/", "source", "ledger", "change"},
 	"sandbox":              {}, // it judges the core, so it shares nothing with it

@@ -125,7 +125,7 @@ func whoAgrees(t *testing.T, seed uint64, plain *engine.Engine, x *index.Index, 
 func totalsAgree(t *testing.T, seed uint64, plain *engine.Engine, x *index.Index, id model.ID) int {
 	t.Helper()
 	e := plain.Estate
-	sweep := engine.NewSweep(plain)
+	swept := newSweep(plain)
 	closure := plain.Closure(id)
 	n := 0
 	for _, mode := range []index.Mode{index.Possible, index.Certain} {
@@ -134,7 +134,7 @@ func totalsAgree(t *testing.T, seed uint64, plain *engine.Engine, x *index.Index
 		distinct := map[model.Permission]bool{}
 		at := map[model.Path]int{}
 		for _, node := range e.Nodes {
-			certain, conditional := sweep.Effective(closure, node.Path)
+			certain, conditional := swept.effective(closure, node.Path)
 			if mode == index.Possible {
 				certain.Or(conditional)
 			}
@@ -206,13 +206,13 @@ func holdingsAgree(t *testing.T, seed uint64, plain *engine.Engine, x *index.Ind
 
 func intoAgrees(t *testing.T, seed uint64, g *random, plain *engine.Engine, x *index.Index) {
 	t.Helper()
-	sweep := engine.NewSweep(plain)
+	swept := newSweep(plain)
 	same := map[string]string{}
 	for _, text := range append(g.unknown[:2:2], g.paths...) {
 		path := model.MustPath(text)
 		var want, got, rules string
 		for _, text := range slices.Sorted(slices.Values(append([]string{"everyone", "signed-in"}, g.people...))) {
-			certain, conditional := sweep.Effective(plain.Closure(model.MustID(text)), path)
+			certain, conditional := swept.effective(plain.Closure(model.MustID(text)), path)
 			if certain.Count()+conditional.Count() > 0 {
 				want += fmt.Sprintln(text, listed(plain, certain), listed(plain, conditional))
 			}
@@ -249,7 +249,7 @@ func intoAgrees(t *testing.T, seed uint64, g *random, plain *engine.Engine, x *i
 func onlyAgrees(t *testing.T, seed uint64, plain *engine.Engine, x *index.Index, id model.ID, mode index.Mode) {
 	t.Helper()
 	e := plain.Estate
-	sweep := engine.NewSweep(plain)
+	swept := newSweep(plain)
 	under := e.Nodes[int(seed)%len(e.Nodes)].Path
 	w := x.NewWalk(mode)
 	some := x.NewBits()
@@ -264,7 +264,7 @@ func onlyAgrees(t *testing.T, seed uint64, plain *engine.Engine, x *index.Index,
 		t.Fatalf("seed %d: %s is not known", seed, under)
 	}
 	for _, n := range e.Nodes {
-		certain, conditional := sweep.Effective(plain.Closure(id), n.Path)
+		certain, conditional := swept.effective(plain.Closure(id), n.Path)
 		if mode == index.Possible {
 			certain.Or(conditional)
 		}
@@ -306,14 +306,14 @@ func TestDifference(t *testing.T) {
 			t.Fatal(err)
 		}
 		one, two := engine.New(before), engine.New(after)
-		had, has := engine.NewSweep(one), engine.NewSweep(two)
+		had, has := newSweep(one), newSweep(two)
 		for _, text := range append(g.groups[:1:1], g.people...) {
 			id := model.MustID(text)
 			var want index.Change
 			for _, n := range before.Nodes {
-				x, conditional := had.Effective(one.Closure(id), n.Path)
+				x, conditional := had.effective(one.Closure(id), n.Path)
 				x.Or(conditional)
-				y, conditional := has.Effective(two.Closure(id), n.Path)
+				y, conditional := has.effective(two.Closure(id), n.Path)
 				y.Or(conditional)
 				for i, c := range before.Catalogue {
 					switch {

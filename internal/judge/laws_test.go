@@ -392,11 +392,11 @@ func TestSweepAgrees(t *testing.T) {
 		g := newRandom(seed)
 		e := g.estate(t)
 		eng := engine.New(e)
-		sweep := engine.NewSweep(eng)
+		swept := newSweep(eng)
 		for range 20 {
 			q := g.question()
 			id, path := model.MustID(q.who), model.MustPath(q.path)
-			certain, conditional := sweep.Effective(eng.Closure(id), path)
+			certain, conditional := swept.effective(eng.Closure(id), path)
 			for i, c := range e.Catalogue {
 				want := eng.Decide(id, c.Permission, path, model.Context{}).Outcome
 				got := engine.Denied

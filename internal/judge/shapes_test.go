@@ -122,11 +122,11 @@ func TestHardShapes(t *testing.T) {
 					}
 				}
 				var pairs uint64
-				sweep := engine.NewSweep(plain)
+				swept := newSweep(plain)
 				closure := plain.Closure(id)
 				for i, n := range e.Nodes {
 					if len(e.Nodes) < 1000 || i%97 == 0 {
-						certain, _ := sweep.Effective(closure, n.Path)
+						certain, _ := swept.effective(closure, n.Path)
 						pairs += uint64(certain.Count())
 					}
 				}

@@ -2,7 +2,6 @@ package ledger_test
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"os"
 	"path/filepath"
@@ -11,23 +10,12 @@ import (
 	"time"
 
 	"clipfence/internal/ledger"
+	"clipfence/internal/ledger/ledgertest"
 )
 
-// memory is an anchor that a test can look into.
-type memory struct{ head string }
-
-func (m *memory) Locked(_ context.Context, f func(string) (string, error)) error {
-	head, err := f(m.head)
-	if err == nil {
-		m.head = head
-	}
-	return err
-}
-func (m *memory) Head(context.Context) (string, error) { return m.head, nil }
-
-func filled(t *testing.T, n int) (*ledger.Ledger, *memory) {
+func filled(t *testing.T, n int) (*ledger.Ledger, *ledgertest.Memory) {
 	t.Helper()
-	m := &memory{}
+	m := &ledgertest.Memory{}
 	l := &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Anchor: m, Now: func() time.Time { return time.Unix(1_790_000_000, 0) }, By: "ann"}
 	for i := range n {
 		if err := l.Append(t.Context(), "test", map[string]any{"i": i, "text": "a <b> \u2028 c"}); err != nil {
@@ -114,11 +102,11 @@ func TestRewrittenChain(t *testing.T) {
 // not know yet, and a line that was never finished.
 func TestCrash(t *testing.T) {
 	l, m := filled(t, 2)
-	old := m.head
+	old := m.Last
 	if err := l.Append(t.Context(), "test", 2); err != nil {
 		t.Fatal(err)
 	}
-	m.head = old // killed between file and anchor
+	m.Last = old // killed between file and anchor
 	f, err := os.OpenFile(l.File, os.O_APPEND|os.O_WRONLY, 0)
 	if err != nil {
 		t.Fatal(err)
@@ -145,7 +133,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"n":1,"at":"2026-11-24T08:00:00Z","by":"x","kind":"k","body":1,"prev":"","hash":"h"}` + "\n"))
 	f.Add([]byte("torn"))
 	f.Fuzz(func(t *testing.T, in []byte) {
-		l := &ledger.Ledger{File: filepath.Join(t.TempDir(), "l"), Anchor: &memory{}, Now: time.Now, By: "x"}
+		l := &ledger.Ledger{File: filepath.Join(t.TempDir(), "l"), Anchor: &ledgertest.Memory{}, Now: time.Now, By: "x"}
 		if err := os.WriteFile(l.File, in, 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -15,6 +15,7 @@ import (
 	"clipfence/internal/core/gate"
 	"clipfence/internal/core/model"
 	"clipfence/internal/ledger"
+	"clipfence/internal/ledger/ledgertest"
 	"clipfence/internal/patrol"
 	"clipfence/internal/source"
 )
@@ -59,37 +60,18 @@ func (c *cloud) Do(_ context.Context, s source.Step) error {
 	return nil
 }
 
-type memory struct {
-	head  string
-	gates map[string][]byte
-}
-
-func (m *memory) Locked(_ context.Context, f func(string) (string, error)) error {
-	head, err := f(m.head)
-	if err == nil {
-		m.head = head
-	}
-	return err
-}
-func (m *memory) Head(context.Context) (string, error) { return m.head, nil }
-func (m *memory) SaveGate(_ context.Context, id string, b []byte) error {
-	m.gates[id] = b
-	return nil
-}
-func (m *memory) Gates(context.Context) (map[string][]byte, error) { return m.gates, nil }
-
 var start = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 
 type rig struct {
 	*patrol.Keeper
 	cloud *cloud
-	mem   *memory
+	mem   *ledgertest.Memory
 	now   time.Time
 }
 
 func newRig(t *testing.T) *rig {
 	t.Helper()
-	r := &rig{cloud: &cloud{grants: map[string]json.RawMessage{}}, mem: &memory{gates: map[string][]byte{}}, now: start}
+	r := &rig{cloud: &cloud{grants: map[string]json.RawMessage{}}, mem: &ledgertest.Memory{}, now: start}
 	r.Keeper = &patrol.Keeper{Requests: r.mem, Now: func() time.Time { return r.now }, Wait: 300 * time.Millisecond,
 		Ledger:  &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Anchor: r.mem, Now: func() time.Time { return r.now }, By: "test"},
 		Changer: func(context.Context, string) (source.Changer, error) { return r.cloud, nil }}

@@ -128,35 +128,6 @@ func (g *Engine) NearestNode(p model.Path) (model.Path, bool) {
 	return model.Path{}, false
 }
 
-// Applies reports whether a permission can be used at a path or on a node of the
-// inventory below it, by the kinds that the catalogue states for it.
-func (g *Engine) Applies(c model.CatalogueEntry, at model.Path) bool {
-	if len(c.Kinds) == 0 {
-		return true
-	}
-	kind, _ := at.Last()
-	for up, ok := at.Parent(); kind == "" && ok; up, ok = up.Parent() {
-		kind, _ = up.Last() // the path continues the name of a node above it
-	}
-	return slices.Contains(c.Kinds, kind) || slices.ContainsFunc(c.Kinds, g.kindsBelow(at).has)
-}
-
-type kindSet map[string]bool
-
-func (k kindSet) has(kind string) bool { return k[kind] }
-
-// kindsBelow returns the kinds of the nodes at and below a path.
-func (g *Engine) kindsBelow(at model.Path) kindSet {
-	out := kindSet{}
-	for _, n := range g.Estate.Nodes {
-		if at.Covers(n.Path) {
-			kind, _ := n.Path.Last()
-			out[kind] = true
-		}
-	}
-	return out
-}
-
 // Identity returns what the estate knows about id.
 func (g *Engine) Identity(id model.ID) (model.Identity, bool) {
 	i, ok := g.identities[id]

@@ -734,21 +734,33 @@ func (g *Graph) CanBecome(node int) []Route {
 	next := g.climb(node)
 	var out []Route
 	for _, id := range g.people {
-		on, ok := next[id]
-		if _, _, already := g.administrator(id, g.asked[node]); !ok || already {
-			continue
+		if steps, already := g.route(node, id, next); steps != nil && !already {
+			out = append(out, Route{id, steps})
 		}
-		r := Route{Identity: id}
-		at := id
-		for on != nil {
-			r.Steps = append(r.Steps, g.become(at, on)...)
-			at, on = on.to, next[on.to]
-		}
-		_, step, _ := g.administrator(at, g.asked[node])
-		r.Steps = append(r.Steps, g.told(at, step)...)
-		out = append(out, r)
 	}
 	return out
+}
+
+// Route returns the steps by which one identity becomes administrator of a node that was
+// asked for, none if it cannot, and whether it is one already.
+func (g *Graph) Route(node, id int) (steps []Step, already bool) {
+	return g.route(node, id, g.climb(node))
+}
+
+func (g *Graph) route(node, id int, next map[int]*onward) (steps []Step, already bool) {
+	on, ok := next[id]
+	if !ok {
+		return nil, false
+	}
+	if _, _, already := g.administrator(id, g.asked[node]); already {
+		return nil, true
+	}
+	for on != nil {
+		steps = append(steps, g.become(id, on)...)
+		id, on = on.to, next[on.to]
+	}
+	_, step, _ := g.administrator(id, g.asked[node])
+	return append(steps, g.told(id, step)...), false
 }
 
 // become tells the steps by which somebody becomes another.

@@ -12,7 +12,8 @@ import (
 	"clipfence/internal/core/model"
 )
 
-// ErrLarge: an estate has more of something than numbers of 32 bits can name.
+// ErrLarge: an estate has more of something than the index has numbers for: a column of
+// 4 GiB (2^30 nodes), 2^22 permissions, 2^30 distinct sets of rights.
 var ErrLarge = errors.New("estate is too large to be indexed")
 
 // A span is an interval of nodes.
@@ -39,7 +40,7 @@ type builder struct {
 // Build indexes an estate, which must not change while the index is in use. It does
 // not validate it: references that lead nowhere give nothing.
 func Build(e *model.Estate) (*Index, error) {
-	if len(e.Nodes) > math.MaxInt32 || len(e.Grants) > math.MaxInt32 {
+	if len(e.Nodes) > 1<<30 || len(e.Grants) > 1<<30 {
 		return nil, ErrLarge
 	}
 	b := &builder{Index: &Index{}, e: e, sets: map[string]uint32{}, roles: map[string]uint32{}, matched: map[model.PermissionPattern]engine.Bits{}, setOff: []uint32{0}}
@@ -53,48 +54,51 @@ func Build(e *model.Estate) (*Index, error) {
 	b.placeColumns()
 	b.ruleColumns()
 	b.Index.setOff, b.setWord, b.setBits = packInts(b.setOff), packInts(b.setW), packLongs(b.setB)
+	if !b.fits() {
+		return nil, ErrLarge
+	}
 	b.ready()
 	return b.Index, nil
 }
 
+// records packs what is kept as the model has it.
 func (b *builder) records() error {
-	var err error
-	keep := func(e error) { err = errors.Join(err, e) }
-	var e error
-	b.grants, e = packRecords(b.e.Grants, &b.bad)
-	keep(e)
-	b.denials, e = packRecords(b.e.Denials, &b.bad)
-	keep(e)
-	b.guardrails, e = packRecords(b.e.Guardrails, &b.bad)
-	keep(e)
-	b.ceils, e = packRecords(b.e.Ceilings, &b.bad)
-	keep(e)
-	b.actAs, e = packRecords(b.e.ActAs, &b.bad)
-	keep(e)
-	b.identities, e = packRecords(b.e.Identities, &b.bad)
-	keep(e)
-	b.catalogue, e = packRecords(b.e.Catalogue, &b.bad)
-	keep(e)
 	builtin := map[string]bool{}
 	for _, r := range b.e.Roles {
 		builtin[r.Name] = r.Builtin
 	}
-	sorted := slices.Sorted(maps.Keys(builtin))
-	roles := make([]expanded, len(sorted))
-	for i, n := range sorted {
+	names := slices.Sorted(maps.Keys(builtin))
+	roles := make([]expanded, len(names))
+	for i, n := range names {
 		roles[i] = expanded{n, builtin[n], b.plain.RoleSets(n)}
 	}
-	b.Index.roles, e = packRecords(roles, &b.bad)
-	keep(e)
-	b.roleNames = packTexts(len(sorted), func(i int) string { return sorted[i] })
-	b.meta, e = packRecords([]metaData{{b.e.Source, b.e.Semantics, len(b.e.Nodes)}}, &b.bad)
-	keep(e)
-	for _, t := range []int{len(b.grants.data), len(b.identities.data), len(b.catalogue.data)} {
-		if t > math.MaxUint32 {
-			keep(ErrLarge)
+	b.roleNames = packTexts(len(names), func(i int) string { return names[i] })
+	return errors.Join(
+		keep(&b.grants, b.e.Grants, b),
+		keep(&b.denials, b.e.Denials, b),
+		keep(&b.guardrails, b.e.Guardrails, b),
+		keep(&b.ceils, b.e.Ceilings, b),
+		keep(&b.actAs, b.e.ActAs, b),
+		keep(&b.identities, b.e.Identities, b),
+		keep(&b.catalogue, b.e.Catalogue, b),
+		keep(&b.Index.roles, roles, b),
+		keep(&b.meta, []metaData{{b.e.Source, b.e.Semantics}}, b))
+}
+
+func keep[T any](to *records[T], list []T, b *builder) (err error) {
+	*to, err = packRecords(list, &b.bad)
+	return err
+}
+
+// fits reports whether what was built can be named by the numbers that are used: offsets
+// of 32 bits, words of 16 bits in a walk, sets of 30.
+func (b *builder) fits() bool {
+	for _, s := range b.sections() {
+		if len(*s.data) > math.MaxUint32 {
+			return false
 		}
 	}
-	return err
+	return b.words() <= 1<<16 && len(b.setOff) <= 1<<itemSetBits
 }
 
 // catalogueColumns numbers the permissions; a service's come together.

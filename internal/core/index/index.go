@@ -17,7 +17,7 @@ import (
 var ErrDamaged = errors.New("not an index of this version")
 
 // Version is that of the columns; an index of another one is built anew.
-const Version = 1
+const Version = 2
 
 const (
 	none = ^uint32(0)
@@ -126,7 +126,6 @@ type expanded struct {
 type metaData struct {
 	Source    string          `json:"source"`
 	Semantics model.Semantics `json:"semantics"`
-	Nodes     int             `json:"nodes"`
 }
 
 // Err returns [ErrDamaged] once a record could not be read.

@@ -109,15 +109,17 @@ const (
 	refuses
 )
 
-const setBits = 30
+// An item is the number of an interval, a kind and the number of a set, so that sorting
+// items is sorting intervals.
+const itemSetBits = 30
 
-func setOf(it uint64) uint32      { return uint32(it & (1<<setBits - 1)) }
-func refused(it uint64) bool      { return it>>setBits&3 == refuses }
-func spanOf(it uint64) (r uint32) { return uint32(it >> 32) }
+func itemSet(it uint64) uint32   { return uint32(it & (1<<itemSetBits - 1)) }
+func itemRefuses(it uint64) bool { return it>>itemSetBits&3 == refuses }
+func itemSpan(it uint64) uint32  { return uint32(it >> 32) }
 
 // item packs the number of an interval, a kind and the number of a set.
 func item(span uint32, kind int, of uint32) uint64 {
-	return uint64(span)<<32 | uint64(kind)<<setBits | uint64(of)
+	return uint64(span)<<32 | uint64(kind)<<itemSetBits | uint64(of)
 }
 
 // NewWalk prepares a walk.
@@ -280,7 +282,7 @@ func (w *Walk) collect(s *scratch) {
 			continue
 		}
 		for _, it := range w.given[n] {
-			for i, m := range w.masks[setOf(it)] {
+			for i, m := range w.masks[itemSet(it)] {
 				w.mask[i] |= m
 			}
 		}
@@ -323,11 +325,11 @@ func (w *Walk) under(ceilings ints) {
 		c := int(ceilings.at(j))
 		var out []uint64
 		for _, it := range w.items {
-			if refused(it) {
+			if itemRefuses(it) {
 				out = append(out, it)
 				continue
 			}
-			from, to := x.spanStart.at(int(spanOf(it))), x.spanEnd.at(int(spanOf(it)))
+			from, to := x.spanStart.at(int(itemSpan(it))), x.spanEnd.at(int(itemSpan(it)))
 			for places, k := x.ceilOn.of(c), 0; k < places.len(); k++ {
 				for spans, l := x.span.of(int(places.at(k))), 0; l < spans.len(); l++ {
 					s := int(spans.at(l))
@@ -335,7 +337,7 @@ func (w *Walk) under(ceilings ints) {
 					case start <= from && to <= end:
 						out = append(out, it)
 					case from <= start && end <= to:
-						out = append(out, item(uint32(s), gives, setOf(it)))
+						out = append(out, item(uint32(s), gives, itemSet(it)))
 					}
 				}
 			}
@@ -384,7 +386,7 @@ func (w *Walk) merge() {
 func (w *Walk) run() {
 	w.at, w.real, w.effect = 0, w.low, 0
 	for i, it := range w.items {
-		rank := spanOf(it)
+		rank := itemSpan(it)
 		if n := len(w.stack); n == 0 || w.stack[n-1].rank != rank {
 			start := w.x.spanStart.at(int(rank))
 			for ; n > 0 && w.stack[n-1].end <= start; n-- {
@@ -401,7 +403,7 @@ func (w *Walk) run() {
 			w.stack = append(w.stack, frame{rank: rank, end: end, real: to, nodes: to - from, undo: len(w.undo), effect: w.effect})
 		}
 		n := uint64(w.stack[len(w.stack)-1].nodes)
-		if set := &w.sets[setOf(it)]; refused(it) {
+		if set := &w.sets[itemSet(it)]; itemRefuses(it) {
 			w.refuse(set, n)
 		} else {
 			w.give(set, n)
@@ -426,14 +428,14 @@ func (w *Walk) alone(i int, rank, end uint32) bool {
 	if i+1 == len(w.items) {
 		return true
 	}
-	next := spanOf(w.items[i+1])
+	next := itemSpan(w.items[i+1])
 	return next != rank && w.x.spanStart.at(int(next)) >= end
 }
 
 // leaf does with a rule that is alone, as most are, without touching what is granted
 // and refused around it; false: it cannot.
 func (w *Walk) leaf(it uint64, end, real uint32) bool {
-	if refused(it) && len(w.dirty) > 0 {
+	if itemRefuses(it) && len(w.dirty) > 0 {
 		return false // what came into effect just before it may be refused here, and seen nowhere
 	}
 	n := uint64(real - w.real)
@@ -442,8 +444,8 @@ func (w *Walk) leaf(it uint64, end, real uint32) bool {
 		return true
 	}
 	effect := w.effect
-	set := &w.sets[setOf(it)]
-	if refused(it) {
+	set := &w.sets[itemSet(it)]
+	if itemRefuses(it) {
 		if effect == 0 {
 			return true
 		}

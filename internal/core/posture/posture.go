@@ -47,12 +47,17 @@ type finder struct {
 	out []gauge.Finding
 
 	admin map[string]bool // grants that are told as standing administration
+	by    map[string]*gauge.GrantResult
+	walk  *index.Walk
 }
 
 // Findings reads an estate. Nodes are those whose administrators matter; what is known
 // from use is not told again.
 func Findings(in *gauge.Input, res *gauge.Result, x *index.Index, nodes []model.Path, known []gauge.Finding) []gauge.Finding {
-	f := &finder{in: in, res: res, x: x, e: in.Engine.Estate, admin: map[string]bool{}}
+	f := &finder{in: in, res: res, x: x, e: in.Engine.Estate, admin: map[string]bool{}, by: map[string]*gauge.GrantResult{}, walk: x.NewWalk(index.Possible)}
+	for _, r := range res.Grants {
+		f.by[r.Grant.ID] = r
+	}
 	for _, k := range known {
 		if k.Kind == gauge.StandingAdmin {
 			f.admin[k.Grant.Grant.ID] = true
@@ -143,10 +148,8 @@ func wild(r model.Rights) bool {
 }
 
 func (f *finder) of(g *model.Grant) *gauge.GrantResult {
-	for _, r := range f.res.Grants {
-		if r.Grant.ID == g.ID {
-			return r
-		}
+	if r := f.by[g.ID]; r != nil {
+		return r
 	}
 	return &gauge.GrantResult{Grant: g}
 }
@@ -270,7 +273,7 @@ func steps(m engine.Mask) []model.ID {
 
 func (f *finder) pairs(id model.ID) gauge.Pairs {
 	var out gauge.Pairs
-	for l, n := range f.x.NewWalk(index.Possible).Totals(id).Pairs {
+	for l, n := range f.walk.Totals(id).Pairs {
 		out[l] = int(n)
 	}
 	return out
@@ -284,6 +287,10 @@ func (f *finder) escalation(nodes []model.Path) {
 	g := escalate.New(f.x, nodes)
 	told := map[int]bool{}
 	before := map[model.Path]int{}
+	levels := gauge.Pairs{} // permissions of the catalogue
+	for i := range f.x.Numbers() {
+		levels[f.x.Level(i)]++
+	}
 	for n, node := range nodes {
 		count := 0
 		for _, a := range g.Administrators(n) {
@@ -307,9 +314,9 @@ func (f *finder) escalation(nodes []model.Path) {
 				continue // the top-most node, which comes first, says it
 			}
 			told[r.Identity] = true
-			var all gauge.Pairs
-			for i := range f.x.Numbers() {
-				all[f.x.Level(i)] += f.x.Within([]model.PathPattern{node.Below()})
+			all, below := levels, f.x.Within([]model.PathPattern{node.Below()})
+			for l := range all {
+				all[l] *= below
 			}
 			f.add(gauge.Finding{Kind: Escalation, Identity: id, Standing: f.res.Of(id), Node: node, Severity: gauge.High, Danger: f.in.Weights.Danger(all), Count: len(r.Steps)}, node.String())
 		}

@@ -1,32 +1,33 @@
-package engine
+package judge
 
 import (
 	"slices"
 
+	"clipfence/internal/core/engine"
 	"clipfence/internal/core/model"
 )
 
-// A Sweep answers for all permissions of the catalogue at once what [Engine.Decide]
-// answers for one, with nothing known about the call: rules as bitmaps, made once, and
-// algebra on them. It may be used by several goroutines.
-type Sweep struct {
-	g          *Engine
-	grants     []Bits
-	denials    []Bits
-	guardrails []Bits // what they refuse
-	ceilings   []Bits // what they admit
-	all        Bits
+// A sweep answers for all permissions of the catalogue at once what Decide answers for
+// one, with nothing known about the call: rules as bitmaps, made once, and algebra on
+// them. TestSweepAgrees holds it to Decide; it then judges the index on whole estates,
+// where asking Decide for every pair would take too long.
+type sweep struct {
+	g          *engine.Engine
+	grants     []engine.Bits
+	denials    []engine.Bits
+	guardrails []engine.Bits // what they refuse
+	ceilings   []engine.Bits // what they admit
+	all        engine.Bits
 }
 
-// NewSweep prepares the rules of an engine's estate.
-func NewSweep(g *Engine) *Sweep {
+func newSweep(g *engine.Engine) *sweep {
 	e := g.Estate
 	n := len(e.Catalogue)
-	s := &Sweep{g: g, all: NewBits(n)}
+	s := &sweep{g: g, all: engine.NewBits(n)}
 	for i := range n {
 		s.all.Set(i)
 	}
-	roles := map[string]Bits{}
+	roles := map[string]engine.Bits{}
 	for i := range e.Grants {
 		gr := &e.Grants[i]
 		if gr.Role == "" {
@@ -40,7 +41,7 @@ func NewSweep(g *Engine) *Sweep {
 		}
 		s.grants = append(s.grants, b)
 	}
-	one := func(p model.Rights) Bits { return g.SetPerms([]model.Rights{p}) }
+	one := func(p model.Rights) engine.Bits { return g.SetPerms([]model.Rights{p}) }
 	for _, d := range e.Denials {
 		s.denials = append(s.denials, one(d.Rights))
 	}
@@ -55,13 +56,13 @@ func NewSweep(g *Engine) *Sweep {
 	return s
 }
 
-// Effective returns which permissions an identity of a closure has at a path whatever
+// effective returns which permissions an identity of a closure has at a path whatever
 // the call, and which only under conditions. The two are disjoint.
-func (s *Sweep) Effective(closure []Standing, path model.Path) (certain, conditional Bits) {
+func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, conditional engine.Bits) {
 	e := s.g.Estate
 	for _, st := range closure {
 		if slices.Contains(e.Semantics.Bypass, st.ID) {
-			return s.all.Clone(), NewBits(len(e.Catalogue))
+			return s.all.Clone(), engine.NewBits(len(e.Catalogue))
 		}
 	}
 	ctx := model.Context{}
@@ -70,9 +71,12 @@ func (s *Sweep) Effective(closure []Standing, path model.Path) (certain, conditi
 			ctx.Labels = map[string]string{}
 		}
 	}
-	certain, conditional = NewBits(len(e.Catalogue)), NewBits(len(e.Catalogue))
+	certain, conditional = engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
+	meets := func(ids []model.ID) bool {
+		return slices.ContainsFunc(closure, func(st engine.Standing) bool { return slices.Contains(ids, st.ID) })
+	}
 	for _, st := range closure {
-		for _, i := range s.g.grantsTo[st.ID] {
+		for _, i := range s.g.GrantsTo(st.ID) {
 			gr := &e.Grants[i]
 			if !gr.Covers(path) {
 				continue
@@ -85,10 +89,10 @@ func (s *Sweep) Effective(closure []Standing, path model.Path) (certain, conditi
 			}
 		}
 	}
-	refused, perhaps := NewBits(len(e.Catalogue)), NewBits(len(e.Catalogue))
+	refused, perhaps := engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
 	for i := range e.Denials {
 		d := &e.Denials[i]
-		if !anyMatches(d.On, path) || meets(closure, d.To) < 0 || meets(closure, d.Unless) >= 0 {
+		if !matches(d.On, path) || !meets(d.To) || meets(d.Unless) {
 			continue
 		}
 		switch met, _ := d.When.Eval(ctx); met {
@@ -99,12 +103,15 @@ func (s *Sweep) Effective(closure []Standing, path model.Path) (certain, conditi
 		}
 	}
 	for i := range e.Guardrails {
-		if r := &e.Guardrails[i]; r.Node.Covers(path) && meets(closure, r.Unless) < 0 {
+		if r := &e.Guardrails[i]; r.Node.Covers(path) && !meets(r.Unless) {
 			refused.Or(s.guardrails[i])
 		}
 	}
-	for _, i := range s.g.ceilingsOf[closure[0].ID] {
-		if !anyMatches(e.Ceilings[i].On, path) {
+	for i := range e.Ceilings {
+		if e.Ceilings[i].Of != closure[0].ID {
+			continue
+		}
+		if !matches(e.Ceilings[i].On, path) {
 			refused.Or(s.all)
 			break
 		}
@@ -123,4 +130,8 @@ func (s *Sweep) Effective(closure []Standing, path model.Path) (certain, conditi
 	}
 	conditional.AndNot(certain)
 	return certain, conditional
+}
+
+func matches(on []model.PathPattern, p model.Path) bool {
+	return slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(p) })
 }

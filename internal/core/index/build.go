@@ -140,6 +140,7 @@ func (b *builder) catalogueColumns() {
 		records, b.permLevel, b.perms = append(records, uint32(kept[at].at)), append(b.permLevel, byte(of(at).Weighs())), append(b.perms, *of(at))
 	}
 	b.Index.perms = packTexts(len(kept), func(i int) string { return kept[i].text })
+	b.permSlots = b.Index.perms.hashed()
 	b.permNumber, b.permRecord = packInts(number), packInts(records)
 }
 
@@ -287,6 +288,7 @@ func (b *builder) identityColumns() {
 	}
 	n := len(list)
 	b.Index.ids = packTexts(n, func(i int) string { return list[i].text })
+	b.idSlots = b.Index.ids.hashed()
 	b.idKind = make([]byte, n)
 	for i, o := range list {
 		b.idKind[i] = byte(slices.Index(kinds, o.id.Kind))
@@ -423,11 +425,6 @@ func (b *builder) nodeColumns() {
 	n := len(paths)
 	b.paths = paths
 	parent, end, count := make([]uint32, n), make([]uint32, n), make([]uint32, n+1)
-	slots := 64
-	for slots < 2*n {
-		slots *= 2
-	}
-	table, mask := make([]uint32, slots), uint64(slots-1)
 	hashes := make([]uint64, n)
 	var open []uint32 // the nodes above the one at hand
 	segOff, segs := make([]uint32, 1, n+1), make([]byte, 0, 8*n)
@@ -446,11 +443,6 @@ func (b *builder) nodeColumns() {
 		segOff = append(segOff, uint32(len(segs)))
 		h = hash(hash(h, "/"), string(segs[from:]))
 		hashes[i], parent[i] = h, up
-		at := mix(h) & mask
-		for table[at] != 0 {
-			at = (at + 1) & mask
-		}
-		table[at] = uint32(i) + 1
 		count[i+1] = count[i]
 		if real[i] {
 			count[i+1]++
@@ -460,7 +452,8 @@ func (b *builder) nodeColumns() {
 	for _, o := range open {
 		end[o] = uint32(n)
 	}
-	b.nodeParent, b.nodeEnd, b.realBefore, b.nodeSlots = packInts(parent), packInts(end), packInts(count), packInts(table)
+	b.nodeParent, b.nodeEnd, b.realBefore = packInts(parent), packInts(end), packInts(count)
+	b.nodeSlots = packSlots(n, func(i int) (uint32, uint64) { return uint32(i), hashes[i] })
 	b.nodeSeg = texts{packInts(segOff), segs}
 	var nodes []uint32
 	var labels []map[string]string
@@ -552,6 +545,7 @@ func (b *builder) placeColumns() {
 		spans = append(spans, list)
 	})
 	b.placeNode = packInts(nodes)
+	b.placeSlots = firstOf(nodes)
 	b.placeText = packTexts(n, func(i int) string { return list[i].text })
 	sorted := make([]span, 0, len(all))
 	for s := range all {
@@ -575,6 +569,17 @@ func (b *builder) placeColumns() {
 			}
 		}
 	})
+}
+
+// firstOf returns a table of where each number of a sorted list first stands.
+func firstOf(sorted []uint32) slots {
+	var first []uint32
+	for i, v := range sorted {
+		if i == 0 || sorted[i-1] != v {
+			first = append(first, uint32(i))
+		}
+	}
+	return packSlots(len(first), func(i int) (uint32, uint64) { return first[i], placeHash(sorted[first[i]]) })
 }
 
 // wildSpans returns the intervals of the nodes that a pattern with wildcards matches.

@@ -39,6 +39,41 @@ func packLongs(v []uint64) longs {
 	return out
 }
 
+// slots is a table by hash with open addressing: a number, plus one, in a slot; zero is
+// free. A power of two of them, at least half of them free.
+type slots ints
+
+func packSlots(n int, entry func(i int) (value uint32, hash uint64)) slots {
+	size := 64
+	for size < 2*n {
+		size *= 2
+	}
+	table, mask := make([]uint32, size), uint64(size-1)
+	for i := range n {
+		v, h := entry(i)
+		at := mix(h) & mask
+		for table[at] != 0 {
+			at = (at + 1) & mask
+		}
+		table[at] = v + 1
+	}
+	return slots(packInts(table))
+}
+
+// lookup returns the number of a hash that is says is the one meant.
+func (t slots) lookup(hash uint64, is func(v uint32) bool) (v uint32, ok bool) {
+	mask := uint64(ints(t).len() - 1)
+	for at := mix(hash) & mask; ; at = (at + 1) & mask {
+		v := ints(t).at(int(at))
+		if v == 0 {
+			return none, false
+		}
+		if is(v - 1) {
+			return v - 1, true
+		}
+	}
+}
+
 // lists is a column of lists: those of i are data[off[i]:off[i+1]].
 type lists struct{ off, data ints }
 
@@ -65,6 +100,17 @@ type texts struct {
 
 func (t texts) at(i int) []byte { return t.data[t.off.at(i):t.off.at(i+1)] }
 func (t texts) len() int        { return t.off.len() - 1 }
+
+// hashed returns the table that names finds texts by.
+func (t texts) hashed() slots {
+	return packSlots(t.len(), func(i int) (uint32, uint64) { return uint32(i), hash(fnvBasis, string(t.at(i))) })
+}
+
+// named returns where s stands, by a table of the column.
+func (t texts) named(by slots, s string) (int, bool) {
+	i, ok := by.lookup(hash(fnvBasis, s), func(i uint32) bool { return string(t.at(int(i))) == s })
+	return int(i), ok
+}
 
 // find returns where s stands in a sorted column.
 func (t texts) find(s string) (int, bool) {

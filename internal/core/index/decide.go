@@ -1,7 +1,6 @@
 package index
 
 import (
-	"cmp"
 	"slices"
 
 	"clipfence/internal/core/engine"
@@ -57,7 +56,7 @@ func (x *Index) closure(s *scratch, id model.ID) {
 		s.round = 1
 	}
 	s.ids, s.from = s.ids[:0], s.from[:0]
-	n, ok := x.ids.find(id.String())
+	n, ok := x.Number(id)
 	if !ok {
 		s.join(none, -1)
 	} else {
@@ -71,9 +70,9 @@ func (x *Index) closure(s *scratch, id model.ID) {
 			s.join(up.at(j), i)
 		}
 	}
-	for _, o := range crowds(id.Kind) {
-		if n, ok := x.ids.find(string(o)); ok {
-			s.join(uint32(n), 0)
+	for i := len(bothCrowds) - len(crowds(id.Kind)); i < len(bothCrowds); i++ {
+		if n := x.crowds[i]; n != none {
+			s.join(n, 0)
 		}
 	}
 }
@@ -131,12 +130,21 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 	var d engine.Decision
 	perm, listed := x.holds(p)
 	x.refusals(s, &d, id, p, perm, listed, ctx)
+	// Few of the places that grants are on match. Most others fall through a filter, four
+	// at a time, so that nothing is looked up for them.
+	var few filter
+	for _, at := range s.matched {
+		few.add(at)
+	}
 	for i, n := range s.ids {
 		if n == none {
 			continue
 		}
 		places, given := x.givenAt.of(int(n)), x.given.of(int(n))
-		for j := range places.len() {
+		for j := 0; j < places.len(); j++ {
+			if j = few.next(places, j); j == places.len() {
+				break
+			}
 			if s.place[places.at(j)] != s.stamp {
 				continue
 			}
@@ -161,6 +169,30 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 	}
 	d.Settle()
 	return d
+}
+
+// filter tells most numbers that are not in a set from those that are, by two of their
+// parts (Bloom, Space/Time Trade-offs in Hash Coding, 1970).
+type filter struct{ low, high uint64 }
+
+func (f *filter) add(v uint32) {
+	f.low |= 1 << (v & 63)
+	f.high |= 1 << (v >> 6 & 63)
+}
+
+// may is odd when v may be in the set.
+func (f *filter) may(v uint32) uint64 { return f.low >> (v & 63) & (f.high >> (v >> 6 & 63)) }
+
+// next returns where at or after j a number stands that may be in the set; the end: nowhere.
+func (f *filter) next(c ints, j int) int {
+	rest := c[4*j:]
+	for len(rest) >= 16 && (f.may(rest.at(0))|f.may(rest.at(1))|f.may(rest.at(2))|f.may(rest.at(3)))&1 == 0 {
+		rest = rest[16:]
+	}
+	for len(rest) >= 4 && f.may(rest.at(0))&1 == 0 {
+		rest = rest[4:]
+	}
+	return (len(c) - len(rest)) / 4
 }
 
 func (x *Index) bypasses(n uint32) bool { return x.idKind[n]&bypass != 0 }
@@ -295,7 +327,7 @@ func (x *Index) on(s *scratch, rules *lists) []uint32 {
 			s.rules = append(s.rules, l.at(j))
 		}
 	}
-	slices.SortFunc(s.rules, cmp.Compare)
+	slices.Sort(s.rules)
 	return slices.Compact(s.rules)
 }
 

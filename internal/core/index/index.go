@@ -43,14 +43,15 @@ type Index struct {
 	nodeParent ints
 	nodeEnd    ints // first number behind the subtree
 	nodeSeg    texts
-	realBefore ints // how many nodes of the inventory come before; one more than nodes
-	nodeSlots  ints // open addressing by the hash of the path; node + 1
-	labelled   ints // nodes that have labels, in order
+	realBefore ints  // how many nodes of the inventory come before; one more than nodes
+	nodeSlots  slots // by the hash of the path
+	labelled   ints  // nodes that have labels, in order
 	labels     records[map[string]string]
 	runsNode   ints // nodes whose code runs as somebody, in order
 	runsAs     ints // as whom
 
-	ids      texts  // sorted
+	ids      texts // sorted
+	idSlots  slots
 	idRecord ints   // into identities; none: only named somewhere
 	idKind   []byte // into kinds
 	up       lists  // groups
@@ -59,7 +60,8 @@ type Index struct {
 	ceilings lists  // of it
 	denied   lists  // denials that name it
 
-	perms      texts  // sorted
+	perms      texts // sorted
+	permSlots  slots
 	permNumber ints   // of each; by level and service, with holes
 	permRecord ints   // into catalogue
 	permLevel  []byte // what each weighs as
@@ -67,15 +69,16 @@ type Index struct {
 	setWord    ints
 	setBits    longs
 
-	placeText texts // sorted by node
-	placeNode ints  // the node that it hangs on; none sorts last: a wildcard comes first
-	placeKind []byte
-	span      lists // of a place: its intervals; behind all places those of places with labels
-	spanStart ints  // of all intervals, sorted, the longer ones first
-	spanEnd   ints
-	spanFrom  ints // nodes of the inventory before the start, and before the end
-	spanTo    ints
-	patterns  []atomic.Pointer[model.PathPattern]
+	placeText  texts // sorted by node
+	placeNode  ints  // the node that it hangs on; none sorts last: a wildcard comes first
+	placeKind  []byte
+	placeSlots slots // the first place on a node
+	span       lists // of a place: its intervals; behind all places those of places with labels
+	spanStart  ints  // of all intervals, sorted, the longer ones first
+	spanEnd    ints
+	spanFrom   ints // nodes of the inventory before the start, and before the end
+	spanTo     ints
+	patterns   []atomic.Pointer[model.PathPattern]
 
 	// The grants of an identity, some numbers for each of their places (see
 	// givenWidth); and the other way round.
@@ -108,9 +111,11 @@ type Index struct {
 	roleNames  texts // sorted
 	meta       records[metaData]
 
-	bad   atomic.Bool
-	pool  sync.Pool
-	modes [2]struct {
+	crowds  [2]uint32 // the numbers of signed-in and everyone
+	masters []uint32  // whom every check lets through
+	bad     atomic.Bool
+	pool    sync.Pool
+	modes   [2]struct {
 		once     sync.Once
 		prepared *prepared
 	}
@@ -173,7 +178,7 @@ func (x *Index) ID(i int) model.ID {
 
 // Identity returns what the estate knows about id.
 func (x *Index) Identity(id model.ID) (model.Identity, bool) {
-	if i, ok := x.ids.find(id.String()); ok {
+	if i, ok := x.ids.named(x.idSlots, id.String()); ok {
 		if r := x.idRecord.at(i); r != none {
 			return *x.identities.at(int(r)), true
 		}
@@ -242,16 +247,8 @@ func (x *Index) nearest(p model.Path) (node uint32, same bool) {
 }
 
 func (x *Index) lookup(text string, h uint64) uint32 {
-	mask := uint64(x.nodeSlots.len() - 1)
-	for at := mix(h) & mask; ; at = (at + 1) & mask {
-		v := x.nodeSlots.at(int(at))
-		if v == 0 {
-			return none
-		}
-		if x.is(v-1, text) {
-			return v - 1
-		}
-	}
+	n, _ := x.nodeSlots.lookup(h, func(n uint32) bool { return x.is(n, text) })
+	return n
 }
 
 func mix(h uint64) uint64 { return h ^ h>>32 }
@@ -302,7 +299,7 @@ func (x *Index) place(i int) model.PathPattern {
 // matching calls yield with each place that matches a path, whose nearest node is n.
 func (x *Index) matching(p model.Path, n uint32, same bool, yield func(place int)) {
 	on := func(n uint32, at bool) {
-		for i := x.placeNode.search(n); i < x.placeNode.len() && x.placeNode.at(i) == n; i++ {
+		for i := x.firstPlace(n); i < x.placeNode.len() && x.placeNode.at(i) == n; i++ {
 			switch x.placeKind[i] {
 			case exactly:
 				if at {
@@ -322,6 +319,19 @@ func (x *Index) matching(p model.Path, n uint32, same bool, yield func(place int
 	}
 	on(none, false)
 }
+
+// firstPlace returns the first place on a node, or one that is on none where it has none.
+func (x *Index) firstPlace(n uint32) int {
+	i, ok := x.placeSlots.lookup(placeHash(n), func(i uint32) bool { return x.placeNode.at(int(i)) == n })
+	if !ok {
+		return x.placeNode.len()
+	}
+	return int(i)
+}
+
+// placeHash spreads node numbers over slots (Fibonacci hashing: Knuth, The Art of Computer
+// Programming 3, 6.4).
+func placeHash(n uint32) uint64 { return uint64(n) * 0x9e3779b97f4a7c15 }
 
 // has reports whether a set of rights holds a permission of the catalogue.
 func (x *Index) has(set uint32, perm int) bool {
@@ -355,7 +365,7 @@ func (x *Index) rights(g *model.Grant) []model.Rights {
 // holds returns the number of a permission, and whether the catalogue lists it. Of one
 // that it does not, only patterns say who has it.
 func (x *Index) holds(p model.Permission) (perm int, listed bool) {
-	i, ok := x.perms.find(p.String())
+	i, ok := x.perms.named(x.permSlots, p.String())
 	if !ok {
 		return 0, false
 	}
@@ -394,12 +404,13 @@ func (x *Index) sections() []section {
 	num("node.end", &x.nodeEnd)
 	txt("node.segment", &x.nodeSeg)
 	num("node.real", &x.realBefore)
-	num("node.slots", &x.nodeSlots)
+	num("node.slots", (*ints)(&x.nodeSlots))
 	num("node.labelled", &x.labelled)
 	txt("node.labels", &x.labels.texts)
 	num("node.runs", &x.runsNode)
 	num("node.runs-as", &x.runsAs)
 	txt("identity", &x.ids)
+	num("identity.slots", (*ints)(&x.idSlots))
 	num("identity.record", &x.idRecord)
 	add("identity.kind", &x.idKind)
 	lst("identity.up", &x.up)
@@ -410,6 +421,7 @@ func (x *Index) sections() []section {
 	lst("identity.grants", &x.given)
 	lst("identity.places", &x.givenAt)
 	txt("permission", &x.perms)
+	num("permission.slots", (*ints)(&x.permSlots))
 	num("permission.number", &x.permNumber)
 	num("permission.record", &x.permRecord)
 	add("permission.level", &x.permLevel)
@@ -419,6 +431,7 @@ func (x *Index) sections() []section {
 	txt("place", &x.placeText)
 	num("place.node", &x.placeNode)
 	add("place.kind", &x.placeKind)
+	num("place.slots", (*ints)(&x.placeSlots))
 	lst("place.spans", &x.span)
 	lst("place.grants", &x.onPlace)
 	lst("place.denials", &x.denialOn)
@@ -477,7 +490,12 @@ func Load(column func(name string) ([]byte, bool)) (*Index, error) {
 			return nil, fmt.Errorf("%w: a column of texts does not end where it should", ErrDamaged)
 		}
 	}
-	if x.meta.texts.len() != 1 || x.nodeSlots.len() == 0 || x.realBefore.len() != x.nodeParent.len()+1 {
+	for _, t := range []slots{x.nodeSlots, x.idSlots, x.permSlots, x.placeSlots} {
+		if n := ints(t).len(); n == 0 || n&(n-1) != 0 {
+			return nil, fmt.Errorf("%w: a table by hash has no power of two of slots", ErrDamaged)
+		}
+	}
+	if x.meta.texts.len() != 1 || x.realBefore.len() != x.nodeParent.len()+1 {
 		return nil, fmt.Errorf("%w: columns do not fit each other", ErrDamaged)
 	}
 	x.ready()
@@ -496,6 +514,17 @@ func (x *Index) ready() {
 	load(&x.catalogue, &x.bad)
 	load(&x.roles, &x.bad)
 	load(&x.meta, &x.bad)
+	for i, kind := range bothCrowds {
+		x.crowds[i] = none
+		if n, ok := x.ids.named(x.idSlots, string(kind)); ok {
+			x.crowds[i] = uint32(n)
+		}
+	}
+	for i, k := range x.idKind {
+		if k&bypass != 0 {
+			x.masters = append(x.masters, uint32(i))
+		}
+	}
 	x.patterns = make([]atomic.Pointer[model.PathPattern], x.placeText.len())
 	x.pool.New = func() any { return newScratch(x) }
 }

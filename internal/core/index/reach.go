@@ -132,11 +132,9 @@ func (x *Index) Into(path model.Path) []Access {
 			}
 		}
 	}
-	for i, k := range x.idKind {
-		if k&bypass != 0 {
-			for _, id := range x.below(c, uint32(i)) {
-				c.allow(id, 1)
-			}
+	for _, i := range x.masters {
+		for _, id := range x.below(c, i) {
+			c.allow(id, 1)
 		}
 	}
 	var ids []uint32
@@ -167,9 +165,9 @@ func (x *Index) mark(s *scratch, path model.Path, node uint32, same bool) {
 
 // Effective returns what an identity may do at a path.
 func (x *Index) Effective(id model.ID, path model.Path) Access {
-	n, ok := x.ids.find(id.String())
+	n, ok := x.Number(id)
 	if !ok { // what any like it may
-		n, ok = x.ids.find(string(crowds(id.Kind)[0]))
+		n, ok = x.Number(model.ID{Kind: crowds(id.Kind)[0]})
 	}
 	if !ok {
 		return Access{Identity: -1, Certain: make(engine.Bits, x.words()), Conditional: make(engine.Bits, x.words())}
@@ -327,7 +325,7 @@ func (x *Index) find(p model.PathPattern) (int, bool) {
 		}
 		node = n
 	}
-	for i := x.placeNode.search(node); i < x.placeNode.len() && x.placeNode.at(i) == node; i++ {
+	for i := x.firstPlace(node); i < x.placeNode.len() && x.placeNode.at(i) == node; i++ {
 		if x.place(i) == p {
 			return i, true
 		}
@@ -417,7 +415,7 @@ func (x *Index) Actors(targets []int) []Actor {
 	into := map[int][]*model.ActAs{}
 	for i := range x.actAs.texts.len() {
 		a := x.actAs.at(i)
-		if to, ok := x.ids.find(a.To.String()); ok {
+		if to, ok := x.Number(a.To); ok {
 			into[to] = append(into[to], a)
 		}
 	}
@@ -431,7 +429,7 @@ func (x *Index) Actors(targets []int) []Actor {
 	for i := 0; i < len(queue); i++ {
 		at := queue[i]
 		for _, a := range into[at.Identity] {
-			from, ok := x.ids.find(a.From.String())
+			from, ok := x.Number(a.From)
 			if !ok {
 				continue
 			}

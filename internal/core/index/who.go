@@ -138,13 +138,11 @@ func (x *Index) who(p model.Permission, path model.Path, groups bool) []Holder {
 		}
 	}
 	x.refuse(s, c, p, perm, listed, ctx)
-	for i, k := range x.idKind {
-		if k&bypass != 0 {
-			c.begin()
-			for _, id := range x.below(c, uint32(i)) {
-				c.allow(id, 2)
-				c.refused[id] = 0
-			}
+	for _, i := range x.masters {
+		c.begin()
+		for _, id := range x.below(c, i) {
+			c.allow(id, 2)
+			c.refused[id] = 0
 		}
 	}
 	n := 0
@@ -246,9 +244,9 @@ func (x *Index) Granted(p model.Permission, path model.Path, without func(grant 
 			}
 		}
 	}
-	for _, i := range x.Bypass() {
+	for _, i := range x.masters {
 		c.begin()
-		for _, id := range x.below(c, uint32(i)) {
+		for _, id := range x.below(c, i) {
 			c.allow(id, 2)
 		}
 	}
@@ -268,10 +266,8 @@ func (x *Index) Granted(p model.Permission, path model.Path, without func(grant 
 // Bypass returns the identities that every check lets through.
 func (x *Index) Bypass() []int {
 	var out []int
-	for i, k := range x.idKind {
-		if k&bypass != 0 {
-			out = append(out, i)
-		}
+	for _, i := range x.masters {
+		out = append(out, int(i))
 	}
 	return out
 }
@@ -336,7 +332,7 @@ func (x *Index) Builtin(g *model.Grant) bool {
 }
 
 // Number returns the number of an identity.
-func (x *Index) Number(id model.ID) (int, bool) { return x.ids.find(id.String()) }
+func (x *Index) Number(id model.ID) (int, bool) { return x.ids.named(x.idSlots, id.String()) }
 
 // Kind returns the kind of an identity's number.
 func (x *Index) Kind(i int) model.IdentityKind { return x.kind(uint32(i)) }

@@ -150,16 +150,9 @@ func (s *indexed) known(id model.ID) error {
 
 // asSurveyed indexes an earlier survey of a source.
 func (w *workspace) asSurveyed(ctx context.Context, src config.Source, id int64) (*indexed, error) {
-	e, survey, err := w.store.Estate(ctx, src.Name, id)
-	if errors.Is(err, store.ErrNone) {
-		return nil, noSurvey(src, id)
-	}
+	e, survey, err := w.estate(ctx, src, id)
 	if err != nil {
 		return nil, err
 	}
 	return w.asIndexed(ctx, &surveyed{src, engine.New(e), survey})
-}
-
-func noSurvey(src config.Source, id int64) error {
-	return fmt.Errorf("source %s keeps no survey %d (see: clipfence survey list)", src.Name, id)
 }

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"clipfence/internal/change"
@@ -159,10 +160,59 @@ Begin with:  clipfence demo`,
 	add("look", a.coverageCmd(), a.reachCmd(), a.whyCmd(), a.usesCmd(), a.gaugeCmd(), a.findingsCmd(), a.ledgerCmd())
 	add("act", a.draftCmd(), a.rehearseCmd(), a.applyCmd(), a.undoCmd(), a.gateCmd(), a.patrolCmd())
 	cmd.AddCommand(a.manCmd())
-	cmd.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())
-	})
+	cmd.SetFlagErrorFunc(flagError)
+	explainWords(cmd)
 	return cmd
+}
+
+// flagError says what a flag wants, in place of how reading it failed.
+func flagError(c *cobra.Command, err error) error {
+	var bad *pflag.InvalidValueError
+	var number *strconv.NumError
+	if errors.As(err, &bad) {
+		what := bad.Unwrap()
+		if errors.As(err, &number) {
+			wants := "no whole number"
+			if bad.GetFlag().Value.Type() == "bool" {
+				wants = "not true or false"
+			}
+			what = fmt.Errorf("%q is %s", bad.GetValue(), wants)
+		}
+		err = fmt.Errorf("--%s: %w", bad.GetFlag().Name, what)
+	}
+	return fmt.Errorf("%w; see: %s --help", err, c.CommandPath())
+}
+
+// explainWords makes a command and those below it say what words they want when they get
+// too few or too many, or which command may be meant.
+func explainWords(c *cobra.Command) {
+	if fits := c.Args; fits != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if fits(c, args) == nil {
+				return nil
+			}
+			if c.HasAvailableSubCommands() && len(args) > 0 {
+				if c.SuggestionsMinimumDistance == 0 {
+					c.SuggestionsMinimumDistance = 2
+				}
+				var maybe string
+				if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+					maybe = "; did you mean " + strings.Join(near, " or ") + "?"
+				}
+				return fmt.Errorf("there is no command %q%s; see: %s --help", c.CommandPath()+" "+args[0], maybe, c.CommandPath())
+			}
+			example, _, _ := strings.Cut(strings.TrimSpace(c.Example), "\n")
+			wants := strings.TrimSuffix(c.UseLine(), " [flags]")
+			what := "too many words"
+			if fits(c, make([]string, len(args)+1)) == nil || fits(c, make([]string, len(args)+2)) == nil || fits(c, make([]string, len(args)+3)) == nil {
+				what = "a word is missing"
+			}
+			return fmt.Errorf("%s; use: %s, such as: %s", what, wants, example)
+		}
+	}
+	for _, sub := range c.Commands() {
+		explainWords(sub)
+	}
 }
 
 // safeWriter keeps terminal escapes out of log lines.

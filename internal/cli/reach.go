@@ -69,7 +69,7 @@ name them with their source and say --source: reach dir:person/a --source moorin
 				}
 			}
 			if asked != 1 {
-				return fmt.Errorf("say from whom (an identity), into what place (--into PATH) or into which set (--set NAME), one of the three")
+				return fmt.Errorf("say from whom (an identity), into what place (--into PATH) or into which set (--set NAME), one of the three, such as: clipfence reach workload/ticket-export")
 			}
 			switch {
 			case f.direct && f.through:

@@ -124,3 +124,27 @@ func TestFilter(t *testing.T) {
 		}
 	}
 }
+
+func TestComparisonWords(t *testing.T) {
+	id := model.MustID("person/ann")
+	for _, tt := range []struct {
+		past                          bool
+		lost, narrowed, gained, stays int
+		want                          string
+	}{
+		{false, 0, 0, 0, 0, "person/ann would lose and gain nothing"},
+		{true, 0, 0, 0, 0, "person/ann lost and gained nothing"},
+		{false, 0, 0, 0, 3, "person/ann would lose nothing, gain nothing, keep 3 by other grants (permissions on places)"},
+		{true, 1204, 1, 2, 0, "person/ann lost 1,204, gained 2, keeps 1 on fewer places (permissions on places)"},
+	} {
+		count := map[string]int{}
+		for k, n := range map[string]int{"lost": tt.lost, "narrowed": tt.narrowed, "gained": tt.gained, "stays": tt.stays} {
+			if n > 0 {
+				count[k] = n
+			}
+		}
+		if got := comparisonWords(id, tt.past, count); got != tt.want {
+			t.Errorf("%+v: %q, want %q", tt, got, tt.want)
+		}
+	}
+}

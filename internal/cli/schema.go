@@ -56,7 +56,7 @@ func (a *app) schemaCmd() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			i := slices.Index(names, args[0])
 			if i < 0 {
-				return fmt.Errorf("no schema %q; there are %v", args[0], names)
+				return fmt.Errorf("no schema %q; there are %s", args[0], strings.Join(names, ", "))
 			}
 			b, err := yamlfile.Schema(schemas[i].title, schemas[i].of)
 			if err != nil {

@@ -83,7 +83,7 @@ func (a *app) surveyCompare() *cobra.Command {
 				var e [2]*model.Estate
 				var v [2]store.Survey
 				for i := range e {
-					if e[i], v[i], err = w.store.Estate(cmd.Context(), src.Name, ids[i]); err != nil {
+					if e[i], v[i], err = w.estate(cmd.Context(), src, ids[i]); err != nil {
 						return err
 					}
 				}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,7 +14,6 @@ import (
 	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
-	"clipfence/internal/store"
 )
 
 // whatIf asks a question of an estate as it would be.
@@ -140,16 +138,11 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 	if err != nil {
 		return err
 	}
-	head := "%s would lose %d, keep %d on fewer places, gain %d and keep %d by other grants, counted in permissions on places"
 	if f.compare != 0 {
 		if f.what.asked() {
 			return fmt.Errorf("--compare looks back and --with and --without ahead: say one of the two")
 		}
-		head = "%s lost %d, keeps %d on fewer places, gained %d and keeps %d by other grants, counted in permissions on places"
-		old, survey, err := w.store.Estate(ctx, src.Name, f.compare)
-		if errors.Is(err, store.ErrNone) {
-			return noSurvey(src, f.compare)
-		}
+		old, survey, err := w.estate(ctx, src, f.compare)
 		if err != nil {
 			return err
 		}
@@ -194,7 +187,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		}
 		t.Row(render.Cell{Text: r.Becomes, Tone: tone[r.Becomes]}, render.C(r.Permission.String()), render.C(r.Level), render.C(r.Grant), render.C(on))
 	}
-	doc := &render.Doc{Head: fmt.Sprintf(head, id, count["lost"], count["narrowed"], count["gained"], count["stays"]), Value: rows}
+	doc := &render.Doc{Head: comparisonWords(id, f.compare != 0, count), Value: rows}
 	if f.compare != 0 {
 		doc.Lines = append(doc.Lines, fmt.Sprintf("Between survey %d of %s and survey %d of %s.", before.survey.ID, before.survey.Finished.Format(time.DateTime), after.survey.ID, after.survey.Finished.Format(time.DateTime)))
 	}
@@ -212,6 +205,34 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		doc.Notes = append(doc.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
 	}
 	return a.print(doc)
+}
+
+// comparisonWords says in one line what becomes of an identity's access, or became of it.
+func comparisonWords(id model.ID, past bool, count map[string]int) string {
+	tense := func(then, now string) string {
+		if past {
+			return then
+		}
+		return now
+	}
+	number := func(n int) string {
+		if n == 0 {
+			return "nothing"
+		}
+		return render.Count(n)
+	}
+	lost, gained := number(count["lost"]), number(count["gained"])
+	if len(count) == 0 {
+		return fmt.Sprintf("%s %s and %s nothing", id, tense("lost", "would lose"), tense("gained", "gain"))
+	}
+	out := fmt.Sprintf("%s %s %s, %s %s", id, tense("lost", "would lose"), lost, tense("gained", "gain"), gained)
+	if n := count["narrowed"]; n > 0 {
+		out += fmt.Sprintf(", %s %s on fewer places", tense("keeps", "keep"), render.Count(n))
+	}
+	if n := count["stays"]; n > 0 {
+		out += fmt.Sprintf(", %s %s by other grants", tense("keeps", "keep"), render.Count(n))
+	}
+	return out + " (permissions on places)"
 }
 
 // exactly counts on the inventory, with every layer, what an identity loses and gains;

@@ -155,14 +155,23 @@ type surveyed struct {
 }
 
 func (w *workspace) surveyed(ctx context.Context, s config.Source) (*surveyed, error) {
-	e, survey, err := w.store.Estate(ctx, s.Name, 0)
-	if errors.Is(err, store.ErrNone) {
-		return nil, fmt.Errorf("source %s was not surveyed yet; run: clipfence survey", s.Name)
-	}
+	e, survey, err := w.estate(ctx, s, 0)
 	if err != nil {
 		return nil, err
 	}
 	return &surveyed{s, engine.New(e), survey}, nil
+}
+
+// estate reads a source as it was surveyed; 0 is its newest survey.
+func (w *workspace) estate(ctx context.Context, s config.Source, id int64) (*model.Estate, store.Survey, error) {
+	e, survey, err := w.store.Estate(ctx, s.Name, id)
+	switch {
+	case errors.Is(err, store.ErrNone) && id == 0:
+		err = fmt.Errorf("source %s was not surveyed yet; run: clipfence survey", s.Name)
+	case errors.Is(err, store.ErrNone):
+		err = fmt.Errorf("source %s keeps no survey %d (see: clipfence survey list)", s.Name, id)
+	}
+	return e, survey, err
 }
 
 // known returns id when the estate lists it, and otherwise says what comes near.

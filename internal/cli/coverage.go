@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -50,8 +51,8 @@ type coverageFlags struct {
 	window         durationFlag
 	all            bool
 	mend, yes, dry bool
-	node, service  string
-	class          string
+	node           pathFlag
+	service, class string
 	arrive         durationFlag
 	mustArrive     bool // --arrive was said
 }
@@ -94,7 +95,7 @@ reads the log until an event of each has come, for half a minute or as --arrive 
 	fl.Var(&f.window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	fl.BoolVar(&f.all, "all", false, "also what is covered")
 	fl.BoolVar(&f.mend, "mend", false, "switch on what is off, and let writers write")
-	fl.StringVar(&f.node, "node", "", "only the logs of this node")
+	fl.Var(&f.node, "node", "only the logs of this node and of those below it")
 	fl.StringVar(&f.service, "service", "", "only the logs of this service")
 	fl.StringVar(&f.class, "class", "", "only this class of log")
 	fl.BoolVar(&f.yes, "yes", false, "with --mend: do it without being asked")
@@ -104,7 +105,37 @@ reads the log until an event of each has come, for half a minute or as --arrive 
 }
 
 func (f *coverageFlags) picks(r *coverageRow) bool {
-	return (f.node == "" || r.Node.String() == f.node) && (f.service == "" || r.Service == f.service) && (f.class == "" || r.LogClass == f.class)
+	return (f.node.IsZero() || f.node.Covers(r.Node)) && (f.service == "" || r.Service == f.service) && (f.class == "" || r.LogClass == f.class)
+}
+
+// part reports whether only some logs are asked for.
+func (f *coverageFlags) part() bool { return !f.node.IsZero() || f.service != "" || f.class != "" }
+
+// none says that no log is picked, and which there are to pick from.
+func (f *coverageFlags) none(rows []coverageRow) error {
+	var there []string
+	below := 0
+	for _, r := range rows {
+		there = append(there, r.Service+"/"+r.LogClass)
+		if f.node.IsZero() || f.node.Covers(r.Node) {
+			below++
+		}
+	}
+	slices.Sort(there)
+	if there = slices.Compact(there); len(there) == 0 {
+		return errors.New("no source says which logs it keeps")
+	}
+	if below == 0 {
+		return fmt.Errorf("no log is kept at %s or below it; all logs: clipfence coverage --all", f.node.Path)
+	}
+	var asked []string
+	for name, value := range map[string]string{"--service": f.service, "--class": f.class} {
+		if value != "" {
+			asked = append(asked, name+" "+value)
+		}
+	}
+	slices.Sort(asked)
+	return fmt.Errorf("no log is kept for %s; there are: %s", strings.Join(asked, " "), strings.Join(there, ", "))
 }
 
 // coverageRows says of each log of a source how far it can be trusted.
@@ -207,6 +238,7 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 	}
 	t := render.Table{Columns: []render.Column{{Name: "WHERE", Path: true}, {Name: "LOG"}, {Name: "STATE"}, {Name: "COVERED", Right: true}, {Name: "LAST EVENT"}, {Name: "CANNOT JUDGE", Right: true}, {Name: "MEND", Wrap: true}}}
 	rows := []coverageRow{}
+	var every []coverageRow
 	d := &render.Doc{}
 	total, mendable := 0, 0
 	for _, src := range sources {
@@ -215,7 +247,9 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 			return err
 		}
 		span := in.Span()
-		for _, r := range coverageRows(src.Name, in, res, !src.ChangeToken.IsZero()) {
+		logsOf := coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())
+		every = append(every, logsOf...)
+		for _, r := range logsOf {
 			if !f.picks(&r) {
 				continue
 			}
@@ -251,6 +285,9 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 		if age := w.app.now().Sub(logs.Last); age > 48*time.Hour {
 			d.Lines = append(d.Lines, fmt.Sprintf("Its newest event is %d days old: what came since is not known. Run: clipfence survey", int(age.Hours()/24)))
 		}
+	}
+	if total == 0 && f.part() {
+		return f.none(every)
 	}
 	for _, r := range rows {
 		if len(t.Rows) == most && !f.all {
@@ -335,10 +372,17 @@ func (w *workspace) mend(ctx context.Context, f *coverageFlags) error {
 	}
 	var picked []coverageRow
 	var logs []model.CoverageRecord
-	for _, r := range coverageRows(src.Name, in, res, true) {
-		if r.CanBeMended && f.picks(&r) {
+	every, fits := coverageRows(src.Name, in, res, true), false
+	for _, r := range every {
+		if !f.picks(&r) {
+			continue
+		}
+		if fits = true; r.CanBeMended {
 			picked, logs = append(picked, r), append(logs, r.record)
 		}
+	}
+	if !fits && f.part() {
+		return f.none(every)
 	}
 	if len(picked) == 0 {
 		return w.app.print(&render.Doc{Head: "Nothing to mend: no log that is asked for is off or refused, or what refuses it is no lack of a grant (clipfence coverage)", Value: []source.Step{}})

@@ -179,7 +179,7 @@ func (w *workspace) escalationFrom(s *indexed, id model.ID, f *reachFlags) error
 	for _, r := range routes {
 		becomes = append(becomes, routeRow{s.ID(r.Identity), told(r.Steps)})
 	}
-	d := &render.Doc{Value: escalationValue{id, rows, becomes, anybody != nil}}
+	d := &render.Doc{Value: escalationValue{id, rows, becomes, anybody != nil}, Rows: rows}
 	switch {
 	case gains > 0:
 		d.Head = fmt.Sprintf("ESCALATION: %s can make itself administrator of %d more of %s that matter", id, gains, render.Plural(len(nodes), "node"))
@@ -312,7 +312,7 @@ func (w *workspace) escalationInto(ctx context.Context, src config.Source, s *in
 	if len(d.Next) == 0 && len(rows) > 0 {
 		d.Next = []string{fmt.Sprintf("clipfence reach %s --escalation", rows[0].Identity)}
 	}
-	d.Value = administratorsValue{path, names, rows, cuts}
+	d.Value, d.Rows = administratorsValue{path, names, rows, cuts}, rows
 	return w.app.print(d)
 }
 

@@ -127,7 +127,7 @@ func (a *app) gateList() *cobra.Command {
 					}
 					t.Row(render.C(r.ID), render.C(r.Gate), render.C(r.By.String()), render.C(r.Stay.String()), render.C(string(r.State)), render.Cell{Text: until, Tone: tone}, render.C(r.Reason))
 				}
-				d := &render.Doc{Head: fmt.Sprintf("%s, %d open now", render.Plural(len(ps), "gate"), open), Value: map[string]any{"gates": append([]*gate.Policy{}, ps...), "requests": kept}}
+				d := &render.Doc{Head: fmt.Sprintf("%s, %d open now", render.Plural(len(ps), "gate"), open), Value: map[string]any{"gates": append([]*gate.Policy{}, ps...), "requests": kept}, Rows: kept}
 				if len(ps) > 0 {
 					d.Tables = append(d.Tables, g)
 				}

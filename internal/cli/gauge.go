@@ -114,7 +114,7 @@ func (a *app) gaugeAll(s *surveyed, in *gauge.Input, res *gauge.Result, kind str
 		_, tone := judgement(st, now)
 		t.Row(render.C(render.Count(row.Removable)), render.C(st.ID.String()), render.C(render.Count(row.Granted)), render.C(render.Count(row.Used)), render.C(lastUse(st, now)), render.C(row.Habit), render.Cell{Text: row.Judgement, Tone: tone})
 	}
-	d := &render.Doc{Head: a.gaugeHead(in, res), Tables: []render.Table{t}, Value: v}
+	d := &render.Doc{Head: a.gaugeHead(in, res), Tables: []render.Table{t}, Value: v, Rows: v.Identities}
 	d.Notes = append(d.Notes, "DANGER is what is granted and not needed; GRANTED and USED count distinct permissions.")
 	if len(t.Rows) < len(v.Identities) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), identities(len(v.Identities))))
@@ -178,6 +178,6 @@ func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model
 	d.Tables = []render.Table{t}
 	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, or not observable; never taken for unused."}
 	d.Next = []string{"clipfence draft --for " + id.String()}
-	d.Value = map[string]any{"identity": row, "grants": rows}
+	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)
 }

@@ -347,6 +347,21 @@ func (t *timeFlag) Set(s string) (err error) {
 	return nil
 }
 
+// pathFlag is a flag that holds a path.
+type pathFlag struct{ model.Path }
+
+func (p *pathFlag) String() string {
+	if p.IsZero() {
+		return ""
+	}
+	return p.Path.String()
+}
+func (p *pathFlag) Type() string { return "path" }
+func (p *pathFlag) Set(s string) (err error) {
+	p.Path, err = model.ParsePath(s)
+	return err
+}
+
 // durationFlag is a flag that holds a duration.
 type durationFlag struct{ config.Duration }
 

@@ -264,6 +264,16 @@ type reachValue struct {
 	Nodes       int        `json:"nodes" doc:"nodes of the inventory on which it has any"`
 	CanActAs    int        `json:"can_act_as" doc:"how many identities, in any number of steps"`
 	Ways        []reachRow `json:"ways"`
+	Groups      []sumRow   `json:"groups,omitempty" doc:"with --by role, place or level: the ways summed up"`
+}
+
+// sumRow is what several grants give together.
+type sumRow struct {
+	Group       string `json:"group" doc:"a role, a place or a level"`
+	Grants      int    `json:"grants"`
+	Permissions int    `json:"permissions"`
+	Highest     string `json:"highest_level"`
+	Nodes       int    `json:"nodes" doc:"of the inventory"`
 }
 
 type reachRow struct {
@@ -391,11 +401,11 @@ func (a *app) reachFrom(s *indexed, id model.ID, filter *permissionFilter, f *re
 	if words := levelWords(s, perms); words != "" {
 		d.Lines = append(d.Lines, "By level: "+words+".")
 	}
-	t, shown, groups := a.reachTable(s, rows, f)
+	t, sums, groups := a.reachTable(s, rows, f)
 	if len(t.Rows) > 0 {
 		d.Tables = []render.Table{t}
 	}
-	if shown < groups {
+	if shown := len(t.Rows); shown < groups {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown, the most dangerous; all: --all; summed up: --by role, --by place", shown, groups))
 	}
 	example := "PERMISSION PATH"
@@ -411,7 +421,10 @@ func (a *app) reachFrom(s *indexed, id model.ID, filter *permissionFilter, f *re
 	if rows == nil {
 		rows = []reachRow{}
 	}
-	d.Value = reachValue{id, perms.Count(), sure.Count(), nodes.count(s), len(masks), rows}
+	d.Value, d.Rows = reachValue{id, perms.Count(), sure.Count(), nodes.count(s), len(masks), rows, sums}, rows
+	if sums != nil {
+		d.Rows = sums
+	}
 	return a.print(d)
 }
 
@@ -455,8 +468,8 @@ func levelWords(s *indexed, perms engine.Bits) string {
 	return strings.Join(out, ", ")
 }
 
-// reachTable lists ways one by one, or summed up.
-func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.Table, shown, groups int) {
+// reachTable lists ways one by one, or summed up, and how many rows that makes in all.
+func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.Table, sums []sumRow, groups int) {
 	const most = 30
 	if f.by.value == "" || f.by.value == "grant" {
 		t.Columns = []render.Column{{Name: "WAY", Wrap: true}, {Name: "GRANT"}, {Name: "ROLE"}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "ON", Path: true}}
@@ -466,7 +479,7 @@ func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.T
 			}
 			t.Row(render.C(r.way), render.C(r.Grant), render.C(cmp.Or(r.Role, "(list)")), render.C(render.Count(r.Count)), render.Cell{Text: r.Highest, Tone: levelTone(r.top)}, render.C(places(r.places)))
 		}
-		return t, len(t.Rows), len(rows)
+		return t, nil, len(rows)
 	}
 	type sum struct {
 		name   string
@@ -520,12 +533,13 @@ func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.T
 	})
 	t.Columns = []render.Column{{Name: title, Path: title == "PLACE"}, {Name: "GRANTS", Right: true}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "NODES", Right: true}}
 	for i, g := range order {
-		if i == most && !f.all {
-			break
+		r := sumRow{g.name, len(g.grants), g.perms.Count(), g.top.String(), s.Within(g.places)}
+		sums = append(sums, r)
+		if i < most || f.all {
+			t.Row(render.C(r.Group), render.C(render.Count(r.Grants)), render.C(render.Count(r.Permissions)), render.Cell{Text: r.Highest, Tone: levelTone(g.top)}, render.C(render.Count(r.Nodes)))
 		}
-		t.Row(render.C(g.name), render.C(render.Count(len(g.grants))), render.C(render.Count(g.perms.Count())), render.Cell{Text: g.top.String(), Tone: levelTone(g.top)}, render.C(render.Count(s.Within(g.places))))
 	}
-	return t, len(t.Rows), len(order)
+	return t, sums, len(order)
 }
 
 func levelTone(l model.Level) render.Tone {
@@ -800,6 +814,6 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 			d.Notes = append(d.Notes, "The inventory does not list this place; the answer holds for anything of that name.")
 		}
 	}
-	d.Value = value
+	d.Value, d.Rows = value, rows
 	return a.print(d)
 }

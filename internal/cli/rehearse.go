@@ -177,7 +177,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 	for _, c := range r.Stays {
 		v.Stays = append(v.Stays, c.Permission)
 	}
-	d.Value = v
+	d.Value, d.Rows = v, v.Broken
 	if r.OK() {
 		d.Next = []string{"clipfence apply " + name}
 	} else {

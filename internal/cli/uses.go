@@ -36,11 +36,12 @@ type useRow struct {
 type usesFlags struct {
 	identity, actingFor, permission, path, by, out string
 	window                                         durationFlag
+	outcome                                        choice
 	denied, all, strangers, unmapped, whole        bool
 }
 
 func (a *app) usesCmd() *cobra.Command {
-	var f usesFlags
+	f := usesFlags{outcome: choice{of: []string{string(usage.Done), string(usage.Failed), string(usage.Refused)}}}
 	cmd := &cobra.Command{
 		Use: "uses [IDENTITY]", Short: "Who did what, where and when", Args: cobra.MaximumNArgs(1),
 		Long: `Look at what the logs show: who did what, where and when, in the words of the
@@ -55,6 +56,7 @@ With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 		Example: `  clipfence uses workload/ticket-export
   clipfence uses --permission 'store/*:*' --path '/mooring/**' --by identity,path
   clipfence uses --denied --by identity,permission --window 30d
+  clipfence uses person/ingrid.vaage --as-of 2026-10-01T00:00:00Z --window 7d
   clipfence uses --strangers
   clipfence uses --unmapped
   clipfence uses --by identity,permission,path --all --out uses.parquet`,
@@ -81,7 +83,8 @@ With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 	fl.StringVar(&f.by, "by", "identity,permission", "group by: "+joinFields())
 	fl.StringVar(&f.out, "out", "", "write the rows as a Parquet file, in place of printing them")
 	fl.Var(&f.window, "window", "how far to look back (default: the window of clipfence.yaml)")
-	fl.BoolVar(&f.denied, "denied", false, "only calls that were refused")
+	fl.Var(&f.outcome, "outcome", "only calls that were done, failed or refused (default: done and failed)")
+	fl.BoolVar(&f.denied, "denied", false, "only calls that were refused: --outcome refused")
 	fl.BoolVar(&f.whole, "whole-paths", false, "with --by path: every path, not the node of the inventory that it belongs to")
 	fl.BoolVar(&f.all, "all", false, "every group, not only the first 30")
 	fl.BoolVar(&f.strangers, "strangers", false, "callers that the estate does not know")
@@ -100,8 +103,14 @@ func joinFields() string {
 // parse turns the flags into what the core asks.
 func (f *usesFlags) parse() (*usage.Filter, []usage.Field, error) {
 	q := &usage.Filter{Outcomes: []usage.Outcome{usage.Done, usage.Failed}}
-	if f.denied {
-		q.Outcomes = []usage.Outcome{usage.Refused}
+	switch {
+	case f.denied && f.outcome.value != "" && f.outcome.value != string(usage.Refused):
+		return nil, nil, fmt.Errorf("--denied and --outcome %s shut each other out", f.outcome.value)
+	case f.denied:
+		f.outcome.value = string(usage.Refused)
+	}
+	if f.outcome.value != "" {
+		q.Outcomes = []usage.Outcome{usage.Outcome(f.outcome.value)}
 	}
 	var err error
 	if f.identity != "" {
@@ -130,7 +139,7 @@ func (f *usesFlags) parse() (*usage.Filter, []usage.Field, error) {
 		if !slices.Contains(usage.Fields, field) {
 			return nil, nil, fmt.Errorf("--by: %q is none of %s", name, joinFields())
 		}
-		if field == usage.ByOutcome {
+		if field == usage.ByOutcome && f.outcome.value == "" {
 			q.Outcomes = nil
 		}
 		by = append(by, field)
@@ -222,8 +231,10 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 		t.Row(append(cellsOf, render.C(count), render.C(render.Count(int64(r.Days))), render.C(render.Day(r.Last, w.app.now())), render.C(string(usage.HabitOf(g.Days, now).Rhythm)), render.C(render.Strip(g.Days.Strip(q.Window, cells))))...)
 	}
 	what := render.Plural(int(calls), "call")
-	if f.denied {
+	if f.outcome.value == string(usage.Refused) {
 		what = render.Plural(int(calls), "refused call")
+	} else if f.outcome.value != "" {
+		what = render.Plural(int(calls), "call") + " " + f.outcome.value
 	}
 	d := &render.Doc{Head: fmt.Sprintf("%s in %s of %s, %s to %s", what, render.Plural(len(groups), "group"), s.Name, q.Window.From.Format(time.DateOnly), q.Window.To.Format(time.DateOnly)), Value: rows}
 	if f.out != "" {
@@ -247,7 +258,7 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 	if len(t.Rows) < len(groups) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Plural(len(groups), "group")))
 	}
-	if !f.denied && len(groups) > 0 {
+	if f.outcome.value == "" && len(groups) > 0 {
 		d.Next = []string{"clipfence uses --denied"}
 	}
 	return w.app.print(d)

@@ -141,7 +141,7 @@ func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, 
 	for _, w := range dec.Unmet {
 		add(whyRule{"grant", "does not", w.Met.String(), fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())}, render.Dim)
 	}
-	d := &render.Doc{Value: whyValue{id, p, path, dec.Outcome.String(), rules}}
+	d := &render.Doc{Value: whyValue{id, p, path, dec.Outcome.String(), rules}, Rows: rules}
 	switch dec.Outcome {
 	case engine.Allowed:
 		d.Head = fmt.Sprintf("ALLOWED: %s may %s on %s", id, p, path)

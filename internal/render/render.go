@@ -1,7 +1,6 @@
 package render
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -65,6 +64,7 @@ type Doc struct {
 	Notes  []string // what was left out, and how to see it
 	Next   []string // commands that go on from here
 	Value  any      // the same answer for JSON and YAML
+	Rows   any      // a slice of structs for CSV; nil: Value, where it is one
 }
 
 // Style says how to write a Doc.
@@ -122,42 +122,6 @@ func block(n *yaml.Node) {
 	for _, c := range n.Content {
 		block(c)
 	}
-}
-
-func (d *Doc) csv(w io.Writer) error {
-	cw := csv.NewWriter(w)
-	for i, t := range d.Tables {
-		if i > 0 { // one table a file: programs read one shape
-			break
-		}
-		var head []string
-		for _, c := range t.Columns {
-			head = append(head, strings.ToLower(c.Name))
-		}
-		if err := cw.Write(head); err != nil {
-			return err
-		}
-		for _, row := range t.Rows {
-			var out []string
-			for _, c := range row {
-				out = append(out, csvCell(c.Text))
-			}
-			if err := cw.Write(out); err != nil {
-				return err
-			}
-		}
-	}
-	cw.Flush()
-	return cw.Error()
-}
-
-// csvCell keeps a spreadsheet from taking a name for a formula.
-func csvCell(s string) string {
-	s = Clean(s)
-	if s != "" && strings.ContainsRune("=+-@", rune(s[0])) {
-		return "'" + s
-	}
-	return s
 }
 
 var markdownSpecial = strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", "[", `\[`, "#", `\#`)

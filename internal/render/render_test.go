@@ -72,6 +72,51 @@ func TestNothingHostileGetsThrough(t *testing.T) {
 	}
 }
 
+// TestRows: CSV holds what JSON holds, under its names, all of it and in columns that do
+// not hang on what is empty.
+func TestRows(t *testing.T) {
+	type inner struct {
+		Why   string    `json:"why"`
+		Until time.Time `json:"until,omitzero"`
+	}
+	type Base struct {
+		Source string `json:"source"`
+	}
+	type row struct {
+		Base
+		ID     string   `json:"id"`
+		Calls  int64    `json:"calls"`
+		Share  float64  `json:"share"`
+		Sure   bool     `json:"sure"`
+		On     []string `json:"on,omitempty"`
+		Waived *inner   `json:"waived,omitempty"`
+		hidden int
+		Secret string `json:"-"`
+	}
+	at := time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
+	rows := []row{
+		{Base{"m"}, "=cmd", -1204, 0.5, true, []string{"/a/**", "/b"}, &inner{"+because", at}, 1, "s"},
+		{ID: "a\x1b[31mb", Waived: &inner{}},
+		{},
+	}
+	const want = "source,id,calls,share,sure,on,waived.why,waived.until\n" +
+		"m,'=cmd,-1204,0.5,true,\"[\"\"/a/**\"\",\"\"/b\"\"]\",'+because,2026-11-24T08:00:00Z\n" +
+		",a\\x1b[31mb,0,0,false,,,\n" +
+		",,0,0,false,,,\n"
+	pointers := []*row{&rows[0], &rows[1], &rows[2]}
+	for _, d := range []*render.Doc{{Value: rows}, {Rows: rows, Value: map[string]int{"a": 1}}, {Rows: pointers}} {
+		d.Tables = []render.Table{{Columns: []render.Column{{Name: "NOT THIS"}}}}
+		var b bytes.Buffer
+		if err := d.Write(&b, render.Style{Format: "csv"}); err != nil || b.String() != want {
+			t.Errorf("%v\n%s\nwant\n%s", err, b.String(), want)
+		}
+	}
+	var b bytes.Buffer
+	if err := (&render.Doc{Value: rows[:0]}).Write(&b, render.Style{Format: "csv"}); err != nil || b.String() != want[:strings.Index(want, "\n")+1] {
+		t.Errorf("no rows: %v, %q", err, b.String())
+	}
+}
+
 func TestWords(t *testing.T) {
 	now := time.Date(2026, 11, 24, 1, 0, 0, 0, time.UTC)
 	for _, tt := range []struct{ got, want string }{

@@ -36,19 +36,7 @@ and said so. With --top N: for the N identities with the most removable danger.`
 				return errors.New("say for whom: --for IDENTITY, or --top N")
 			}
 			return a.with(cmd.Context(), func(w *workspace) error {
-				var id model.ID
-				named := ""
-				if who != "" {
-					var err error
-					if id, named, err = parseID(who); err != nil {
-						return err
-					}
-				}
-				src, err := w.pick(named)
-				if err != nil {
-					return err
-				}
-				s, in, res, err := w.gauged(cmd.Context(), src, window.Duration)
+				id, s, in, res, err := w.gaugedFor(cmd.Context(), who, window.Duration)
 				if err != nil {
 					return err
 				}
@@ -60,8 +48,6 @@ and said so. With --top N: for the N identities with the most removable danger.`
 							ids = append(ids, st.ID)
 						}
 					}
-				} else if err := s.known(id); err != nil {
-					return err
 				}
 				return w.draft(s, in, res, ids, draft.Options{GiveUpUnobservable: giveUp}, out, force)
 			})

@@ -20,6 +20,7 @@ import (
 	"clipfence/internal/core/gate"
 	"clipfence/internal/core/model"
 	"clipfence/internal/fencefile"
+	"clipfence/internal/patrol"
 	"clipfence/internal/render"
 	"clipfence/internal/sshsig"
 )
@@ -232,15 +233,7 @@ func (a *app) gateAnswer(yes bool) *cobra.Command {
 	cmd := &cobra.Command{Use: verb + " REQUEST", Short: short, Args: cobra.ExactArgs(1), Example: "  clipfence gate " + verb + " q-1a2b3c4d",
 		ValidArgsFunction: a.completeRequest,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.real(); err != nil {
-				return err
-			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				k := w.keeper()
-				r, err := k.Find(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
+			return a.withRequest(cmd.Context(), args[0], func(w *workspace, k *patrol.Keeper, r *gate.Request) error {
 				in, _, err := w.member(cmd.Context(), r.Source)
 				if err != nil {
 					return err
@@ -272,6 +265,21 @@ func (a *app) gateAnswer(yes bool) *cobra.Command {
 	return cmd
 }
 
+// withRequest calls f with a request that is to be answered, opened or closed.
+func (a *app) withRequest(ctx context.Context, id string, f func(*workspace, *patrol.Keeper, *gate.Request) error) error {
+	if err := a.real(); err != nil {
+		return err
+	}
+	return a.with(ctx, func(w *workspace) error {
+		k := w.keeper()
+		r, err := k.Find(ctx, id)
+		if err != nil {
+			return err
+		}
+		return f(w, k, r)
+	})
+}
+
 // openRequest opens an approved request, after checking its signatures and whom
 // it would concern.
 func (w *workspace) openRequest(ctx context.Context, id string) (*gate.Request, error) {
@@ -294,15 +302,7 @@ func (a *app) gateOpen() *cobra.Command {
 	cmd := &cobra.Command{Use: "open REQUEST", Short: "Open an approved gate: the access is there, until its time is over", Args: cobra.ExactArgs(1),
 		Example: "  clipfence gate open q-1a2b3c4d", ValidArgsFunction: a.completeRequest,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.real(); err != nil {
-				return err
-			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				k := w.keeper()
-				r, err := k.Find(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
+			return a.withRequest(cmd.Context(), args[0], func(w *workspace, _ *patrol.Keeper, r *gate.Request) error {
 				if r.State != gate.Approved {
 					return fmt.Errorf("%w: request %s is %s, not approved", gate.ErrState, r.ID, r.State)
 				}
@@ -310,7 +310,8 @@ func (a *app) gateOpen() *cobra.Command {
 				if err := a.confirm(yes, "Open it?"); err != nil {
 					return err
 				}
-				if r, err = w.openRequest(cmd.Context(), args[0]); err != nil {
+				r, err := w.openRequest(cmd.Context(), args[0])
+				if err != nil {
 					return err
 				}
 				return a.print(&render.Doc{Head: fmt.Sprintf("Open until %s: %s has %s on %s", r.Until.Format(time.RFC3339), r.By, opensWords(&r.Policy), places(r.Policy.Opens.On)), Value: r,
@@ -325,15 +326,7 @@ func (a *app) gateClose() *cobra.Command {
 	return &cobra.Command{Use: "close REQUEST", Short: "Give an open gate back, or take it away, before its time", Args: cobra.ExactArgs(1),
 		Example: "  clipfence gate close q-1a2b3c4d", ValidArgsFunction: a.completeRequest,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := a.real(); err != nil {
-				return err
-			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				k := w.keeper()
-				r, err := k.Find(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
+			return a.withRequest(cmd.Context(), args[0], func(w *workspace, k *patrol.Keeper, r *gate.Request) error {
 				if err := k.Close(cmd.Context(), r, systemUser()); err != nil {
 					return damaged(err)
 				}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -53,26 +54,11 @@ hand out rights weighs 60 times a right to list.`,
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *workspace) error {
-				var id model.ID
-				named := ""
-				if len(args) == 1 {
-					var err error
-					if id, named, err = parseID(args[0]); err != nil {
-						return err
-					}
-				}
-				src, err := w.pick(named)
+				id, s, in, res, err := w.gaugedFor(cmd.Context(), strings.Join(args, ""), window.Duration)
 				if err != nil {
 					return err
 				}
-				s, in, res, err := w.gauged(cmd.Context(), src, window.Duration)
-				if err != nil {
-					return err
-				}
-				if len(args) == 1 {
-					if err := s.known(id); err != nil {
-						return err
-					}
+				if !id.IsZero() {
 					return a.gaugeOne(s, in, res, id)
 				}
 				return a.gaugeAll(s, in, res, kind.value, all)

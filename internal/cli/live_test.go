@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -268,42 +270,76 @@ func TestServerTroubles(t *testing.T) {
 	l.faults(t, map[string]any{})
 }
 
-// TestKilledSurvey kills surveys at many moments; the uses in the end are those of
-// a survey that nobody disturbed.
+// TestKilledSurvey kills surveys at random moments, each workspace until one comes to its
+// end; the uses are those of a survey that nobody disturbed. CLIPFENCE_KILLS says how
+// many are killed at the least.
 func TestKilledSurvey(t *testing.T) {
 	t.Parallel()
+	kills := 24
+	if testing.Short() {
+		kills = 8
+	}
+	if s := os.Getenv("CLIPFENCE_KILLS"); s != "" {
+		var err error
+		if kills, err = strconv.Atoi(s); err != nil {
+			t.Fatalf("CLIPFENCE_KILLS: %v", err)
+		}
+	}
 	l := serve(t)
-	want := t.TempDir()
-	for _, f := range []string{"clipfence.yaml", "read", "change"} {
-		data, err := os.ReadFile(filepath.Join(l.dir, f))
-		if err == nil {
-			err = os.WriteFile(filepath.Join(want, f), data, 0o600)
+	fresh := func() string {
+		dir := t.TempDir()
+		for _, f := range []string{"clipfence.yaml", "read", "change"} {
+			data, err := os.ReadFile(filepath.Join(l.dir, f))
+			if err == nil {
+				err = os.WriteFile(filepath.Join(dir, f), data, 0o600)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
 		}
-		if err != nil {
-			t.Fatal(err)
+		return dir
+	}
+	found := func(dir string) string {
+		return must(t, dir, "uses", "--by", "identity,acting-for,permission,path,outcome,network", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf) +
+			must(t, dir, "coverage", "--all", "--as-of", asOf)
+	}
+	undisturbed := fresh()
+	start := time.Now()
+	must(t, undisturbed, "survey")
+	lasts := time.Since(start)
+	want := found(undisturbed)
+	seed := uint64(start.UnixNano())
+	r := rand.New(rand.NewPCG(seed, 0))
+	t.Logf("seed %d; an undisturbed survey takes %s", seed, lasts.Round(time.Millisecond))
+	killed, rounds := 0, 0
+	for ; killed < kills; rounds++ {
+		dir := fresh()
+		for range 8 {
+			cmd := command(dir, binary, "survey")
+			if err := cmd.Start(); err != nil {
+				t.Fatal(err)
+			}
+			ended := make(chan error, 1)
+			go func() { ended <- cmd.Wait() }()
+			select {
+			case <-time.After(time.Duration(r.Int64N(int64(lasts)))):
+				_ = cmd.Process.Kill() // it may have ended
+				<-ended
+				killed++
+				continue
+			case err := <-ended:
+				if err != nil {
+					t.Fatalf("round %d: the survey after %d kills: %v", rounds, killed, err)
+				}
+			}
+			break
+		}
+		must(t, dir, "survey")
+		if got := found(dir); got != want {
+			t.Fatalf("round %d: after %d kills there are other uses than an undisturbed survey leaves", rounds, killed)
 		}
 	}
-	must(t, want, "survey")
-	for i := range 12 {
-		cmd := command(l.dir, binary, "survey")
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
-		time.Sleep(time.Duration(40+97*i) * time.Millisecond)
-		_ = cmd.Process.Kill() // it may have ended
-		_ = cmd.Wait()
-	}
-	must(t, l.dir, "survey")
-	a := must(t, want, "gauge", "--all", "--format", "json", "--as-of", asOf)
-	b := must(t, l.dir, "gauge", "--all", "--format", "json", "--as-of", asOf)
-	if a != b {
-		t.Error("killed surveys leave other uses than an undisturbed one")
-	}
-	c1 := must(t, want, "coverage", "--as-of", asOf)
-	c2 := must(t, l.dir, "coverage", "--as-of", asOf)
-	if c1 != c2 {
-		t.Errorf("killed surveys count other lines:\n%s%s", c1, c2)
-	}
+	t.Logf("%d surveys killed in %d workspaces", killed, rounds)
 }
 
 // gateDies opens gates in the workspace that a demo left, and kills the program at

@@ -199,6 +199,25 @@ func (w *workspace) weights() gauge.Weights {
 	return d
 }
 
+// gaugedFor picks the source of an identity, or the only one where who is "", compares
+// its grants with its uses, and sees to it that the estate lists the identity.
+func (w *workspace) gaugedFor(ctx context.Context, who string, window config.Duration) (id model.ID, s *surveyed, in *gauge.Input, res *gauge.Result, err error) {
+	named := ""
+	if who != "" {
+		if id, named, err = parseID(who); err != nil {
+			return id, nil, nil, nil, err
+		}
+	}
+	src, err := w.pick(named)
+	if err != nil {
+		return id, nil, nil, nil, err
+	}
+	if s, in, res, err = w.gauged(ctx, src, window); err == nil && who != "" {
+		err = s.known(id)
+	}
+	return id, s, in, res, err
+}
+
 // gauged compares a source's grants with its uses.
 func (w *workspace) gauged(ctx context.Context, src config.Source, window config.Duration) (*surveyed, *gauge.Input, *gauge.Result, error) {
 	s, err := w.surveyed(ctx, src)

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"clipfence/internal/core/engine"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/model"
 )
@@ -145,6 +146,39 @@ func TestComparisonWords(t *testing.T) {
 		}
 		if got := comparisonWords(id, tt.past, count); got != tt.want {
 			t.Errorf("%+v: %q, want %q", tt, got, tt.want)
+		}
+	}
+}
+
+// TestRefusalWords says of each layer what its rule is about.
+func TestRefusalWords(t *testing.T) {
+	do := func(patterns ...string) (out []model.PermissionPattern) {
+		for _, p := range patterns {
+			out = append(out, model.MustPermissionPattern(p))
+		}
+		return out
+	}
+	on := []model.PathPattern{model.MustPathPattern("/s/a/**"), model.MustPathPattern("/s/b"), model.MustPathPattern("/s/c")}
+	ann, team := model.MustID("person/ann"), model.MustID("group/team")
+	denial := &model.Denial{ID: "d-1", Rights: model.Rights{Do: do("store/*:delete")}, On: on[:1]}
+	for _, tt := range []struct {
+		name string
+		r    engine.Refusal
+		want string
+	}{
+		{"denial", engine.Denies(denial, []model.ID{ann, team}, model.True, model.Condition{}),
+			"d-1 denies store/*:delete on /s/a/**, named for person/ann in group/team"},
+		{"denial by name", engine.Denies(denial, []model.ID{ann}, model.True, model.Condition{}), "d-1 denies store/*:delete on /s/a/**, named for person/ann"},
+		{"denial under a condition", engine.Denies(denial, []model.ID{ann}, model.Open, model.Condition{SecondFactor: true}),
+			"d-1 denies store/*:delete on /s/a/**, if " + model.Condition{SecondFactor: true}.String() + ", named for person/ann"},
+		{"guardrail", engine.Bars(&model.Guardrail{ID: "l-1", Node: model.MustPath("/s/a"), Rights: model.Rights{Do: do("*"), Except: do("id/*:*")}}),
+			"l-1 admits only */*:* but id/*:* on /s/a/**"},
+		{"ceiling", engine.Caps(&model.Ceiling{ID: "c-1", Of: ann, Rights: model.Rights{Do: do("a/*:*", "b/*:*", "c/*:*", "d/*:*")}, On: on}),
+			"c-1 admits only a/*:*, b/*:*, c/*:* and 1 more on /s/a/**, /s/b and 1 more"},
+		{"a ceiling of nothing", engine.Caps(&model.Ceiling{ID: "c-2", Of: ann, On: on[1:2]}), "c-2 admits only nothing on /s/b"},
+	} {
+		if got := refusalWords(tt.r); got != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
 		}
 	}
 }

@@ -121,15 +121,11 @@ func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, 
 		t.Row(render.C(r.Layer), render.Cell{Text: r.Says, Tone: tone}, render.C(r.Text))
 	}
 	for _, r := range dec.Refusals {
-		says, text := "refuses", r.ID
+		says := "refuses"
 		if r.Met == model.Open {
 			says = "may refuse"
-			text += ", if " + r.Rest.String()
 		}
-		if len(r.Chain) > 0 {
-			text += ", named for " + chainWords(r.Chain)
-		}
-		add(whyRule{r.Layer, says, r.Met.String(), text}, render.Bad)
+		add(whyRule{r.Layer, says, r.Met.String(), refusalWords(r)}, render.Bad)
 	}
 	for _, w := range dec.Ways {
 		says, tone := "allows", render.Good

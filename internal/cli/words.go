@@ -130,6 +130,29 @@ func grantWords(g *model.Grant) string {
 	return "grant " + g.ID
 }
 
+// refusalWords says which rule refuses, what it is about, and whom it names.
+func refusalWords(r engine.Refusal) string {
+	what := first(r.Rights.Do, 3)
+	if len(r.Rights.Do) == 0 {
+		what = "nothing"
+	}
+	if len(r.Rights.Except) > 0 {
+		what += " but " + first(r.Rights.Except, 3)
+	}
+	verb := "admits only"
+	if r.Layer == engine.LayerDenial {
+		verb = "denies"
+	}
+	text := fmt.Sprintf("%s %s %s on %s", r.ID, verb, what, first(r.On, 2))
+	if r.Met == model.Open {
+		text += ", if " + r.Rest.String()
+	}
+	if len(r.Chain) > 0 {
+		text += ", named for " + chainWords(r.Chain)
+	}
+	return text
+}
+
 func places(on []model.PathPattern) string {
 	out := make([]string, len(on))
 	for i, p := range on {

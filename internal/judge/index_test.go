@@ -15,7 +15,7 @@ import (
 func told(d engine.Decision) string {
 	s := d.Outcome.String()
 	for _, r := range d.Refusals {
-		s += fmt.Sprintf("; %s %s %v %s %s", r.Layer, r.ID, r.Chain, r.Met, r.Rest)
+		s += fmt.Sprintf("; %s %s %v %v %v %s %s", r.Layer, r.ID, r.Rights, r.On, r.Chain, r.Met, r.Rest)
 	}
 	ways := func(word string, ws []engine.Way) {
 		for _, w := range ws {

@@ -210,11 +210,28 @@ const (
 
 // A Refusal is one rule that refuses the call, or would under its condition.
 type Refusal struct {
-	Layer string
-	ID    string
-	Chain []model.ID      // from the identity to whom a denial names
-	Met   model.Truth     // True, or Open with Rest
-	Rest  model.Condition // what is left of a denial's condition
+	Layer  string
+	ID     string
+	Rights model.Rights        // of a denial those that it refuses, of the others those that they admit
+	On     []model.PathPattern // the places of the rule
+	Chain  []model.ID          // from the identity to whom a denial names
+	Met    model.Truth         // True, or Open with Rest
+	Rest   model.Condition     // what is left of a denial's condition
+}
+
+// Denies is the refusal by a denial.
+func Denies(d *model.Denial, chain []model.ID, met model.Truth, rest model.Condition) Refusal {
+	return Refusal{LayerDenial, d.ID, d.Rights, d.On, chain, met, rest}
+}
+
+// Bars is the refusal by a guardrail.
+func Bars(g *model.Guardrail) Refusal {
+	return Refusal{Layer: LayerGuardrail, ID: g.ID, Rights: g.Rights, On: []model.PathPattern{g.Node.Below()}, Met: model.True}
+}
+
+// Caps is the refusal by a ceiling.
+func Caps(c *model.Ceiling) Refusal {
+	return Refusal{Layer: LayerCeiling, ID: c.ID, Rights: c.Rights, On: c.On, Met: model.True}
 }
 
 // A Decision is the answer to one question with every rule that had a say.
@@ -294,19 +311,19 @@ func (g *Engine) refusals(d *Decision, closure []Standing, id model.ID, p model.
 			continue
 		}
 		if met, rest := dn.When.Eval(ctx); met != model.False {
-			d.Refusals = append(d.Refusals, Refusal{LayerDenial, dn.ID, closure[at].Chain, met, rest})
+			d.Refusals = append(d.Refusals, Denies(dn, closure[at].Chain, met, rest))
 		}
 	}
 	for i := range e.Guardrails {
 		gr := &e.Guardrails[i]
 		if gr.Node.Covers(path) && !gr.Has(p) && meets(closure, gr.Unless) < 0 {
-			d.Refusals = append(d.Refusals, Refusal{Layer: LayerGuardrail, ID: gr.ID, Met: model.True})
+			d.Refusals = append(d.Refusals, Bars(gr))
 		}
 	}
 	for _, i := range g.ceilingsOf[id] {
 		c := &e.Ceilings[i]
 		if !c.Has(p) || !anyMatches(c.On, path) {
-			d.Refusals = append(d.Refusals, Refusal{Layer: LayerCeiling, ID: c.ID, Met: model.True})
+			d.Refusals = append(d.Refusals, Caps(c))
 		}
 	}
 }

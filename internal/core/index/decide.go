@@ -215,12 +215,12 @@ func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Pe
 		}
 		dn := x.denials.at(int(i))
 		if met, rest := dn.When.Eval(ctx); met != model.False {
-			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerDenial, ID: dn.ID, Chain: x.chain(s, id, at), Met: met, Rest: rest})
+			d.Refusals = append(d.Refusals, engine.Denies(dn, x.chain(s, id, at), met, rest))
 		}
 	}
 	for _, i := range x.on(s, &x.railsAt) {
 		if s.meets(x.railBut.of(int(i))) < 0 && x.railRefuses(i, p, perm, listed) {
-			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerGuardrail, ID: x.guardrails.at(int(i)).ID, Met: model.True})
+			d.Refusals = append(d.Refusals, engine.Bars(x.guardrails.at(int(i))))
 		}
 	}
 	if s.ids[0] == none {
@@ -230,7 +230,7 @@ func (x *Index) refusals(s *scratch, d *engine.Decision, id model.ID, p model.Pe
 	for j := range of.len() {
 		i := of.at(j)
 		if !x.covers(s, x.ceilOn.of(int(i))) || !holds(x.ceilSet, i, func() model.Rights { return x.ceils.at(int(i)).Rights }) {
-			d.Refusals = append(d.Refusals, engine.Refusal{Layer: engine.LayerCeiling, ID: x.ceils.at(int(i)).ID, Met: model.True})
+			d.Refusals = append(d.Refusals, engine.Caps(x.ceils.at(int(i))))
 		}
 	}
 }

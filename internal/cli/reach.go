@@ -556,6 +556,7 @@ func levelTone(l model.Level) render.Tone {
 type intoValue struct {
 	Into       string       `json:"into" doc:"a path, or a resource set"`
 	Nodes      []model.Path `json:"nodes"`
+	Distinct   int          `json:"permissions" doc:"different ones, of anybody on any of the nodes"`
 	Identities []intoRow    `json:"identities"`
 	Changes    []intoChange `json:"changes,omitempty" doc:"with --compare, --without and --with: what became of whom"`
 }
@@ -576,113 +577,198 @@ type intoRow struct {
 	sometimes   engine.Bits
 }
 
-// into sums up who can do what on some nodes, without regard to acting as others.
-func (s *indexed) into(nodes []model.Path, filter *permissionFilter, f *reachFlags) []intoRow {
-	asked := filter.bits(s)
-	rows := map[int]*intoRow{}
-	same := map[string][]index.Access{} // by the rules that hold
-	usable := map[string]engine.Bits{}
-	for _, path := range nodes {
-		kinds := s.Kinds(path)
-		kindKey := strings.Join(slices.Sorted(maps.Keys(kinds)), " ")
-		can, ok := usable[kindKey]
-		if !ok { // what can be used on it, by its kind and those below it
-			can = s.NewBits()
-			for i := range asked.All() {
-				if c := s.Permission(i); len(c.Kinds) == 0 || slices.ContainsFunc(c.Kinds, func(k string) bool { return kinds[k] }) {
-					can.Set(i)
+// asking is a question about who may do what on nodes. Nodes on which the same rules hold
+// and the same can be used have the same answer, which is worked out once.
+type asking struct {
+	*indexed
+	f      *reachFlags
+	asked  engine.Bits
+	usable map[string]engine.Bits // by the kinds of a node and of those below it
+}
+
+func (s *indexed) asking(filter *permissionFilter, f *reachFlags) *asking {
+	return &asking{s, f, filter.bits(s), map[string]engine.Bits{}}
+}
+
+// like returns what two nodes with the same answer have in common.
+func (a *asking) like(path model.Path) string { return a.SameRules(path) + "\x00" + a.kinds(path) }
+
+func (a *asking) kinds(path model.Path) string {
+	return fmt.Sprintf("%q", slices.Sorted(maps.Keys(a.Kinds(path))))
+}
+
+// on returns who may do what is asked for on a node, if it can be used there.
+func (a *asking) on(path model.Path) []index.Access {
+	key := a.kinds(path)
+	can, ok := a.usable[key]
+	if !ok {
+		kinds := a.Kinds(path)
+		can = a.NewBits()
+		for i := range a.asked.All() {
+			if c := a.Permission(i); len(c.Kinds) == 0 || slices.ContainsFunc(c.Kinds, func(k string) bool { return kinds[k] }) {
+				can.Set(i)
+			}
+		}
+		a.usable[key] = can
+	}
+	var out []index.Access
+	for _, acc := range a.Into(path) {
+		id := a.ID(acc.Identity)
+		if a.f.kind.value != "" && string(id.Kind) != a.f.kind.value && !id.Open() {
+			continue
+		}
+		if a.f.direct {
+			named := a.NewBits()
+			for _, h := range a.Holdings(id) {
+				if len(h.Chain) == 1 && h.Grant.Covers(path) {
+					named.Or(h.Perms)
 				}
 			}
-			usable[kindKey] = can
+			acc.Certain.And(named)
+			acc.Conditional.And(named)
 		}
-		rules := s.SameRules(path)
-		access, ok := same[rules]
+		acc.Certain.And(can)
+		acc.Conditional.And(can)
+		if acc.Certain.Count()+acc.Conditional.Count() > 0 {
+			out = append(out, acc)
+		}
+	}
+	return out
+}
+
+// alike groups nodes by a key, in the order of each group's first node.
+func alike(nodes []model.Path, key func(model.Path) string) [][]model.Path {
+	var out [][]model.Path
+	at := map[string]int{}
+	for _, p := range nodes {
+		k := key(p)
+		i, ok := at[k]
 		if !ok {
-			access = s.Into(path)
-			same[rules] = access
+			i = len(out)
+			at[k], out = i, append(out, nil)
 		}
-		for _, acc := range access {
-			id := s.ID(acc.Identity)
-			if f.kind.value != "" && string(id.Kind) != f.kind.value && !id.Open() {
-				continue
-			}
-			certain, conditional := acc.Certain.Clone(), acc.Conditional.Clone()
-			if f.direct {
-				named := s.NewBits()
-				for _, h := range s.Holdings(id) {
-					if len(h.Chain) == 1 && h.Grant.Covers(path) {
-						named.Or(h.Perms)
-					}
-				}
-				certain.And(named)
-				conditional.And(named)
-			}
-			certain.And(can)
-			conditional.And(can)
-			if certain.Count()+conditional.Count() == 0 {
-				continue
-			}
+		out[i] = append(out[i], p)
+	}
+	return out
+}
+
+// into sums up who can do what on some nodes, without regard to acting as others, and how
+// many different permissions that makes.
+func (a *asking) into(nodes []model.Path) (out []intoRow, permissions int) {
+	rows, all := map[int]*intoRow{}, a.NewBits()
+	for _, group := range alike(nodes, a.like) {
+		for _, acc := range a.on(group[0]) {
 			r := rows[acc.Identity]
 			if r == nil {
-				r = &intoRow{Identity: id, number: acc.Identity, always: s.NewBits(), sometimes: s.NewBits()}
+				r = &intoRow{Identity: a.ID(acc.Identity), number: acc.Identity, always: a.NewBits(), sometimes: a.NewBits()}
 				rows[acc.Identity] = r
 			}
-			r.Nodes++
-			r.always.Or(certain)
-			r.sometimes.Or(conditional)
-			for _, b := range []engine.Bits{certain, conditional} {
+			r.Nodes += len(group)
+			r.always.Or(acc.Certain)
+			r.sometimes.Or(acc.Conditional)
+			for _, b := range []engine.Bits{acc.Certain, acc.Conditional} {
+				all.Or(b)
 				for i := range b.All() {
-					if l := s.Level(i); l > r.top {
-						r.top, r.Highest, r.Example, r.On = l, l.String(), s.Permission(i).Permission.String(), path.String()
+					if l := a.Level(i); l > r.top {
+						r.top, r.Highest, r.Example, r.On = l, l.String(), a.Permission(i).Permission.String(), group[0].String()
 					}
 				}
 			}
 		}
 	}
-	var out []intoRow
 	for _, r := range rows {
 		r.sometimes.AndNot(r.always)
 		r.Certain, r.Conditional = r.always.Count(), r.sometimes.Count()
 		out = append(out, *r)
 	}
-	return out
+	return out, all.Count()
 }
 
 // intoChange is what became of one identity's access to a place.
 type intoChange struct {
 	Identity model.ID `json:"identity"`
-	Becomes  string   `json:"becomes" doc:"lost, gained, more or less"`
+	Becomes  string   `json:"becomes" doc:"lost, gained, less, more or other; less and more also where only conditions came or went"`
 	Before   int      `json:"permissions_before"`
 	After    int      `json:"permissions_after"`
+	Lost     int      `json:"lost" doc:"pairs of permission and node"`
+	Gained   int      `json:"gained" doc:"pairs of permission and node"`
 }
 
-// changed compares two answers, identity by identity.
-func changed(before, after []intoRow) []intoChange {
-	both := map[model.ID]*[2]intoRow{}
-	for side, rows := range [][]intoRow{before, after} {
-		for _, r := range rows {
-			if both[r.Identity] == nil {
-				both[r.Identity] = &[2]intoRow{}
+// granted is what one identity had and has on a node, by permission: whatever the call,
+// and only under conditions.
+type granted [2]map[model.Permission]bool
+
+// changed compares what everybody may do on some nodes in two estates, node by node.
+func changed(before, after *asking, nodes []model.Path) []intoChange {
+	type sum struct {
+		intoChange
+		nodes      [2]int
+		had        granted // anywhere on the nodes
+		tied, free int     // pairs that came under conditions, and that no longer are
+	}
+	sums := map[model.ID]*sum{}
+	for _, group := range alike(nodes, func(p model.Path) string { return before.like(p) + "\x00" + after.like(p) }) {
+		n := len(group)
+		here := map[model.ID]*granted{}
+		for side, a := range []*asking{before, after} {
+			for _, acc := range a.on(group[0]) {
+				id := a.ID(acc.Identity)
+				if here[id] == nil {
+					here[id] = &granted{}
+				}
+				if sums[id] == nil {
+					sums[id] = &sum{intoChange: intoChange{Identity: id}, had: granted{{}, {}}}
+				}
+				has := map[model.Permission]bool{} // and whether for certain
+				for i := range acc.Conditional.All() {
+					has[a.Permission(i).Permission] = false
+				}
+				for i := range acc.Certain.All() {
+					has[a.Permission(i).Permission] = true
+				}
+				here[id][side] = has
+				sums[id].nodes[side] += n
+				maps.Copy(sums[id].had[side], has)
 			}
-			both[r.Identity][side] = r
+		}
+		for id, g := range here {
+			x := sums[id]
+			for p, was := range g[0] {
+				switch is, ok := g[1][p]; {
+				case !ok:
+					x.Lost += n
+				case was && !is:
+					x.tied += n
+				case is && !was:
+					x.free += n
+				}
+			}
+			for p := range g[1] {
+				if _, ok := g[0][p]; !ok {
+					x.Gained += n
+				}
+			}
 		}
 	}
 	out := []intoChange{}
-	for id, r := range both {
-		c := intoChange{Identity: id, Before: r[0].Certain + r[0].Conditional, After: r[1].Certain + r[1].Conditional}
+	for _, x := range sums {
+		less, more := x.Lost+x.tied > 0, x.Gained+x.free > 0
 		switch {
-		case r[1].Nodes == 0:
-			c.Becomes = "lost"
-		case r[0].Nodes == 0:
-			c.Becomes = "gained"
-		case c.After > c.Before || c.After == c.Before && r[1].Nodes > r[0].Nodes:
-			c.Becomes = "more"
-		case c.After < c.Before || r[1].Nodes < r[0].Nodes:
-			c.Becomes = "less"
+		case x.nodes[1] == 0:
+			x.Becomes = "lost"
+		case x.nodes[0] == 0:
+			x.Becomes = "gained"
+		case less && more:
+			x.Becomes = "other"
+		case less:
+			x.Becomes = "less"
+		case more:
+			x.Becomes = "more"
 		default:
 			continue
 		}
-		out = append(out, c)
+		x.Before, x.After = len(x.had[0]), len(x.had[1])
+		out = append(out, x.intoChange)
 	}
 	slices.SortFunc(out, func(a, b intoChange) int {
 		return cmp.Or(cmp.Compare(a.Becomes, b.Becomes), a.Identity.Compare(b.Identity))
@@ -696,13 +782,19 @@ func changeWords(changes []intoChange, all bool) string {
 	by := map[string][]string{}
 	for _, c := range changes {
 		text := c.Identity.String()
-		if c.Becomes == "more" || c.Becomes == "less" {
+		switch {
+		case c.Becomes == "lost", c.Becomes == "gained":
+		case c.Before != c.After:
 			text += fmt.Sprintf(" (%d -> %d permissions)", c.Before, c.After)
+		case c.Lost+c.Gained == 0:
+			text += " (by conditions)"
+		default: // as many permissions, on other nodes
+			text += fmt.Sprintf(" (%s lost, %d gained, of permission and node)", render.Plural(c.Lost, "pair"), c.Gained)
 		}
 		by[c.Becomes] = append(by[c.Becomes], text)
 	}
 	var out []string
-	for _, kind := range [][2]string{{"lost", "no longer"}, {"less", "with less"}, {"more", "with more"}, {"gained", "new"}} {
+	for _, kind := range [][2]string{{"lost", "no longer"}, {"less", "with less"}, {"more", "with more"}, {"other", "with other access"}, {"gained", "new"}} {
 		if list := by[kind[0]]; len(list) > 0 {
 			if n := len(list); n > most && !all {
 				list = append(list[:most:most], fmt.Sprintf("and %d more (--all)", n-most))
@@ -720,10 +812,11 @@ func changeWords(changes []intoChange, all bool) string {
 // may be nil.
 func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, filter *permissionFilter, f *reachFlags) error {
 	const most = 30
-	rows := s.into(nodes, filter, f)
+	now := s.asking(filter, f)
+	rows, permissions := now.into(nodes)
 	var changes []intoChange
 	if before != nil {
-		changes = changed(before.into(nodes, filter, f), rows)
+		changes = changed(before.asking(filter, f), now, nodes)
 	}
 	if f.through {
 		targets, at := []int{}, map[int]*intoRow{}
@@ -786,12 +879,12 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 		rows = []intoRow{}
 	}
 	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public)}
-	value := intoValue{Into: title, Nodes: nodes, Identities: rows}
+	value := intoValue{Into: title, Nodes: nodes, Distinct: permissions, Identities: rows}
 	if len(nodes) > 1 {
 		d.Lines = append(d.Lines, render.Plural(len(nodes), "node")+" in it")
 	}
 	if len(rows) > 0 {
-		d.Lines = append(d.Lines, strings.Join(parts, ", ")+"; "+strings.Join(byLevel, ", "))
+		d.Lines = append(d.Lines, fmt.Sprintf("%s; %s; %s in all", strings.Join(parts, ", "), strings.Join(byLevel, ", "), render.Plural(permissions, "permission")))
 		d.Tables = []render.Table{t}
 		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].On)}
 	}

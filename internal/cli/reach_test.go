@@ -7,42 +7,80 @@ import (
 
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/escalate"
+	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 )
 
-// TestChanged compares two answers about a place, identity by identity.
-func TestChanged(t *testing.T) {
-	row := func(id string, nodes, certain, conditional int) intoRow {
-		return intoRow{Identity: model.MustID(id), Nodes: nodes, Certain: certain, Conditional: conditional}
+// estateOf makes an estate of two buckets from grants, each "identity permission place" and
+// "if" where it holds on a condition.
+func estateOf(t *testing.T, grants ...string) *indexed {
+	t.Helper()
+	e := &model.Estate{Source: "s"}
+	for _, p := range []string{"/s/org:o", "/s/org:o/bucket:x", "/s/org:o/bucket:y"} {
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
 	}
+	for _, p := range []string{"s/object:read", "s/object:write", "s/object:delete"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.Read})
+	}
+	for i, text := range grants {
+		f := strings.Fields(text)
+		g := model.Grant{ID: fmt.Sprint(i), To: model.MustID(f[0]), Rights: model.Permissions(model.MustPermission("s/object:" + f[1])), On: []model.PathPattern{model.MustPathPattern("/s/org:o/" + f[2])}}
+		g.When.SecondFactor = len(f) > 3
+		e.Grants = append(e.Grants, g)
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &indexed{Index: x}
+}
+
+// TestChanged compares two estates on two places, identity by identity.
+func TestChanged(t *testing.T) {
+	filter, err := newFilter("", "", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	nodes := []model.Path{model.MustPath("/s/org:o/bucket:x"), model.MustPath("/s/org:o/bucket:y")}
+	compare := func(before, after []string) []intoChange {
+		return changed(estateOf(t, before...).asking(filter, &reachFlags{}), estateOf(t, after...).asking(filter, &reachFlags{}), nodes)
+	}
+	type list = []string
 	for _, tt := range []struct {
 		name          string
-		before, after []intoRow
+		before, after list
 		want          string
 	}{
 		{"nothing", nil, nil, "nobody lost or gained anything here"},
-		{"the same", []intoRow{row("person/a", 1, 2, 0)}, []intoRow{row("person/a", 1, 2, 0)}, "nobody lost or gained anything here"},
-		{"lost", []intoRow{row("person/a", 1, 2, 0)}, nil, "no longer person/a"},
-		{"gained", nil, []intoRow{row("person/a", 1, 2, 0)}, "new person/a"},
-		{"more", []intoRow{row("person/a", 1, 2, 0)}, []intoRow{row("person/a", 1, 2, 1)}, "with more person/a (2 -> 3 permissions)"},
-		{"less", []intoRow{row("person/a", 1, 2, 2)}, []intoRow{row("person/a", 1, 2, 1)}, "with less person/a (4 -> 3 permissions)"},
-		{"on fewer nodes", []intoRow{row("person/a", 5, 2, 0)}, []intoRow{row("person/a", 3, 2, 0)}, "with less person/a (2 -> 2 permissions)"},
-		{"on more nodes", []intoRow{row("person/a", 3, 2, 0)}, []intoRow{row("person/a", 5, 2, 0)}, "with more person/a (2 -> 2 permissions)"},
-		{"all of it", []intoRow{row("person/a", 1, 1, 0), row("person/b", 1, 3, 0), row("person/c", 1, 1, 0)}, []intoRow{row("person/b", 1, 1, 0), row("person/c", 1, 2, 0), row("person/d", 1, 1, 0)},
-			"no longer person/a; with less person/b (3 -> 1 permissions); with more person/c (1 -> 2 permissions); new person/d"},
+		{"the same", list{"person/a read **"}, list{"person/a read **"}, "nobody lost or gained anything here"},
+		{"the same in another way", list{"person/a read **"}, list{"person/a read bucket:x", "person/a read bucket:y/**"}, "nobody lost or gained anything here"},
+		{"elsewhere", list{"person/a read bucket:z"}, nil, "nobody lost or gained anything here"},
+		{"lost", list{"person/a read **"}, nil, "no longer person/a"},
+		{"gained", nil, list{"person/a read bucket:y"}, "new person/a"},
+		{"more", list{"person/a read **"}, list{"person/a read **", "person/a write bucket:x"}, "with more person/a (1 -> 2 permissions)"},
+		{"less", list{"person/a read **", "person/a write **"}, list{"person/a read **"}, "with less person/a (2 -> 1 permissions)"},
+		{"on fewer nodes", list{"person/a read **"}, list{"person/a read bucket:x"}, "with less person/a (1 pair lost, 0 gained, of permission and node)"},
+		{"on more nodes", list{"person/a read bucket:x"}, list{"person/a read **"}, "with more person/a (0 pairs lost, 1 gained, of permission and node)"},
+		{"as many others", list{"person/a read **"}, list{"person/a write **"}, "with other access person/a (2 pairs lost, 2 gained, of permission and node)"},
+		{"as many elsewhere", list{"person/a read bucket:x"}, list{"person/a read bucket:y"}, "with other access person/a (1 pair lost, 1 gained, of permission and node)"},
+		{"other and fewer", list{"person/a read **", "person/a write **"}, list{"person/a delete **"}, "with other access person/a (2 -> 1 permissions)"},
+		{"under a condition", list{"person/a read **"}, list{"person/a read ** if"}, "with less person/a (by conditions)"},
+		{"free of a condition", list{"person/a read ** if"}, list{"person/a read **"}, "with more person/a (by conditions)"},
+		{"all of it", list{"person/a read **", "person/b read **", "person/b write **", "person/c read **"}, list{"person/b read **", "person/c read **", "person/c write **", "person/d read **"},
+			"no longer person/a; with less person/b (2 -> 1 permissions); with more person/c (1 -> 2 permissions); new person/d"},
 	} {
-		if got := changeWords(changed(tt.before, tt.after), false); got != tt.want {
+		if got := changeWords(compare(tt.before, tt.after), false); got != tt.want {
 			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
 		}
 	}
-	var many []intoRow
+	var many list
 	for i := range 9 {
-		many = append(many, row(fmt.Sprintf("person/p%d", i), 1, 1, 0))
+		many = append(many, fmt.Sprintf("person/p%d read **", i))
 	}
-	if got := changeWords(changed(many, nil), false); !strings.HasSuffix(got, "person/p4, and 4 more (--all)") {
+	if got := changeWords(compare(many, nil), false); !strings.HasSuffix(got, "person/p4, and 4 more (--all)") {
 		t.Errorf("many: %q", got)
 	}
-	if got := changeWords(changed(many, nil), true); !strings.HasSuffix(got, "person/p8") {
+	if got := changeWords(compare(many, nil), true); !strings.HasSuffix(got, "person/p8") {
 		t.Errorf("all of many: %q", got)
 	}
 }

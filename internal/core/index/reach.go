@@ -264,7 +264,7 @@ func (x *Index) SameRules(path model.Path) string {
 	node, same := x.nearest(path)
 	x.mark(s, path, node, same)
 	labels, known := x.labelsOf(node, same)
-	return fmt.Sprint(s.matched, labels, known)
+	return fmt.Sprintf("%d %q %t", s.matched, labels, known)
 }
 
 // Kinds returns the kinds of the nodes of the inventory at a path and below it, and the

@@ -141,9 +141,9 @@ func (f *coverageFlags) none(rows []coverageRow) error {
 // coverageRows says of each log of a source how far it can be trusted.
 func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable bool) []coverageRow {
 	span := in.Span()
-	blind := undecided(in, res)
+	blind := gauge.Blind(in, res)
 	var rows []coverageRow
-	for _, r := range in.Engine.Estate.Coverage {
+	for i, r := range in.Engine.Estate.Coverage {
 		x := coverageRow{Source: src, Node: r.Node, Service: r.Service, LogClass: r.LogClass, record: r, State: "on", Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
 		_, needed, blocked := change.LogGrant(in.Engine, r)
 		s := in.Coverage.Stream(r)
@@ -181,53 +181,13 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 		if r.On && r.Keep > 0 && r.Keep < in.Window && x.Mend == "" {
 			x.Mend = fmt.Sprintf("keep it %d days, or survey more often than every %d", in.Window, r.Keep)
 		}
-		b := blind[coverageID{r.Node, r.Service, r.LogClass}]
-		x.Undecided, x.Identities = b.permissions, b.identities
+		x.Undecided, x.Identities = blind[i].Permissions, blind[i].Identities
 		rows = append(rows, x)
 	}
 	slices.SortStableFunc(rows, func(x, y coverageRow) int {
 		return cmp.Or(cmp.Compare(y.Undecided, x.Undecided), cmp.Compare(x.Share, y.Share), x.Node.Compare(y.Node), cmp.Compare(x.Service, y.Service), cmp.Compare(x.LogClass, y.LogClass))
 	})
 	return rows
-}
-
-type coverageID struct {
-	node           model.Path
-	service, class string
-}
-
-type blindness struct{ permissions, identities int }
-
-// undecided counts, for each log that was not there over the window, the granted
-// permissions that cannot be judged for want of it, once an identity.
-func undecided(in *gauge.Input, res *gauge.Result) map[coverageID]blindness {
-	type pair struct {
-		id   model.ID
-		perm int
-	}
-	span := in.Span()
-	out := map[coverageID]blindness{}
-	for _, r := range in.Engine.Estate.Coverage {
-		if usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, span)) {
-			continue
-		}
-		pairs, ids := map[pair]bool{}, map[model.ID]bool{}
-		for _, g := range res.Grants {
-			if g.Unobservable.Count() == 0 || !slices.ContainsFunc(g.Grant.On, func(p model.PathPattern) bool { return p.Overlaps(r.Node.Below()) }) {
-				continue
-			}
-			for p := range g.Unobservable.All() {
-				if c := in.Engine.Estate.Catalogue[p]; c.LogClass == r.LogClass && c.Permission.Service() == r.Service {
-					for _, id := range g.Holders {
-						pairs[pair{id, p}] = true
-						ids[id] = true
-					}
-				}
-			}
-		}
-		out[coverageID{r.Node, r.Service, r.LogClass}] = blindness{len(pairs), len(ids)}
-	}
-	return out
 }
 
 func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {

@@ -3,6 +3,7 @@ package gauge
 import (
 	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"clipfence/internal/core/engine"
@@ -113,7 +114,7 @@ func Run(in *Input) *Result {
 	if in.Weights == (Weights{}) {
 		in.Weights = DefaultWeights
 	}
-	r := &runner{in: in, g: in.Engine, span: in.Span(), now: usage.DayOf(in.AsOf), perms: map[model.Permission]int{}, activity: map[model.ID]*activity{}}
+	r := &runner{in: in, g: in.Engine, span: in.Span(), now: usage.DayOf(in.AsOf), perms: map[model.Permission]int{}, activity: map[model.ID]*activity{}, sees: map[seen]bool{}}
 	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Engine)}
 	for i, c := range r.g.Estate.Catalogue {
 		r.perms[c.Permission] = i
@@ -139,6 +140,7 @@ type runner struct {
 	now      usage.Day
 	perms    map[model.Permission]int
 	activity map[model.ID]*activity
+	sees     map[seen]bool
 	out      *Result
 }
 
@@ -358,11 +360,24 @@ func (r *runner) classify() {
 // seen over the window, on every place the grant reaches.
 func (r *runner) observable(c model.CatalogueEntry, g *model.Grant) bool {
 	for _, on := range g.On {
-		if !usage.Observable(r.in.Coverage.ShareBelow(on, c.Permission.Service(), c.LogClass, r.span)) {
+		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, " ")}
+		sees, ok := r.sees[k]
+		if !ok {
+			apart := func(below []model.Path) bool { return r.out.Scale.Apart(c, on, below) }
+			sees = c.LogClass != "" && usage.Observable(r.in.Coverage.ShareBelow(on, k.service, c.LogClass, r.span, apart))
+			r.sees[k] = sees
+		}
+		if !sees {
 			return false
 		}
 	}
 	return true
+}
+
+// seen is what decides whether a use of a permission on a place would have been seen.
+type seen struct {
+	on                    model.PathPattern
+	service, class, kinds string
 }
 
 // kept counts the pairs that a cut would leave, and fills in the node counts.

@@ -51,17 +51,20 @@ func (s *scratch) join(id uint32, from int) {
 // closure fills the identity, its groups at any distance, signed-in and everyone, in
 // the order of [engine.Engine.Closure].
 func (x *Index) closure(s *scratch, id model.ID) {
+	first := none
+	if n, ok := x.Number(id); ok {
+		first = uint32(n)
+	}
+	x.closureOf(s, first, id.Kind)
+}
+
+func (x *Index) closureOf(s *scratch, first uint32, kind model.IdentityKind) {
 	if s.round++; s.round == 0 { // after four billion
 		clear(s.seen)
 		s.round = 1
 	}
 	s.ids, s.from = s.ids[:0], s.from[:0]
-	n, ok := x.Number(id)
-	if !ok {
-		s.join(none, -1)
-	} else {
-		s.join(uint32(n), -1)
-	}
+	s.join(first, -1)
 	for i := 0; i < len(s.ids); i++ {
 		if s.ids[i] == none {
 			continue
@@ -70,7 +73,7 @@ func (x *Index) closure(s *scratch, id model.ID) {
 			s.join(up.at(j), i)
 		}
 	}
-	for i := len(bothCrowds) - len(crowds(id.Kind)); i < len(bothCrowds); i++ {
+	for i := len(bothCrowds) - len(crowds(kind)); i < len(bothCrowds); i++ {
 		if n := x.crowds[i]; n != none {
 			s.join(n, 0)
 		}
@@ -130,33 +133,15 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 	var d engine.Decision
 	perm, listed := x.holds(p)
 	x.refusals(s, &d, id, p, perm, listed, ctx)
-	// Few of the places that grants are on match. Most others fall through a filter, four
-	// at a time, so that nothing is looked up for them.
-	var few filter
-	for _, at := range s.matched {
-		few.add(at)
-	}
-	for i, n := range s.ids {
-		if n == none {
-			continue
+	x.onHere(s, func(at int, grant, set uint32) {
+		h := hit{uint32(at), grant}
+		if n := len(s.hits); n > 0 && s.hits[n-1] == h { // by another place of it
+			return
 		}
-		places, given := x.givenAt.of(int(n)), x.given.of(int(n))
-		for j := 0; j < places.len(); j++ {
-			if j = few.next(places, j); j == places.len() {
-				break
-			}
-			if s.place[places.at(j)] != s.stamp {
-				continue
-			}
-			h := hit{uint32(i), given.at(j*givenWidth + givenGrant)}
-			if n := len(s.hits); n > 0 && s.hits[n-1] == h { // by another place of it
-				continue
-			}
-			if listed && x.has(given.at(j*givenWidth+givenSet), perm) || !listed && engine.Has(x.rights(x.grants.at(int(h.grant))), p) {
-				s.hits = append(s.hits, h)
-			}
+		if listed && x.has(set, perm) || !listed && engine.Has(x.rights(x.grants.at(int(grant))), p) {
+			s.hits = append(s.hits, h)
 		}
-	}
+	})
 	for _, h := range s.hits {
 		gr := x.grants.at(int(h.grant))
 		met, rest := gr.Condition().Eval(ctx)
@@ -169,6 +154,28 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 	}
 	d.Settle()
 	return d
+}
+
+// onHere calls yield with the grants to the closure whose places match, in order, once
+// for each of those places: where in the closure it is given, and its set of rights.
+func (x *Index) onHere(s *scratch, yield func(at int, grant, set uint32)) {
+	// Few of the places that grants are on match. Most others fall through a filter, four
+	// at a time, so that nothing is looked up for them.
+	var few filter
+	for _, place := range s.matched {
+		few.add(place)
+	}
+	for i, n := range s.ids {
+		if n == none {
+			continue
+		}
+		places, given := x.givenAt.of(int(n)), x.given.of(int(n))
+		for j := few.next(places, 0); j < places.len(); j = few.next(places, j+1) {
+			if s.place[places.at(j)] == s.stamp {
+				yield(i, given.at(j*givenWidth+givenGrant), given.at(j*givenWidth+givenSet))
+			}
+		}
+	}
 }
 
 // filter tells most numbers that are not in a set from those that are, by two of their

@@ -183,7 +183,7 @@ func (x *Index) Effective(id model.ID, path model.Path) Access {
 
 // effective sums up the rules on the marked places for one identity.
 func (x *Index) effective(s *scratch, id uint32, ctx model.Context) Access {
-	x.closure(s, x.ID(int(id)))
+	x.closureOf(s, id, x.kind(id))
 	words := x.words()
 	a := Access{Identity: int(id), Certain: make(engine.Bits, words), Conditional: make(engine.Bits, words)}
 	for _, n := range s.ids {
@@ -197,27 +197,18 @@ func (x *Index) effective(s *scratch, id uint32, ctx model.Context) Access {
 		}
 	}
 	refused, perhaps := make(engine.Bits, words), make(engine.Bits, words)
-	for _, n := range s.ids {
-		if n == none {
-			continue
+	x.onHere(s, func(_ int, grant, set uint32) {
+		met := model.True
+		if x.grantKind[grant] != always {
+			met, _ = x.grants.at(int(grant)).Condition().Eval(ctx)
 		}
-		places, given := x.givenAt.of(int(n)), x.given.of(int(n))
-		for j := range places.len() {
-			if s.place[places.at(j)] != s.stamp {
-				continue
-			}
-			met, g := model.True, int(given.at(j*givenWidth+givenGrant))
-			if x.grantKind[g] != always {
-				met, _ = x.grants.at(g).Condition().Eval(ctx)
-			}
-			switch met {
-			case model.True:
-				x.bits(given.at(j*givenWidth+givenSet), a.Certain)
-			case model.Open:
-				x.bits(given.at(j*givenWidth+givenSet), a.Conditional)
-			}
+		switch met {
+		case model.True:
+			x.bits(set, a.Certain)
+		case model.Open:
+			x.bits(set, a.Conditional)
 		}
-	}
+	})
 	for _, i := range x.on(s, &x.denialOn) {
 		if s.meets(x.denialTo.of(int(i))) < 0 || s.meets(x.denialBut.of(int(i))) >= 0 {
 			continue

@@ -1,6 +1,8 @@
 package usage
 
 import (
+	"slices"
+	"sort"
 	"time"
 
 	"clipfence/internal/core/model"
@@ -23,6 +25,7 @@ func (w Window) Days() int { return int(w.To.Sub(w.From).Hours()/24 + 0.5) }
 // [NewCoverage].
 type Coverage struct {
 	records map[coverageKey]model.CoverageRecord
+	nodes   map[logKey][]model.Path // that have a record, in depth-first order
 	start   time.Time               // of the logs that were read; zero: nothing was
 	streams map[coverageKey]*Stream // after Observe
 }
@@ -32,12 +35,21 @@ type coverageKey struct {
 	service, class string
 }
 
+type logKey struct{ service, class string }
+
 // NewCoverage returns the coverage that the records of a source and the first
 // event read from it give together: nothing is covered before a log was read.
 func NewCoverage(records []model.CoverageRecord, firstEvent time.Time) *Coverage {
-	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), start: firstEvent}
+	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), nodes: map[logKey][]model.Path{}, start: firstEvent}
 	for _, r := range records {
-		c.records[coverageKey{r.Node, r.Service, r.LogClass}] = r
+		k := coverageKey{r.Node, r.Service, r.LogClass}
+		if _, twice := c.records[k]; !twice {
+			c.nodes[logKey{r.Service, r.LogClass}] = append(c.nodes[logKey{r.Service, r.LogClass}], r.Node)
+		}
+		c.records[k] = r
+	}
+	for _, nodes := range c.nodes {
+		slices.SortFunc(nodes, model.Path.Compare)
 	}
 	return c
 }
@@ -92,35 +104,47 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 	return max(0, float64(covered)/float64(w.To.Sub(w.From)))
 }
 
-// ShareBelow is Share over everything that a path pattern can reach: the least
-// share among the records that bear on it.
-func (c *Coverage) ShareBelow(on model.PathPattern, service, class string, w Window) float64 {
+// ShareBelow is Share over everything that a path pattern can reach: the least share
+// among the records that bear on it. Records below it decide for what lies below them
+// only. Whether something that is asked about lies on the pattern but below none of
+// those, so that the record above has a say, is what apart answers.
+func (c *Coverage) ShareBelow(on model.PathPattern, service, class string, w Window, apart func(below []model.Path) bool) float64 {
 	anchor, ok := on.Anchor()
-	least := 1.0
+	above := 0.0
 	if ok {
 		if r, hit := c.Record(anchor, service, class); hit {
-			least = c.share(r, w)
-		} else {
-			least = 0
-		}
-		if !on.Deep() && least == 0 {
-			return 0
+			above = c.share(r, w)
 		}
 	}
-	below, found := 1.0, false
-	for k, r := range c.records {
-		if k.service == service && k.class == class && (!ok || anchor != k.node && anchor.Covers(k.node)) && on.Overlaps(k.node.Below()) {
-			found = true
-			below = min(below, c.share(r, w))
+	var below []model.Path // the topmost records
+	least := 1.0
+	for _, node := range c.logsBelow(anchor, service, class) {
+		if on.Overlaps(node.Below()) {
+			least = min(least, c.share(c.records[coverageKey{node, service, class}], w))
+			if n := len(below); n == 0 || !below[n-1].Covers(node) {
+				below = append(below, node)
+			}
 		}
 	}
-	if found { // records further down decide for what lies below them
-		return below
-	}
-	if !ok {
-		return 0
+	if len(below) == 0 || least > above && apart(below) {
+		return above
 	}
 	return least
+}
+
+// logsBelow returns the nodes below one, or all where it is zero, that have a record of
+// their own, in depth-first order.
+func (c *Coverage) logsBelow(node model.Path, service, class string) []model.Path {
+	nodes := c.nodes[logKey{service, class}]
+	if node.IsZero() {
+		return nodes
+	}
+	from, found := slices.BinarySearchFunc(nodes, node, model.Path.Compare)
+	if found {
+		from++
+	}
+	to := from + sort.Search(len(nodes)-from, func(i int) bool { return !node.Covers(nodes[from+i]) })
+	return nodes[from:to]
 }
 
 // observableFrom is the least share of a window at which a permission counts as

@@ -184,29 +184,33 @@ func TestCoverage(t *testing.T) {
 		}
 		return r
 	}
-	records := []model.CoverageRecord{rec("/m/o:o", "read", true, 0), rec("/m/o:o/p:off", "read", false, 0), rec("/m/o:o/p:half", "read", true, 45), rec("/m/o:o/p:on", "read", true, 0)}
+	records := []model.CoverageRecord{rec("/m/o:o", "read", true, 0), rec("/m/o:o/p:off", "read", false, 0), rec("/m/o:o/p:half", "read", true, 45), rec("/m/o:o/p:on", "read", true, 0), rec("/m/x:x", "read", false, 0), rec("/m/x:x/p:on", "read", true, 0)}
 	for _, tt := range []struct {
 		on    string
 		start int // days ago of the first event; 0: none was read
 		want  float64
+		apart bool // something lies there beside what has a record of its own
 	}{
-		{"/m/o:o/p:on/**", 200, 1},
-		{"/m/o:o/p:off/b:x/**", 200, 0},
-		{"/m/o:o/p:half/**", 200, 0.5},
-		{"/m/o:o/p:other/b:x/**", 200, 1}, // the organisation's record decides
-		{"/m/o:o/**", 200, 0},             // reaches a place that is off
-		{"/m/o:o/p:o*/**", 200, 0},
-		{"/m/o:o/p:on/**", 45, 0.5}, // nothing before the first event
-		{"/m/o:o/p:on/**", 0, 0},
-		{"/m/elsewhere", 200, 0},
-		{"/m/o:o", 200, 1},
+		{"/m/o:o/p:on/**", 200, 1, false},
+		{"/m/o:o/p:off/b:x/**", 200, 0, false},
+		{"/m/o:o/p:half/**", 200, 0.5, false},
+		{"/m/o:o/p:other/b:x/**", 200, 1, false}, // the organisation's record decides
+		{"/m/o:o/**", 200, 0, false},             // reaches a place that is off
+		{"/m/o:o/p:o*/**", 200, 0, false},
+		{"/m/o:o/p:on/**", 45, 0.5, false}, // nothing before the first event
+		{"/m/o:o/p:on/**", 0, 0, false},
+		{"/m/elsewhere", 200, 0, false},
+		{"/m/x:x/**", 200, 1, false}, // a record below decides for all that is there
+		{"/m/x:x/**", 200, 0, true},  // and not for what is there besides
+		{"/m/o:o/p:on/**", 200, 1, true},
+		{"/m/o:o", 200, 1, false},
 	} {
 		var start time.Time
 		if tt.start > 0 {
 			start = now.AddDate(0, 0, -tt.start)
 		}
 		c := usage.NewCoverage(records, start)
-		if got := c.ShareBelow(model.MustPathPattern(tt.on), "s", "read", w); got < tt.want-0.01 || got > tt.want+0.01 {
+		if got := c.ShareBelow(model.MustPathPattern(tt.on), "s", "read", w, func([]model.Path) bool { return tt.apart }); got < tt.want-0.01 || got > tt.want+0.01 {
 			t.Errorf("share of %s with logs of %d days = %.2f, want %.2f", tt.on, tt.start, got, tt.want)
 		}
 		if got := c.Share(model.MustPath("/m/o:o/p:on"), "s", "", w); got != 0 {

@@ -24,7 +24,9 @@ var Now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 //	used WHO PERM PATH DAYS        DAYS: 1-90 for each day that many days ago, /7 for every seventh
 //	refused WHO PERM PATH DAYS
 //	role NAME PERMS
-//	log off|since-N                the reading class of service store
+//	log off|since-N                the reading class of service store, for everything
+//	log NODE on|off|since-N        the same, from a node down
+//	node PATH
 //	seen WHO DAYS                  the source remembers a sign-in so many days ago
 //	disabled WHO, protected WHO, young WHO, member WHO GROUP
 //
@@ -102,11 +104,18 @@ func Parse(text string) (*gauge.Input, error) {
 				fold.Add(c)
 			}
 		case "log":
-			e.Coverage[0].On = f[1] != "off"
+			r := &e.Coverage[0]
+			if len(f) > 2 {
+				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath(f[1]), Service: "store", LogClass: "read"})
+				r, f = &e.Coverage[len(e.Coverage)-1], f[1:]
+			}
+			r.On = f[1] != "off"
 			n := 0
 			if _, err := fmt.Sscanf(f[1], "since-%d", &n); err == nil {
-				e.Coverage[0].Since = Now.AddDate(0, 0, -n)
+				r.Since = Now.AddDate(0, 0, -n)
 			}
+		case "node":
+			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(f[1])})
 		case "seen":
 			n := 0
 			fmt.Sscan(f[2], &n)

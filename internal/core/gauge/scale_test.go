@@ -1,0 +1,198 @@
+package gauge_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+
+	"clipfence/internal/core/engine"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/gauge/gaugetest"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// tree is a random inventory, with some nodes missing in the middle, and patterns on it.
+type tree struct {
+	r     *rand.Rand
+	paths []model.Path
+}
+
+func newTree(seed uint64) *tree {
+	t := &tree{r: rand.New(rand.NewPCG(seed, 1))}
+	at := []model.Path{model.MustPath("/m")}
+	for range 40 {
+		up := at[t.r.IntN(len(at))]
+		p := up.Child([]string{"org", "unit", "bucket", ""}[t.r.IntN(4)], fmt.Sprint(t.r.IntN(4)))
+		at = append(at, p)
+		if t.r.IntN(5) > 0 && !slices.Contains(t.paths, p) {
+			t.paths = append(t.paths, p)
+		}
+	}
+	return t
+}
+
+func (t *tree) pattern() model.PathPattern {
+	p := t.paths[t.r.IntN(len(t.paths))]
+	text := p.String()
+	if t.r.IntN(4) == 0 { // a wildcard in place of the last name
+		up, _ := p.Parent()
+		text = up.String() + "/" + []string{"bucket:*", "*", "unit:*", "org:1*"}[t.r.IntN(4)]
+	}
+	if t.r.IntN(8) == 0 {
+		text = "/*/org:*"
+	}
+	if t.r.IntN(2) == 0 {
+		text += "/**"
+	}
+	return model.MustPathPattern(text)
+}
+
+var everyKind = [][]string{nil, {"bucket"}, {"org", "unit"}, {"nothing"}}
+
+// TestScale counts nodes by spans and counts them again one by one.
+func TestScale(t *testing.T) {
+	for seed := range uint64(300) {
+		tr := newTree(seed)
+		e := &model.Estate{Source: "m"}
+		for _, p := range tr.paths {
+			e.Nodes = append(e.Nodes, model.Node{Path: p})
+		}
+		s := gauge.NewScale(engine.New(e))
+		for range 20 {
+			on := []model.PathPattern{tr.pattern()}
+			for tr.r.IntN(2) == 0 {
+				on = append(on, tr.pattern())
+			}
+			var from []model.Path
+			for tr.r.IntN(3) > 0 {
+				from = append(from, tr.paths[tr.r.IntN(len(tr.paths))])
+			}
+			c := model.CatalogueEntry{Kinds: everyKind[tr.r.IntN(len(everyKind))]}
+			count, apart := 0, false
+			for _, p := range tr.paths {
+				kind, _ := p.Last()
+				fits := len(c.Kinds) == 0 || slices.Contains(c.Kinds, kind)
+				if fits && slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(p) }) {
+					count++
+				}
+				leaf := !slices.ContainsFunc(tr.paths, func(q model.Path) bool { return p != q && p.Covers(q) })
+				if (fits && len(c.Kinds) > 0 || leaf && len(c.Kinds) == 0) && on[0].Matches(p) && !slices.ContainsFunc(from, func(f model.Path) bool { return f.Covers(p) }) {
+					apart = true
+				}
+			}
+			if got := s.Nodes(c, on); got != max(1, count) {
+				t.Fatalf("seed %d: %v on %v: %d nodes, want %d", seed, c.Kinds, on, got, max(1, count))
+			}
+			if got := s.Apart(c, on[0], from); got != apart {
+				t.Fatalf("seed %d: %v on %s apart from %v: %t, want %t", seed, c.Kinds, on[0], from, got, apart)
+			}
+		}
+	}
+}
+
+// TestShareBelow holds the share of a place against the least of its nodes, each decided
+// by the nearest record: what nobody would have seen is never called seen.
+func TestShareBelow(t *testing.T) {
+	now := gaugetest.Now
+	w := usage.WindowOf(now, 90)
+	less := 0
+	for seed := range uint64(500) {
+		tr := newTree(seed)
+		e := &model.Estate{Source: "m"}
+		for _, p := range tr.paths {
+			e.Nodes = append(e.Nodes, model.Node{Path: p})
+		}
+		var records []model.CoverageRecord
+		for _, p := range append(slices.Clone(tr.paths), model.MustPath("/m")) {
+			if tr.r.IntN(4) == 0 {
+				records = append(records, model.CoverageRecord{Node: p, Service: "s", LogClass: "read", On: tr.r.IntN(3) > 0, Since: now.AddDate(0, 0, -tr.r.IntN(120))})
+			}
+		}
+		c := usage.NewCoverage(records, now.AddDate(-1, 0, 0))
+		s := gauge.NewScale(engine.New(e))
+		for range 20 {
+			on, entry := tr.pattern(), model.CatalogueEntry{Kinds: everyKind[1+tr.r.IntN(2)]}
+			want, some := 1.0, false
+			for _, p := range tr.paths {
+				if kind, _ := p.Last(); on.Matches(p) && slices.Contains(entry.Kinds, kind) {
+					want, some = min(want, c.Share(p, "s", "read", w)), true
+				}
+			}
+			got := c.ShareBelow(on, "s", "read", w, func(below []model.Path) bool { return s.Apart(entry, on, below) })
+			if some && got > want+1e-9 {
+				t.Fatalf("seed %d: %s for %v: share %.2f, but a node has %.2f", seed, on, entry.Kinds, got, want)
+			}
+			if some && got < want {
+				less++ // by a record where nothing of these kinds is: careful, and not wrong
+			}
+		}
+	}
+	if less == 0 {
+		t.Error("no record bore on a place without nodes: the trees are too tame")
+	}
+}
+
+// TestBlind counts what cannot be judged for want of each log, and counts it again pair
+// by pair.
+func TestBlind(t *testing.T) {
+	blind := 0
+	for seed := range uint64(200) {
+		tr := newTree(seed)
+		e := &model.Estate{Source: "m"}
+		for _, p := range tr.paths {
+			e.Nodes = append(e.Nodes, model.Node{Path: p})
+		}
+		for i := range 90 { // more than a word of one log
+			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("s%d/x:v%d", i%2, i)), Level: model.Read, LogClass: []string{"read", "write"}[i/80]})
+		}
+		for i := range 6 {
+			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprintf("person/p%d", i))})
+		}
+		e.Identities = append(e.Identities, model.Identity{ID: model.MustID("group/g")})
+		e.Memberships = []model.Membership{{Member: e.Identities[0].ID, Group: model.MustID("group/g")}, {Member: e.Identities[1].ID, Group: model.MustID("group/g")}}
+		for i := range 12 {
+			g := model.Grant{ID: fmt.Sprint(i), To: e.Identities[tr.r.IntN(len(e.Identities))].ID, On: []model.PathPattern{tr.pattern(), tr.pattern()}}
+			for range 1 + tr.r.IntN(20) {
+				g.Do = append(g.Do, e.Catalogue[tr.r.IntN(len(e.Catalogue))].Permission.Pattern())
+			}
+			e.Grants = append(e.Grants, g)
+		}
+		for _, p := range append(slices.Clone(tr.paths), model.MustPath("/m")) {
+			for _, service := range []string{"s0", "s1", "s2"} {
+				if tr.r.IntN(5) == 0 {
+					e.Coverage = append(e.Coverage, model.CoverageRecord{Node: p, Service: service, LogClass: []string{"read", "write"}[tr.r.IntN(2)], On: tr.r.IntN(2) == 0})
+				}
+			}
+		}
+		in := &gauge.Input{AsOf: gaugetest.Now, Window: 90, History: gaugetest.Now.AddDate(-2, 0, 0), Engine: engine.New(e)}
+		in.Coverage = usage.NewCoverage(e.Coverage, in.History)
+		res := gauge.Run(in)
+		for i, got := range gauge.Blind(in, res) {
+			r := e.Coverage[i]
+			pairs, ids := map[string]bool{}, map[model.ID]bool{}
+			if !usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, res.Window)) {
+				for _, g := range res.Grants {
+					if !slices.ContainsFunc(g.Grant.On, func(p model.PathPattern) bool { return p.Overlaps(r.Node.Below()) }) {
+						continue
+					}
+					for p := range g.Unobservable.All() {
+						if c := e.Catalogue[p]; c.LogClass == r.LogClass && c.Permission.Service() == r.Service {
+							for _, id := range g.Holders {
+								pairs[fmt.Sprint(id, p)], ids[id] = true, true
+							}
+						}
+					}
+				}
+			}
+			blind += len(pairs)
+			if want := (gauge.Blindness{Permissions: len(pairs), Identities: len(ids)}); got != want {
+				t.Fatalf("seed %d: %s/%s at %s: %+v, want %+v", seed, r.Service, r.LogClass, r.Node, got, want)
+			}
+		}
+	}
+	if blind == 0 {
+		t.Error("nothing was blind")
+	}
+}

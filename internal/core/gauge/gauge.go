@@ -141,6 +141,7 @@ type runner struct {
 	perms    map[model.Permission]int
 	activity map[model.ID]*activity
 	sees     map[seen]bool
+	usesOf   map[model.ID][]*usage.Use // after dark was asked
 	out      *Result
 }
 
@@ -304,6 +305,8 @@ func (r *runner) state(s *Standing) State {
 		return New
 	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
 		return Unproven // it signs in, and does nothing that a log shows
+	case s.Habit.Rhythm != usage.Never && s.Habit.Over && id.LastSeen.IsZero() && r.dark(s.ID):
+		return Unproven // it may have gone on where no log shows it
 	case s.Habit.Rhythm != usage.Never && s.Habit.Over:
 		return Idle
 	case s.Habit.Rhythm != usage.Never:
@@ -317,20 +320,59 @@ func (r *runner) state(s *Standing) State {
 		return Rare
 	case !id.LastSeen.IsZero() || r.g.Estate.Semantics.LastSeen:
 		return Idle
-	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour:
+	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour && !r.hidden(s):
 		return Idle
 	}
 	return Unproven
+}
+
+// dark reports whether something that an identity used to do would not have been seen
+// over the window, so that its silence proves nothing.
+func (r *runner) dark(id model.ID) bool {
+	if r.usesOf == nil {
+		r.usesOf = map[model.ID][]*usage.Use{}
+		for i := range r.in.Uses {
+			u := &r.in.Uses[i]
+			if !u.Outcome.Allowed() || u.First.After(r.in.AsOf) {
+				continue
+			}
+			r.usesOf[u.Identity] = append(r.usesOf[u.Identity], u)
+			if who := u.Principal(); who != u.Identity {
+				r.usesOf[who] = append(r.usesOf[who], u)
+			}
+		}
+	}
+	return slices.ContainsFunc(r.usesOf[id], func(u *usage.Use) bool {
+		c, known := r.g.Entry(u.Permission)
+		return known && !usage.Observable(r.in.Coverage.Share(u.Path, c.Permission.Service(), c.LogClass, r.span))
+	})
+}
+
+// hidden reports whether something that is granted to an identity or to its groups would
+// not have been seen over the window.
+func (r *runner) hidden(s *Standing) bool {
+	for _, h := range s.Holdings {
+		g := r.out.Grants[h.Grant].Grant
+		if g.To.Open() {
+			continue
+		}
+		for p := range h.Perms.All() {
+			if !r.observable(r.g.Estate.Catalogue[p], g) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func (r *runner) classify() {
 	e := r.g.Estate
 	for _, res := range r.out.Grants {
 		g := res.Grant
-		held := slices.ContainsFunc(res.Holders, func(id model.ID) bool {
-			s := r.out.byID[id].State
-			return s == Rare || s == Unproven || s == Protected || s == New
-		})
+		holder := func(states ...State) bool {
+			return slices.ContainsFunc(res.Holders, func(id model.ID) bool { return slices.Contains(states, r.out.byID[id].State) })
+		}
+		held, unproven := holder(Rare, Protected, New), holder(Unproven)
 		for p := range res.Perms.All() {
 			pu := res.Use[p]
 			if pu != nil {
@@ -346,6 +388,8 @@ func (r *runner) classify() {
 				res.TooNew.Set(p)
 			case !r.observable(c, g):
 				res.Unobservable.Set(p)
+			case unproven:
+				res.Rare.Set(p)
 			default:
 				res.Unused.Set(p)
 			}

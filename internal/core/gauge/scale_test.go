@@ -148,7 +148,7 @@ func TestBlind(t *testing.T) {
 			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("s%d/x:v%d", i%2, i)), Level: model.Read, LogClass: []string{"read", "write"}[i/80]})
 		}
 		for i := range 6 {
-			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprintf("person/p%d", i))})
+			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprintf("person/p%d", i)), LastSeen: gaugetest.Now.AddDate(-2, 0, 0)})
 		}
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID("group/g")})
 		e.Memberships = []model.Membership{{Member: e.Identities[0].ID, Group: model.MustID("group/g")}, {Member: e.Identities[1].ID, Group: model.MustID("group/g")}}

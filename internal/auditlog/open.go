@@ -50,8 +50,9 @@ func IsArray(head []byte) bool {
 }
 
 // ArrayLines turns the elements of a JSON array into lines. What is wrong with the
-// array itself comes as an error after the elements that were whole.
-func ArrayLines(r io.Reader) io.Reader {
+// array itself comes as an error after the elements that were whole. Who reads no further
+// closes it.
+func ArrayLines(r io.Reader) io.ReadCloser {
 	pr, pw := io.Pipe()
 	go func() {
 		dec := json.NewDecoder(bufio.NewReaderSize(r, 1<<16))

@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bufio"
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -16,6 +17,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // asOf is when the life of the generated estate ends.
@@ -270,35 +273,81 @@ func TestServerTroubles(t *testing.T) {
 	l.faults(t, map[string]any{})
 }
 
-// TestKilledSurvey kills surveys at random moments, each workspace until one comes to its
-// end; the uses are those of a survey that nobody disturbed. CLIPFENCE_KILLS says how
-// many are killed at the least.
-func TestKilledSurvey(t *testing.T) {
-	t.Parallel()
-	kills := 24
+// kills says how many surveys are killed at the least; CLIPFENCE_KILLS makes it more.
+func kills(t *testing.T) int {
+	t.Helper()
+	n := 20
 	if testing.Short() {
-		kills = 8
+		n = 8
 	}
 	if s := os.Getenv("CLIPFENCE_KILLS"); s != "" {
 		var err error
-		if kills, err = strconv.Atoi(s); err != nil {
+		if n, err = strconv.Atoi(s); err != nil {
 			t.Fatalf("CLIPFENCE_KILLS: %v", err)
 		}
 	}
-	l := serve(t)
-	fresh := func() string {
-		dir := t.TempDir()
-		for _, f := range []string{"clipfence.yaml", "read", "change"} {
-			data, err := os.ReadFile(filepath.Join(l.dir, f))
-			if err == nil {
-				err = os.WriteFile(filepath.Join(dir, f), data, 0o600)
-			}
-			if err != nil {
-				t.Fatal(err)
-			}
+	return n
+}
+
+// copied makes a folder with some files of another.
+func copied(t *testing.T, from string, names ...string) string {
+	t.Helper()
+	dir := t.TempDir()
+	for _, f := range names {
+		data, err := os.ReadFile(filepath.Join(from, f))
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, f), data, 0o600)
 		}
-		return dir
+		if err != nil {
+			t.Fatal(err)
+		}
 	}
+	return dir
+}
+
+// TestKilledSurvey kills surveys of a Mooring at random moments.
+func TestKilledSurvey(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	killSurveys(t, func() string { return copied(t, l.dir, "clipfence.yaml", "read", "change") })
+}
+
+// TestKilledSurveyOfFiles does the same where the log is one file of a gigabyte, which is
+// kept in several parts. Packed it is small: most of it is one letter.
+func TestKilledSurveyOfFiles(t *testing.T) {
+	t.Parallel()
+	from := t.TempDir()
+	estate, err := os.ReadFile("../../docs/examples/estate.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log bytes.Buffer
+	packed, err := zstd.NewWriter(&log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	note := strings.Repeat("-", 15_000)
+	begin := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
+	for i := range 80_000 {
+		who := []string{"person/ingrid.vaage", "workload/tide-forecast", "workload/night-batch"}[i%3]
+		fmt.Fprintf(packed, `{"class_uid":6003,"time":%d,"metadata":{"uid":"e-%d"},"actor":{"user":{"uid":%q}},"api":{"operation":"store/object:read"},"resources":[{"uid":"/ferry/project:tides/bucket:gauges/%d"}],"unmapped":{"note":%q}}`+"\n", begin+int64(i)*1500, i, who, i%501, note)
+	}
+	if err := packed.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"estate.yaml": estate, "log.zst": log.Bytes(),
+		"clipfence.yaml": []byte("clipfence: 1\nsources:\n  - {name: ferry, kind: files, estate: estate.yaml, logs: [" + filepath.Join(from, "log.zst") + "]}\n")} {
+		if err := os.WriteFile(filepath.Join(from, name), data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	killSurveys(t, func() string { return copied(t, from, "clipfence.yaml", "estate.yaml") })
+}
+
+// killSurveys kills surveys at random moments, each fresh workspace until one comes to its
+// end; the uses are those of a survey that nobody disturbed.
+func killSurveys(t *testing.T, fresh func() string) {
+	t.Helper()
 	found := func(dir string) string {
 		return must(t, dir, "uses", "--by", "identity,acting-for,permission,path,outcome,network", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf) +
 			must(t, dir, "coverage", "--all", "--as-of", asOf)
@@ -312,7 +361,7 @@ func TestKilledSurvey(t *testing.T) {
 	r := rand.New(rand.NewPCG(seed, 0))
 	t.Logf("seed %d; an undisturbed survey takes %s", seed, lasts.Round(time.Millisecond))
 	killed, rounds := 0, 0
-	for ; killed < kills; rounds++ {
+	for ; killed < kills(t); rounds++ {
 		dir := fresh()
 		for range 8 {
 			cmd := command(dir, binary, "survey")

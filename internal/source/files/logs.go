@@ -34,6 +34,7 @@ type mark struct {
 	Name   string        `json:"name"`
 	Size   int64         `json:"size"` // of the file as it was then, packed
 	MTime  int64         `json:"mtime"`
+	Done   bool          `json:"done,omitempty"` // nothing more is to be had from the file as it was then
 }
 
 const (
@@ -141,7 +142,7 @@ func (l *logFile) read(ctx context.Context) error {
 	}
 	at := mark{Name: l.name, Size: st.Size(), MTime: st.ModTime().UnixNano()}
 	for _, m := range l.marks {
-		if m.Name == at.Name && m.Size == at.Size && m.MTime == at.MTime {
+		if m.Name == at.Name && m.Size == at.Size && m.MTime == at.MTime && m.Done {
 			return nil
 		}
 	}
@@ -175,8 +176,7 @@ func (l *logFile) columns(f *os.File, size int64, at mark) error {
 			return err
 		}
 	}
-	l.marks[key] = at
-	return nil
+	return l.end(at, fold.Part{Name: l.name})
 }
 
 // end gives the last part of a file, with the cursor behind it.
@@ -184,6 +184,7 @@ func (l *logFile) end(at mark, p fold.Part) error {
 	if at.Sum == "" {
 		at.Sum = sum([]byte(at.Name))
 	}
+	at.Done = true
 	if l.name != stdinName {
 		l.marks[at.Sum] = at
 	}
@@ -206,16 +207,8 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 		}
 		return nil
 	}
-	if auditlog.IsArray(head) {
-		// One array of events: its elements become lines. It never grows.
-		in = auditlog.ArrayLines(io.MultiReader(bytes.NewReader(head), in))
-		at.Sum, at.Head = sum(head), n
-		if m, ok := l.marks[at.Sum]; ok && m.Head == at.Head {
-			return nil
-		}
-		return l.chunks(ctx, in, at, false)
-	}
-	quoted := auditlog.LooksQuoted(head)
+	array := auditlog.IsArray(head)
+	quoted := !array && auditlog.LooksQuoted(head)
 	if l.name != stdinName {
 		sums := map[int]string{} // of what begins the file, by length: most logs share one
 		for _, key := range slices.Sorted(maps.Keys(l.marks)) {
@@ -235,6 +228,11 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 	}
 	at.Head, at.Sum = n, sum(head)
 	in = io.MultiReader(bytes.NewReader(head), in)
+	if array { // of events: they become lines, and places are counted in those
+		lines := auditlog.ArrayLines(in)
+		defer lines.Close()
+		in = lines
+	}
 	if at.Offset > 0 {
 		if _, err := io.CopyN(io.Discard, in, at.Offset); err != nil {
 			if !errors.Is(err, io.EOF) { // it is packed, and broken

@@ -3,6 +3,7 @@ package judge
 import (
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -245,7 +246,7 @@ func (o *oracle) can(node model.Path) (already, can []string) {
 
 // TestEscalation holds the graph against an oracle that carries the steps out.
 func TestEscalation(t *testing.T) {
-	routes, cuts := 0, 0
+	routes, cuts, becomes := 0, 0, 0
 	for seed := range uint64(estates(t)) {
 		e := escalating(t, seed)
 		x, err := index.Build(e)
@@ -280,14 +281,66 @@ func TestEscalation(t *testing.T) {
 				t.Fatalf("seed %d, %s:\nadministrators %v, want %v\ncan become %v\nwant       %v", seed, n, already, wantAlready, can, wantCan)
 			}
 		}
+		becomes += fromAgrees(t, seed, e, x, g, o)
 		if seed%2 == 0 {
 			cuts += cutHolds(t, seed, e, nodes[:1])
 		}
 	}
-	if !testing.Short() && (routes < 100 || cuts < 20) || routes == 0 || cuts == 0 {
+	if !testing.Short() && (routes < 100 || cuts < 20) || routes == 0 || cuts == 0 || becomes == 0 {
 		t.Errorf("%d routes, %d cuts: the estates are too plain to say much", routes, cuts)
 	}
 	t.Logf("%d routes, %d cuts", routes, cuts)
+}
+
+// fromAgrees asks for each identity by itself whom it can become, and as which it becomes
+// administrator, and holds that against the oracle and the answers for all.
+func fromAgrees(t *testing.T, seed uint64, e *model.Estate, x *index.Index, g *escalate.Graph, o *oracle) (becomes int) {
+	t.Helper()
+	all := map[model.ID][]escalate.Step{}
+	for _, r := range g.CanBecome(0) {
+		all[x.ID(r.Identity)] = r.Steps
+	}
+	administrators := g.Administrators(0)
+	for _, who := range e.Identities {
+		id := who.ID
+		n, ok := x.Number(id)
+		if !ok || id.Kind == model.Group || who.Disabled {
+			continue
+		}
+		steps, already := g.Route(0, n)
+		if !reflect.DeepEqual(steps, all[id]) || already != slices.Contains(administrators, n) {
+			t.Fatalf("seed %d: %s alone: %v, already %t; among all: %v", seed, id, steps, already, all[id])
+		}
+		want := map[model.ID]bool{}
+		for queue := []model.ID{id}; len(queue) > 0; queue = queue[1:] {
+			for to := range o.by(queue[0]).becomes {
+				if to != id && !want[to] {
+					want[to] = true
+					queue = append(queue, to)
+				}
+			}
+		}
+		routes, anybody := g.From(n)
+		got := map[model.ID]bool{}
+		for _, r := range routes {
+			to := x.ID(r.Identity)
+			got[to] = true
+			if last := r.Steps[len(r.Steps)-1]; last.Becomes != to || r.Steps[0].Who != id {
+				t.Fatalf("seed %d: %s becomes %s by %+v", seed, id, to, r.Steps)
+			}
+			if !want[to] {
+				t.Fatalf("seed %d: %s cannot become %s", seed, id, to)
+			}
+		}
+		if anybody == nil && len(got) != len(want) {
+			t.Fatalf("seed %d: %s can become %v, want %v", seed, id, got, want)
+		}
+		if anybody != nil && len(want) < len(got) {
+			t.Fatalf("seed %d: %s can become anybody, and the oracle says %v", seed, id, want)
+		}
+		becomes += len(got)
+	}
+	return becomes
 }
 
 // cutHolds takes a cut away and asks the oracle; and tries whether fewer would do.

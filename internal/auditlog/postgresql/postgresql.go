@@ -223,15 +223,15 @@ func (f *Format) object(db, kind, name string) string {
 	if name == "" {
 		return f.at(db)
 	}
-	schema, rest, ok := strings.Cut(name, ".")
-	if !ok {
-		schema, rest = "", name
+	schema, rest := "", ""
+	if parts := identifiers(name); len(parts) == 1 {
+		rest = parts[0]
+	} else {
+		schema, rest = parts[len(parts)-2], parts[len(parts)-1]
 	}
-	rest, _, _ = strings.Cut(rest, "(") // a function's arguments
-	schema, rest = strings.Trim(schema, `"`), strings.Trim(rest, `"`)
 	switch {
 	case kind == "database":
-		return f.at(strings.Trim(name, `"`))
+		return f.at(rest)
 	case noun(kind) == "schema":
 		return f.at(db, "schema", rest)
 	case schema == "":
@@ -240,13 +240,59 @@ func (f *Format) object(db, kind, name string) string {
 	return f.at(db, "schema", schema, noun(kind), rest)
 }
 
-// setRole reads the role of a SET ROLE.
-func setRole(statement string) (string, bool) {
-	w := strings.Fields(strings.TrimRight(strings.ToLower(statement), "; "))
-	if len(w) >= 3 && w[0] == "set" && w[len(w)-2] == "role" && w[len(w)-1] != "none" {
-		return strings.Trim(w[len(w)-1], `"'`), true
+// identifiers reads the parts of a qualified name, up to a function's arguments: what
+// stands in double quotes is taken as it is, a quote in it being doubled (PostgreSQL
+// documentation, "Identifiers and Key Words").
+func identifiers(name string) []string {
+	var parts []string
+	var one strings.Builder
+	for i, quoted := 0, false; ; i++ {
+		switch {
+		case i == len(name):
+			return append(parts, one.String())
+		case name[i] == '"' && quoted && i+1 < len(name) && name[i+1] == '"':
+			one.WriteByte('"')
+			i++
+		case name[i] == '"':
+			quoted = !quoted
+		case quoted:
+			one.WriteByte(name[i])
+		case name[i] == '.':
+			parts = append(parts, one.String())
+			one.Reset()
+		case name[i] == '(':
+			return append(parts, one.String())
+		default:
+			one.WriteByte(name[i])
+		}
 	}
-	return "", false
+}
+
+// setRole reads the role of a SET ROLE. A name in quotes is taken as it is, another one in
+// lower case, as the server does.
+func setRole(statement string) (string, bool) {
+	rest := strings.TrimRight(strings.TrimSpace(statement), "; \n\t")
+	for _, word := range []string{"set", "role"} {
+		w, after, _ := strings.Cut(rest, " ")
+		if strings.EqualFold(w, "local") || strings.EqualFold(w, "session") { // SET SESSION ROLE x
+			w, after, _ = strings.Cut(strings.TrimLeft(after, " "), " ")
+		}
+		if !strings.EqualFold(w, word) {
+			return "", false
+		}
+		rest = strings.TrimSpace(after)
+	}
+	switch {
+	case rest == "" || strings.EqualFold(rest, "none"):
+		return "", false
+	case rest[0] == '"':
+		return identifiers(rest)[0], true
+	case rest[0] == '\'':
+		return strings.ReplaceAll(strings.Trim(rest, "'"), "''", "'"), true
+	case strings.ContainsAny(rest, " \t\n"):
+		return "", false
+	}
+	return strings.ToLower(rest), true
 }
 
 // named splits what a refusal names into kind and name.

@@ -1,0 +1,103 @@
+package postgresql
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"clipfence/internal/auditlog"
+)
+
+// TestLines: what one line of the log says, as operations on paths.
+func TestLines(t *testing.T) {
+	const db = "/pg/database:ferry"
+	audit := func(class, command, kind, object, statement string) map[string]any {
+		quote := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
+		if object != "" {
+			object = quote(object)
+		}
+		return map[string]any{"message": fmt.Sprintf("AUDIT: SESSION,1,1,%s,%s,%s,%s,%s,<not logged>", class, command, kind, object, quote(statement))}
+	}
+	denied := func(message, statement string) map[string]any {
+		return map[string]any{"error_severity": "ERROR", "state_code": "42501", "message": message, "statement": statement}
+	}
+	for _, tt := range []struct {
+		name string
+		line map[string]any
+		want string // operation path, with ! where refused; "skip"
+	}{
+		{"select", audit("READ", "SELECT", "TABLE", "public.tickets", "select 1 from tickets"), "sql/table:select " + db + "/schema:public/table:tickets"},
+		{"a quoted name with a dot", audit("READ", "SELECT", "TABLE", `public."a.b"`, "select"), "sql/table:select " + db + "/schema:public/table:a.b"},
+		{"a quoted schema with a dot", audit("READ", "SELECT", "TABLE", `"x.y".t`, "select"), "sql/table:select " + db + "/schema:x.y/table:t"},
+		{"a quote in a name", audit("READ", "SELECT", "TABLE", `public."say ""hi"""`, "select"), "sql/table:select " + db + `/schema:public/table:say%20%22hi%22`},
+		{"a slash in a name", audit("READ", "SELECT", "TABLE", `public."a/b"`, "select"), "sql/table:select " + db + "/schema:public/table:a%2Fb"},
+		{"a view", audit("READ", "SELECT", "VIEW", "public.v", "select"), "sql/table:select " + db + "/schema:public/table:v"},
+		{"a sequence", audit("READ", "SELECT", "SEQUENCE", "public.s", "select"), "sql/sequence:select " + db + "/schema:public/sequence:s"},
+		{"insert", audit("WRITE", "INSERT", "TABLE", "public.tickets", "insert"), "sql/table:insert " + db + "/schema:public/table:tickets"},
+		{"update without where", audit("WRITE", "UPDATE", "TABLE", "public.tickets", "update tickets set a = 1"), "sql/table:update " + db + "/schema:public/table:tickets"},
+		{"update with where", audit("WRITE", "UPDATE", "TABLE", "public.t", "update t set a = 1 where b = 2"), "sql/table:update " + db + "/schema:public/table:t, sql/table:select " + db + "/schema:public/table:t"},
+		{"copy to", audit("READ", "COPY", "TABLE", "public.t", "copy t to stdout"), "sql/table:select " + db + "/schema:public/table:t"},
+		{"copy from", audit("WRITE", "COPY", "TABLE", "public.t", "copy t from stdin"), "sql/table:insert " + db + "/schema:public/table:t"},
+		{"a function", audit("FUNCTION", "EXECUTE", "FUNCTION", "public.refund(integer, text)", "select refund(1, '')"), "sql/function:execute " + db + "/schema:public/function:refund"},
+		{"a command that is not listed", audit("DDL", "REFRESH MATERIALIZED VIEW", "MATERIALIZED VIEW", "public.m", "refresh"), "sql/table:refresh-materialized-view " + db + "/schema:public/table:m"},
+		{"no object", audit("READ", "SELECT", "", "", "select 1"), "skip"},
+		{"set role", audit("MISC", "SET", "", "", "SET ROLE Clerk;"), "sql/role:set /pg/role:clerk"},
+		{"set role in quotes", audit("MISC_SET", "SET", "", "", `set local role "Night Clerk"`), "sql/role:set /pg/role:Night%20Clerk"},
+		{"set role none", audit("MISC", "SET", "", "", "set role none"), "skip"},
+		{"another setting", audit("MISC", "SET", "", "", "set search_path to role"), "skip"},
+		{"refused select", denied("permission denied for table tickets", "select * from tickets"), "!sql/table:select " + db + "/table:tickets"},
+		{"refused, by an unknown statement", denied("permission denied for table tickets", "with x as (select 1) select * from tickets"), "!sql/table:unknown " + db + "/table:tickets"},
+		{"refused in a schema", denied("permission denied for schema public", "create table x()"), "!sql/schema:create " + db + "/schema:public"},
+		{"refused use of a schema", denied("permission denied for schema hr", "select * from hr.t"), "!sql/schema:usage " + db + "/schema:hr"},
+		{"refused function", denied("permission denied for function refund", "select refund(1)"), "!sql/function:execute " + db + "/function:refund"},
+		{"refused materialized view", denied("permission denied for materialized view m", "select * from m"), "!sql/table:select " + db + "/table:m"},
+		{"not the owner", denied("must be owner of table tickets", "drop table tickets"), "!sql/table:drop " + db + "/table:tickets"},
+		{"refused otherwise", denied("must be superuser to do this", "alter system set x = 1"), "!sql/object:unknown " + db},
+		{"connection", map[string]any{"message": "connection authorized: user=ann database=ferry"}, "sql/database:connect " + db},
+		{"a wrong password", map[string]any{"error_severity": "FATAL", "state_code": "28P01", "message": `password authentication failed for user "ann"`}, "!sql/database:connect " + db},
+		{"a statement", map[string]any{"message": "statement: select 1"}, "skip"},
+		{"a checkpoint", map[string]any{"message": "checkpoint starting: time"}, "skip"},
+		{"an error that is no refusal", map[string]any{"error_severity": "ERROR", "state_code": "42P01", "message": `relation "x" does not exist`}, "skip"},
+	} {
+		line := map[string]any{"timestamp": "2026-11-24 08:00:00.000 UTC", "user": "ann", "dbname": "ferry", "session_id": "1.2", "line_num": 3, "error_severity": "LOG"}
+		for k, v := range tt.line {
+			line[k] = v
+		}
+		record, err := json.Marshal(line)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		f := New("pg")
+		if !f.Sniff(record) {
+			t.Errorf("%s: not taken for a line of PostgreSQL", tt.name)
+		}
+		err = f.Parse(record, func(e *auditlog.Event) error {
+			s := string(e.Operation) + " " + string(e.Path)
+			if !e.Outcome.Allowed() {
+				s = "!" + s
+			}
+			got = append(got, s)
+			return nil
+		})
+		var skip *auditlog.Skip
+		if errors.As(err, &skip) {
+			got, err = []string{"skip"}, nil
+		}
+		if s := strings.Join(got, ", "); err != nil || s != tt.want {
+			t.Errorf("%s: %s, %v; want %s", tt.name, s, err, tt.want)
+		}
+	}
+}
+
+func TestIdentifiers(t *testing.T) {
+	for in, want := range map[string]string{
+		"t": "t", "s.t": "s|t", `"S".t`: "S|t", `"a.b"."c""d"`: `a.b|c"d`, "s.f(a.b, c)": "s|f", `"f(x)".g(int)`: "f(x)|g", "": "", `"unclosed.x`: "unclosed.x", "a.": "a|",
+	} {
+		if got := strings.Join(identifiers(in), "|"); got != want {
+			t.Errorf("%s: %s, want %s", in, got, want)
+		}
+	}
+}

@@ -177,6 +177,9 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			x.Mend = "find out why it did not arrive; the days stay blind"
 		case !usage.Observable(x.Share):
 			x.Mend = "wait: it was switched on " + dateOr(r.Since, "too late")
+			if in.Coverage.Forgotten(r, span) {
+				x.Mend = fmt.Sprintf("wait, and keep it %d days: it is kept %d, and what came before was forgotten when it was first read", in.Window, r.Keep)
+			}
 		}
 		if r.On && r.Keep > 0 && r.Keep < in.Window && x.Mend == "" {
 			x.Mend = fmt.Sprintf("keep it %d days, or survey more often than every %d", in.Window, r.Keep)
@@ -242,8 +245,11 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 			continue
 		}
 		d.Lines = append(d.Lines, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside, %s repeated.", logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines), render.Count(logs.Rejected), render.Count(logs.Repeated)))
-		if age := w.app.now().Sub(logs.Last); age > 48*time.Hour {
-			d.Lines = append(d.Lines, fmt.Sprintf("Its newest event is %d days old: what came since is not known. Run: clipfence survey", int(age.Hours()/24)))
+		read := logs.Reads[len(logs.Reads)-1]
+		if age := w.app.now().Sub(read); age > 48*time.Hour {
+			d.Lines = append(d.Lines, fmt.Sprintf("It was last read %d days ago: what came since is not known, and counts as blind. Run: clipfence survey", int(age.Hours()/24)))
+		} else if age := min(w.app.now().Sub(logs.Last), read.Sub(logs.Last)); age > 48*time.Hour {
+			d.Lines = append(d.Lines, fmt.Sprintf("Its newest event is %d days older than the last reading: find out whether events still arrive.", int(age.Hours()/24)))
 		}
 	}
 	if total == 0 && f.part() {

@@ -276,6 +276,11 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 		row.Repeated += b.Repeated
 		row.Unmapped += len(b.Unmapped)
 	}
+	if cursor { // what is read by hand is a piece
+		if err := w.store.LogRead(ctx, s.Name, w.app.clock()); err != nil {
+			return err
+		}
+	}
 	if err := w.store.Compact(ctx, s.Name); err != nil {
 		return err
 	}

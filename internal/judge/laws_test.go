@@ -238,7 +238,7 @@ func TestDraftsNarrow(t *testing.T) {
 				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all", On: true})
 			}
 		}
-		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, noon.AddDate(0, 0, -200)), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -200)}
+		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, usage.Read{First: noon.AddDate(0, 0, -200), Ends: []time.Time{noon}}), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -200)}
 		res := gauge.Run(in)
 		for _, st := range res.Standings {
 			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0})

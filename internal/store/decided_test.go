@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -93,5 +94,53 @@ func TestLocked(t *testing.T) {
 	wg.Wait()
 	if head, err := s.Head(t.Context()); err != nil || head != fmt.Sprint(2*each) {
 		t.Errorf("the head is %q, %v; want %d", head, err, 2*each)
+	}
+}
+
+// TestLogRead keeps one reading a day, in order, and the first one for ever.
+func TestLogRead(t *testing.T) {
+	s, _ := open(t)
+	ctx := t.Context()
+	begin := time.Date(2020, 1, 1, 6, 0, 0, 0, time.UTC)
+	if err := s.SaveFold(ctx, "m", batch(t, s, 0, 3, "c")); err != nil {
+		t.Fatal(err)
+	}
+	l, err := s.LogState(ctx, "m")
+	if err != nil || len(l.Reads) != 1 || !l.Reads[0].Equal(l.Last) {
+		t.Errorf("read by hand only: %v, %v; the newest event is of %s", l.Reads, err, l.Last)
+	}
+	var long []time.Time
+	for day := range 1098 {
+		long = append(long, begin.AddDate(0, 0, day))
+	}
+	body, err := json.Marshal(long)
+	if err == nil {
+		err = s.SetSetting(ctx, "logs.read.m", string(body))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for day := 1098; day < 1104; day++ {
+		for hour := range 2 {
+			if err := s.LogRead(ctx, "m", begin.AddDate(0, 0, day).Add(time.Duration(hour)*time.Hour)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if l, err = s.LogState(ctx, "m"); err != nil {
+		t.Fatal(err)
+	}
+	n := len(l.Reads)
+	if n != 1100 || !l.Reads[0].Equal(begin) || !l.Reads[n-1].Equal(begin.AddDate(0, 0, 1103).Add(time.Hour)) || !l.Reads[1].Equal(begin.AddDate(0, 0, 5)) {
+		t.Errorf("%d readings: %v, %v ... %v", n, l.Reads[0], l.Reads[1], l.Reads[n-1])
+	}
+	if other, err := s.LogState(ctx, "other"); err != nil || len(other.Reads) != 0 {
+		t.Errorf("another source: %v, %v", other.Reads, err)
+	}
+	if err := s.SetSetting(ctx, "logs.read.m", "{"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.LogState(ctx, "m"); !errors.Is(err, store.ErrDamaged) {
+		t.Errorf("damaged: %v", err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -30,6 +31,46 @@ type LogState struct {
 	Lines       int64     `json:"lines"`
 	Rejected    int64     `json:"rejected"`
 	Repeated    int64     `json:"repeated"`
+	// When it was read to its end, once a day, in order.
+	Reads []time.Time `json:"-"`
+}
+
+// readsSetting is where the times are kept at which the log of a source was read.
+func readsSetting(src string) string { return "logs.read." + src }
+
+// mostReads are kept: three years of readings each day.
+const mostReads = 1100
+
+// LogRead notes that the log of a source was read to its end.
+func (s *Store) LogRead(ctx context.Context, src string, at time.Time) error {
+	reads, err := s.reads(ctx, src)
+	if err != nil {
+		return err
+	}
+	if n := len(reads); n > 0 && usage.DayOf(reads[n-1]) == usage.DayOf(at) {
+		reads = reads[:n-1]
+	}
+	reads = append(reads, at.UTC())
+	if n := len(reads); n > mostReads { // the first one says how old the evidence can be
+		reads = append(reads[:1:1], reads[n-mostReads+1:]...)
+	}
+	body, err := json.Marshal(reads)
+	if err != nil {
+		return err
+	}
+	return s.SetSetting(ctx, readsSetting(src), string(body))
+}
+
+func (s *Store) reads(ctx context.Context, src string) ([]time.Time, error) {
+	text, err := s.Setting(ctx, readsSetting(src))
+	if err != nil || text == "" {
+		return nil, err
+	}
+	var out []time.Time
+	if err := json.Unmarshal([]byte(text), &out); err != nil {
+		return nil, fmt.Errorf("%w: when logs were read: %w", ErrDamaged, err)
+	}
+	return out, nil
 }
 
 // LogState returns how far the log of a source was read.
@@ -40,10 +81,16 @@ func (s *Store) LogState(ctx context.Context, src string) (LogState, error) {
 	if errors.Is(err, sql.ErrNoRows) {
 		return LogState{}, nil
 	}
+	if err != nil {
+		return l, explain(err)
+	}
 	if first != 0 {
 		l.First, l.Last = time.UnixMilli(first).UTC(), time.UnixMilli(last).UTC()
 	}
-	return l, explain(err)
+	if l.Reads, err = s.reads(ctx, src); err == nil && len(l.Reads) == 0 && !l.Last.IsZero() {
+		l.Reads = []time.Time{l.Last} // read by hand only
+	}
+	return l, err
 }
 
 // SaveFold keeps what a part of a log folded to, with the events it counted, the

@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/gauge"
@@ -110,7 +111,7 @@ func TestShareBelow(t *testing.T) {
 				records = append(records, model.CoverageRecord{Node: p, Service: "s", LogClass: "read", On: tr.r.IntN(3) > 0, Since: now.AddDate(0, 0, -tr.r.IntN(120))})
 			}
 		}
-		c := usage.NewCoverage(records, now.AddDate(-1, 0, 0))
+		c := usage.NewCoverage(records, usage.Read{First: now.AddDate(-1, 0, 0), Ends: []time.Time{now}})
 		s := gauge.NewScale(engine.New(e))
 		for range 20 {
 			on, entry := tr.pattern(), model.CatalogueEntry{Kinds: everyKind[1+tr.r.IntN(2)]}
@@ -167,7 +168,7 @@ func TestBlind(t *testing.T) {
 			}
 		}
 		in := &gauge.Input{AsOf: gaugetest.Now, Window: 90, History: gaugetest.Now.AddDate(-2, 0, 0), Engine: engine.New(e)}
-		in.Coverage = usage.NewCoverage(e.Coverage, in.History)
+		in.Coverage = usage.NewCoverage(e.Coverage, usage.Read{First: in.History, Ends: []time.Time{in.AsOf}})
 		res := gauge.Run(in)
 		for i, got := range gauge.Blind(in, res) {
 			r := e.Coverage[i]

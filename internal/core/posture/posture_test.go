@@ -139,7 +139,7 @@ func TestFindings(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			in := &gauge.Input{Engine: engine.New(e), Coverage: usage.NewCoverage(nil, time.Time{}), AsOf: time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC), Window: 90}
+			in := &gauge.Input{Engine: engine.New(e), Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC), Window: 90}
 			var got []string
 			for _, f := range posture.Findings(in, gauge.Run(in), x, []model.Path{model.MustPath("/s/org:o")}, nil) {
 				words := []string{string(f.Kind), f.Identity.String(), f.Rule}

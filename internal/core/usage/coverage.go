@@ -26,7 +26,7 @@ func (w Window) Days() int { return int(w.To.Sub(w.From).Hours()/24 + 0.5) }
 type Coverage struct {
 	records map[coverageKey]model.CoverageRecord
 	nodes   map[logKey][]model.Path // that have a record, in depth-first order
-	start   time.Time               // of the logs that were read; zero: nothing was
+	read    Read
 	streams map[coverageKey]*Stream // after Observe
 }
 
@@ -37,10 +37,28 @@ type coverageKey struct {
 
 type logKey struct{ service, class string }
 
-// NewCoverage returns the coverage that the records of a source and the first
-// event read from it give together: nothing is covered before a log was read.
-func NewCoverage(records []model.CoverageRecord, firstEvent time.Time) *Coverage {
-	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), nodes: map[logKey][]model.Path{}, start: firstEvent}
+// A Read says what was read of a source's logs.
+type Read struct {
+	First time.Time   // the first event; zero: there was none
+	Ends  []time.Time // when the logs were read to their end, in order
+}
+
+// Until returns what was read as it was at a time: who asks about the past does not learn
+// what was silent later.
+func (r Read) Until(at time.Time) Read {
+	for i, end := range r.Ends {
+		if end.After(at) {
+			r.Ends = append(r.Ends[:i:i], at)
+			break
+		}
+	}
+	return r
+}
+
+// NewCoverage returns what the records of a source and what was read of its logs give
+// together: nothing is covered before the first event and after the last reading.
+func NewCoverage(records []model.CoverageRecord, read Read) *Coverage {
+	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), nodes: map[logKey][]model.Path{}, read: read}
 	for _, r := range records {
 		k := coverageKey{r.Node, r.Service, r.LogClass}
 		if _, twice := c.records[k]; !twice {
@@ -67,16 +85,41 @@ func (c *Coverage) Record(p model.Path, service, class string) (model.CoverageRe
 
 // From returns since when a record's log was really there. It returns false
 // when the log is off or nothing was ever read. What was read before the source
-// forgot it counts: retention bounds the first read, not the evidence.
+// forgot it counts: retention bounds the first reading, not the evidence, and not even
+// that where older events were to be had after all.
 func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
-	if !r.On || c.start.IsZero() || r.Hides != "" {
+	if !r.On || c.read.First.IsZero() || len(c.read.Ends) == 0 || r.Hides != "" {
 		return time.Time{}, false
 	}
-	from := c.start
+	from := c.read.First
+	if kept, ok := c.keptFrom(r); ok && kept.After(from) {
+		from = kept
+	}
 	if r.Since.After(from) {
 		from = r.Since
 	}
 	return from, true
+}
+
+// keptFrom returns since when a log was still there when it was first read, if it is
+// forgotten after a time.
+func (c *Coverage) keptFrom(r model.CoverageRecord) (time.Time, bool) {
+	if r.Keep <= 0 {
+		return time.Time{}, false
+	}
+	from := c.read.Ends[0].AddDate(0, 0, -r.Keep)
+	if s := c.Stream(r); s != nil && !s.First.IsZero() && s.First.Before(from) {
+		from = s.First
+	}
+	return from, true
+}
+
+// Forgotten reports whether a part of a window is not covered because the log was not
+// kept until it was first read.
+func (c *Coverage) Forgotten(r model.CoverageRecord, w Window) bool {
+	from, ok := c.From(r)
+	kept, bound := c.keptFrom(r)
+	return ok && bound && from.Equal(kept) && from.After(w.From)
 }
 
 // Share returns over which part of the window, from 0 to 1, uses of a service
@@ -94,13 +137,17 @@ func (c *Coverage) Share(p model.Path, service, class string, w Window) float64 
 
 func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 	from, ok := c.From(r)
-	if !ok || !from.Before(w.To) {
+	if !ok {
 		return 0
 	}
 	if from.Before(w.From) {
 		from = w.From
 	}
-	covered := w.To.Sub(from) - time.Duration(c.silent(r, w)*24*float64(time.Hour))
+	to := w.To
+	if end := c.read.Ends[len(c.read.Ends)-1]; end.Before(to) {
+		to = end
+	}
+	covered := to.Sub(from) - time.Duration(c.silent(r, Window{from, to})*24*float64(time.Hour))
 	return max(0, float64(covered)/float64(w.To.Sub(w.From)))
 }
 

@@ -1,7 +1,9 @@
 package usage
 
 import (
+	"cmp"
 	"math"
+	"slices"
 	"time"
 
 	"clipfence/internal/core/model"
@@ -32,10 +34,13 @@ const (
 	unlikely     = 1e-5 // chance of a silence, below which it is a gap: hundreds of logs are looked at every day
 )
 
-// Observe looks at the uses for what each log really held, up to the last day that
-// was read: gaps come out of the shares from then on. classOf says in which class
-// of log a permission's use appears; refused, whose writer cannot write.
-func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, lastRead time.Time, refused func(model.CoverageRecord) bool) {
+// Observe looks at the uses for what each log really held, up to the last reading: gaps
+// come out of the shares from then on. classOf says in which class of log a permission's
+// use appears; refused, whose writer cannot write.
+func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, refused func(model.CoverageRecord) bool) {
+	if len(c.read.Ends) == 0 {
+		return
+	}
 	c.streams = map[coverageKey]*Stream{}
 	callers := map[coverageKey]map[model.ID]Days{}
 	type memoKey struct {
@@ -72,12 +77,19 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, la
 		s.Events += u.Count
 		callers[k][u.Identity] = callers[k][u.Identity].Union(u.Days)
 	}
-	end := DayOf(lastRead) - 1 // the last day may not be over
+	end := DayOf(c.read.Ends[len(c.read.Ends)-1]) - 1 // the last day may not be over
 	for k, r := range c.records {
 		s := c.streams[k]
 		if s != nil {
 			s.Callers = len(callers[k])
 			s.Gaps = gapsOf(s.Days, end, callers[k])
+		}
+		if gaps := c.missed(r, s); len(gaps) > 0 {
+			if s == nil {
+				s = &Stream{}
+				c.streams[k] = s
+			}
+			s.Gaps = joined(append(s.Gaps, gaps...))
 		}
 		if refused != nil && r.On && refused(r) {
 			if s == nil {
@@ -87,13 +99,40 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, la
 			s.Refused = true
 			from := DayOf(s.Last) + 1
 			if s.Last.IsZero() {
-				from = DayOf(c.start)
+				from = DayOf(c.read.First)
 			}
 			if from <= end+1 {
-				s.Gaps = append(s.Gaps, Gap{from, end + 1})
+				s.Gaps = joined(append(s.Gaps, Gap{from, end + 1}))
 			}
 		}
 	}
+}
+
+// missed returns the days that a log had forgotten already when it was read again, unless
+// events of them were to be had after all.
+func (c *Coverage) missed(r model.CoverageRecord, s *Stream) []Gap {
+	var out []Gap
+	for i := 1; i < len(c.read.Ends) && r.On && r.Keep > 0; i++ {
+		g := Gap{DayOf(c.read.Ends[i-1]) + 1, DayOf(c.read.Ends[i]) - Day(r.Keep) - 1}
+		if g.From <= g.To && (s == nil || s.Days.Until(g.To).from(g.From).Count() == 0) {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// joined sorts gaps and joins those that meet or overlap.
+func joined(gaps []Gap) []Gap {
+	slices.SortFunc(gaps, func(a, b Gap) int { return cmp.Compare(a.From, b.From) })
+	out := gaps[:0]
+	for _, g := range gaps {
+		if n := len(out); n > 0 && g.From <= out[n-1].To+1 {
+			out[n-1].To = max(out[n-1].To, g.To)
+		} else {
+			out = append(out, g)
+		}
+	}
+	return out
 }
 
 // Stream returns what the log of a record held; nil before [Coverage.Observe], and
@@ -108,14 +147,14 @@ func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
 	if len(list) < leastDays || len(callers) < leastCallers {
 		return nil
 	}
-	first := list[0]
-	end = max(end, list[len(list)-1])
+	first, last := list[0], list[len(list)-1]
+	end = max(end, last)
 	var on, of [7]float64
 	active := map[Day]bool{}
 	for _, d := range list {
 		active[d] = true
 	}
-	for d := first; d <= end; d++ {
+	for d := first; d <= last; d++ { // a silence to the end must not excuse others
 		of[weekday(d)]++
 		if active[d] {
 			on[weekday(d)]++
@@ -134,7 +173,11 @@ func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
 		}
 		chance := 1.0
 		for w, n := range in {
-			chance *= math.Pow(1-(on[w]+0.5)/(of[w]-n+1), n)
+			others := of[w]
+			if from < last {
+				others -= n
+			}
+			chance *= math.Pow(1-(on[w]+0.5)/(others+1), n)
 		}
 		if chance >= unlikely {
 			continue

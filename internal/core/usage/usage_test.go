@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -209,7 +210,7 @@ func TestCoverage(t *testing.T) {
 		if tt.start > 0 {
 			start = now.AddDate(0, 0, -tt.start)
 		}
-		c := usage.NewCoverage(records, start)
+		c := usage.NewCoverage(records, usage.Read{First: start, Ends: []time.Time{now}})
 		if got := c.ShareBelow(model.MustPathPattern(tt.on), "s", "read", w, func([]model.Path) bool { return tt.apart }); got < tt.want-0.01 || got > tt.want+0.01 {
 			t.Errorf("share of %s with logs of %d days = %.2f, want %.2f", tt.on, tt.start, got, tt.want)
 		}
@@ -247,6 +248,7 @@ func TestGaps(t *testing.T) {
 		{"weekends are no gaps", strings.Repeat(week, 20), 3, "[]"},
 		{"a working week silent", strings.Repeat(week, 12) + "......." + strings.Repeat(week, 8), 3, "[{82 90}]"},
 		{"silent to the end", strings.Repeat("x", 100) + strings.Repeat(".", 10), 3, "[{100 109}]"},
+		{"silent, and later to the end for long", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60) + strings.Repeat(".", 300), 3, "[{120 122} {183 482}]"},
 		{"one caller just stopped", strings.Repeat("x", 100) + strings.Repeat(".", 10), 1, "[]"},
 		{"every third day", strings.Repeat("x..", 40) + "......" + strings.Repeat("x..", 10), 3, "[]"},
 		{"too short to say", strings.Repeat("x", 10) + "....." + strings.Repeat("x", 5), 3, "[]"},
@@ -263,9 +265,9 @@ func TestGaps(t *testing.T) {
 			}
 			uses = append(uses, f.Uses()...)
 		}
-		cov := usage.NewCoverage([]model.CoverageRecord{rec}, start.Time())
 		last := start + usage.Day(len(tt.days))
-		cov.Observe(uses, func(model.Permission) string { return "read" }, last.Time(), nil)
+		cov := usage.NewCoverage([]model.CoverageRecord{rec}, usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
+		cov.Observe(uses, func(model.Permission) string { return "read" }, nil)
 		got, silent := []usage.Gap{}, 0
 		for _, g := range cov.Stream(rec).Gaps {
 			silent += g.Days()
@@ -279,7 +281,7 @@ func TestGaps(t *testing.T) {
 			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "store", "read", w), want)
 		}
 		// A writer that may not write: from its last event on nothing arrives.
-		cov.Observe(uses, func(model.Permission) string { return "read" }, last.Time(), func(model.CoverageRecord) bool { return true })
+		cov.Observe(uses, func(model.Permission) string { return "read" }, func(model.CoverageRecord) bool { return true })
 		if s := cov.Stream(rec); !s.Refused {
 			t.Errorf("%s: a refused writer is not told", tt.name)
 		}
@@ -338,4 +340,82 @@ func FuzzTable(f *testing.F) {
 			t.Fatalf("%v\n%v\n%v", err, x.Uses(), y.Uses())
 		}
 	})
+}
+
+// TestRead: a log is evidence for as long as it was there and read, and no longer.
+func TestRead(t *testing.T) {
+	now := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
+	node := model.MustPath("/m/project:p")
+	ago := func(days int) time.Time { return now.AddDate(0, 0, -days) }
+	every := func(from, step int) (out []int) {
+		for d := from; d >= 0; d -= step {
+			out = append(out, d)
+		}
+		return out
+	}
+	for _, tt := range []struct {
+		name      string
+		keep      int   // days; 0: for ever
+		since     int   // days ago it was switched on; 0: always
+		reads     []int // days ago
+		events    []int // days ago on which this very log has some
+		want      int   // covered days of the last 90
+		forgotten bool
+	}{
+		{"read today", 0, 0, []int{0}, nil, 90, false},
+		{"never read", 0, 0, nil, nil, 0, false},
+		{"read a month ago", 0, 0, []int{30}, nil, 60, false},
+		{"read before the window", 0, 0, []int{120}, nil, 0, false},
+		{"kept long", 400, 0, []int{0}, nil, 90, false},
+		{"kept for a week, and first read today", 7, 0, []int{0}, nil, 7, true},
+		{"kept for a week, and older events were there after all", 7, 0, []int{0}, []int{50}, 50, true},
+		{"kept for a week, and events go back beyond the window", 7, 0, []int{0}, []int{150, 3}, 90, false},
+		{"kept for a week, read every day", 7, 0, every(100, 1), nil, 90, false},
+		{"kept for a week, read every five days", 7, 0, every(95, 5), nil, 90, false},
+		{"kept for a week, read every month", 7, 0, []int{90, 60, 30, 0}, nil, 90 - 3*22, false},
+		{"kept for a week, read every month, events in between", 7, 0, []int{90, 60, 30, 0}, []int{75, 45, 15}, 90, false},
+		{"kept for a week, first read a month ago", 7, 0, every(30, 5), nil, 37, true},
+		{"switched on after it was first read", 7, 20, every(30, 5), nil, 20, false},
+		{"a gap before it was switched on counts once", 7, 20, []int{80, 25, 20, 15, 10, 5, 0}, nil, 20, false},
+	} {
+		r := model.CoverageRecord{Node: node, Service: "s", LogClass: "read", On: true, Keep: tt.keep}
+		if tt.since > 0 {
+			r.Since = ago(tt.since)
+		}
+		read := usage.Read{First: ago(200)}
+		for _, d := range tt.reads {
+			read.Ends = append(read.Ends, ago(d))
+		}
+		fold := usage.Fold{}
+		for _, d := range tt.events {
+			fold.Add(usage.Call{Time: ago(d), Identity: model.MustID("person/p"), Permission: model.MustPermission("s/x:y"), Path: node, Outcome: usage.Done})
+		}
+		c := usage.NewCoverage([]model.CoverageRecord{r}, read)
+		c.Observe(fold.Uses(), func(model.Permission) string { return "read" }, nil)
+		w := usage.WindowOf(now, 90)
+		if got := c.Share(node, "s", "read", w) * 90; math.Abs(got-float64(tt.want)) > 0.01 {
+			t.Errorf("%s: %.2f days, want %d", tt.name, got, tt.want)
+		}
+		if got := c.Forgotten(r, w); got != tt.forgotten {
+			t.Errorf("%s: forgotten %t, want %t", tt.name, got, tt.forgotten)
+		}
+	}
+}
+
+// TestReadUntil: who asks about the past learns nothing from later readings.
+func TestReadUntil(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 11, n, 8, 0, 0, 0, time.UTC) }
+	r := usage.Read{First: day(1), Ends: []time.Time{day(5), day(10), day(20)}}
+	for at, want := range map[int][]int{25: {5, 10, 20}, 20: {5, 10, 20}, 15: {5, 10, 15}, 7: {5, 7}, 2: {2}} {
+		var days []int
+		for _, end := range r.Until(day(at)).Ends {
+			days = append(days, end.Day())
+		}
+		if !slices.Equal(days, want) {
+			t.Errorf("until the %dth: %v, want %v", at, days, want)
+		}
+	}
+	if len(r.Ends) != 3 || !r.Ends[1].Equal(day(10)) {
+		t.Errorf("it was changed: %v", r.Ends)
+	}
 }

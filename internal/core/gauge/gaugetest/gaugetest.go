@@ -140,6 +140,6 @@ func Parse(text string) (*gauge.Input, error) {
 	}
 	in.Engine = engine.New(e)
 	in.Uses = fold.Uses()
-	in.Coverage = usage.NewCoverage(e.Coverage, in.History)
+	in.Coverage = usage.NewCoverage(e.Coverage, usage.Read{First: in.History, Ends: []time.Time{Now}})
 	return in, nil
 }

@@ -276,9 +276,9 @@ func TestServerTroubles(t *testing.T) {
 // kills says how many surveys are killed at the least; CLIPFENCE_KILLS makes it more.
 func kills(t *testing.T) int {
 	t.Helper()
-	n := 20
+	n := 12
 	if testing.Short() {
-		n = 8
+		n = 6
 	}
 	if s := os.Getenv("CLIPFENCE_KILLS"); s != "" {
 		var err error
@@ -363,7 +363,7 @@ func killSurveys(t *testing.T, fresh func() string) {
 	killed, rounds := 0, 0
 	for ; killed < kills(t); rounds++ {
 		dir := fresh()
-		for range 8 {
+		for range 6 {
 			cmd := command(dir, binary, "survey")
 			if err := cmd.Start(); err != nil {
 				t.Fatal(err)

@@ -138,6 +138,23 @@ func (f *coverageFlags) none(rows []coverageRow) error {
 	return fmt.Errorf("no log is kept for %s; there are: %s", strings.Join(asked, " "), strings.Join(there, ", "))
 }
 
+// lateWords says why a log that is on covers too little of a window, and what helps.
+func lateWords(c *usage.Coverage, r model.CoverageRecord, span usage.Window, days int) string {
+	from, _ := c.From(r)
+	to := c.ReadTo()
+	switch {
+	case to.IsZero():
+		return "survey: no log was read yet"
+	case span.To.Sub(to) > max(0, from.Sub(span.From)):
+		return "survey: it was last read " + to.Format(time.DateOnly)
+	case c.Forgotten(r, span):
+		return fmt.Sprintf("wait, and keep it %d days: it is kept %d, and what came before was forgotten when it was first read", days, r.Keep)
+	case r.Since.After(span.From):
+		return "wait: it was switched on " + r.Since.Format(time.DateOnly)
+	}
+	return "wait: what was read begins " + from.Format(time.DateOnly)
+}
+
 // coverageRows says of each log of a source how far it can be trusted.
 func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable bool) []coverageRow {
 	span := in.Span()
@@ -176,10 +193,7 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			x.State = "silent"
 			x.Mend = "find out why it did not arrive; the days stay blind"
 		case !usage.Observable(x.Share):
-			x.Mend = "wait: it was switched on " + dateOr(r.Since, "too late")
-			if in.Coverage.Forgotten(r, span) {
-				x.Mend = fmt.Sprintf("wait, and keep it %d days: it is kept %d, and what came before was forgotten when it was first read", in.Window, r.Keep)
-			}
+			x.Mend = lateWords(in.Coverage, r, span, in.Window)
 		}
 		if r.On && r.Keep > 0 && r.Keep < in.Window && x.Mend == "" {
 			x.Mend = fmt.Sprintf("keep it %d days, or survey more often than every %d", in.Window, r.Keep)

@@ -101,6 +101,14 @@ func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
 	return from, true
 }
 
+// ReadTo returns when the logs were last read to their end; zero: never.
+func (c *Coverage) ReadTo() time.Time {
+	if len(c.read.Ends) == 0 {
+		return time.Time{}
+	}
+	return c.read.Ends[len(c.read.Ends)-1]
+}
+
 // keptFrom returns since when a log was still there when it was first read, if it is
 // forgotten after a time.
 func (c *Coverage) keptFrom(r model.CoverageRecord) (time.Time, bool) {
@@ -144,7 +152,7 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 		from = w.From
 	}
 	to := w.To
-	if end := c.read.Ends[len(c.read.Ends)-1]; end.Before(to) {
+	if end := c.ReadTo(); end.Before(to) {
 		to = end
 	}
 	covered := to.Sub(from) - time.Duration(c.silent(r, Window{from, to})*24*float64(time.Hour))

@@ -77,7 +77,7 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 		s.Events += u.Count
 		callers[k][u.Identity] = callers[k][u.Identity].Union(u.Days)
 	}
-	end := DayOf(c.read.Ends[len(c.read.Ends)-1]) - 1 // the last day may not be over
+	end := DayOf(c.ReadTo()) - 1 // the last day may not be over
 	for k, r := range c.records {
 		s := c.streams[k]
 		if s != nil {

@@ -238,6 +238,7 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 // readFrom folds the log of a reader into the uses of a source, from the cursor on
 // that was kept, or without one.
 func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Reader, cursor bool, row *surveyRow) error {
+	began := w.app.clock() // what comes while it is read may be missed
 	state, err := w.store.LogState(ctx, s.Name)
 	if err != nil {
 		return err
@@ -277,7 +278,7 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 		row.Unmapped += len(b.Unmapped)
 	}
 	if cursor { // what is read by hand is a piece
-		if err := w.store.LogRead(ctx, s.Name, w.app.clock()); err != nil {
+		if err := w.store.LogRead(ctx, s.Name, began); err != nil {
 			return err
 		}
 	}

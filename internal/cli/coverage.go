@@ -104,8 +104,14 @@ reads the log until an event of each has come, for half a minute or as --arrive 
 	return cmd
 }
 
-func (f *coverageFlags) picks(r *coverageRow) bool {
-	return (f.node.IsZero() || f.node.Covers(r.Node)) && (f.service == "" || r.Service == f.service) && (f.class == "" || r.LogClass == f.class)
+// pick returns the logs that are asked for.
+func (f *coverageFlags) pick(rows []coverageRow) (out []coverageRow) {
+	for _, r := range rows {
+		if (f.node.IsZero() || f.node.Covers(r.Node)) && (f.service == "" || r.Service == f.service) && (f.class == "" || r.LogClass == f.class) {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // part reports whether only some logs are asked for.
@@ -226,10 +232,7 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 		span := in.Span()
 		logsOf := coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())
 		every = append(every, logsOf...)
-		for _, r := range logsOf {
-			if !f.picks(&r) {
-				continue
-			}
+		for _, r := range f.pick(logsOf) {
 			total++
 			if r.Mend == "" && !f.all {
 				continue
@@ -352,17 +355,15 @@ func (w *workspace) mend(ctx context.Context, f *coverageFlags) error {
 	}
 	var picked []coverageRow
 	var logs []model.CoverageRecord
-	every, fits := coverageRows(src.Name, in, res, true), false
-	for _, r := range every {
-		if !f.picks(&r) {
-			continue
-		}
-		if fits = true; r.CanBeMended {
+	every := coverageRows(src.Name, in, res, true)
+	fit := f.pick(every)
+	if len(fit) == 0 && f.part() {
+		return f.none(every)
+	}
+	for _, r := range fit {
+		if r.CanBeMended {
 			picked, logs = append(picked, r), append(logs, r.record)
 		}
-	}
-	if !fits && f.part() {
-		return f.none(every)
 	}
 	if len(picked) == 0 {
 		return w.app.print(&render.Doc{Head: "Nothing to mend: no log that is asked for is off or refused, or what refuses it is no lack of a grant (clipfence coverage)", Value: []source.Step{}})

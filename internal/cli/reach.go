@@ -591,18 +591,20 @@ func (s *indexed) asking(filter *permissionFilter, f *reachFlags) *asking {
 }
 
 // like returns what two nodes with the same answer have in common.
-func (a *asking) like(path model.Path) string { return a.SameRules(path) + "\x00" + a.kinds(path) }
+func (a *asking) like(path model.Path) string {
+	return a.SameRules(path) + "\x00" + kindsKey(a.Kinds(path))
+}
 
-func (a *asking) kinds(path model.Path) string {
-	return fmt.Sprintf("%q", slices.Sorted(maps.Keys(a.Kinds(path))))
+func kindsKey(kinds map[string]bool) string {
+	return fmt.Sprintf("%q", slices.Sorted(maps.Keys(kinds)))
 }
 
 // on returns who may do what is asked for on a node, if it can be used there.
 func (a *asking) on(path model.Path) []index.Access {
-	key := a.kinds(path)
+	kinds := a.Kinds(path)
+	key := kindsKey(kinds)
 	can, ok := a.usable[key]
 	if !ok {
-		kinds := a.Kinds(path)
 		can = a.NewBits()
 		for i := range a.asked.All() {
 			if c := a.Permission(i); len(c.Kinds) == 0 || slices.ContainsFunc(c.Kinds, func(k string) bool { return kinds[k] }) {

@@ -235,7 +235,7 @@ func (w *workspace) gauged(ctx context.Context, src config.Source, window config
 	if window == 0 {
 		window = w.Window
 	}
-	cover := usage.NewCoverage(s.engine.Estate.Coverage, usage.Read{First: logs.First, Ends: logs.Reads}.Until(w.app.now()))
+	cover := usage.NewCoverage(s.engine.Estate.Coverage, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.app.now()})
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.engine.Entry(p); return e.LogClass }, s.writerRefused)
 	in := &gauge.Input{Engine: s.engine, Uses: uses, Coverage: cover, AsOf: w.app.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name), Weights: w.weights()}

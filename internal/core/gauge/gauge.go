@@ -404,7 +404,7 @@ func (r *runner) classify() {
 // seen over the window, on every place the grant reaches.
 func (r *runner) observable(c model.CatalogueEntry, g *model.Grant) bool {
 	for _, on := range g.On {
-		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, " ")}
+		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, "\x00")}
 		sees, ok := r.sees[k]
 		if !ok {
 			apart := func(below []model.Path) bool { return r.out.Scale.Apart(c, on, below) }

@@ -34,6 +34,14 @@ func newTree(seed uint64) *tree {
 	return t
 }
 
+func (t *tree) estate() *model.Estate {
+	e := &model.Estate{Source: "m"}
+	for _, p := range t.paths {
+		e.Nodes = append(e.Nodes, model.Node{Path: p})
+	}
+	return e
+}
+
 func (t *tree) pattern() model.PathPattern {
 	p := t.paths[t.r.IntN(len(t.paths))]
 	text := p.String()
@@ -56,10 +64,7 @@ var everyKind = [][]string{nil, {"bucket"}, {"org", "unit"}, {"nothing"}}
 func TestScale(t *testing.T) {
 	for seed := range uint64(300) {
 		tr := newTree(seed)
-		e := &model.Estate{Source: "m"}
-		for _, p := range tr.paths {
-			e.Nodes = append(e.Nodes, model.Node{Path: p})
-		}
+		e := tr.estate()
 		s := gauge.NewScale(engine.New(e))
 		for range 20 {
 			on := []model.PathPattern{tr.pattern()}
@@ -101,10 +106,7 @@ func TestShareBelow(t *testing.T) {
 	less := 0
 	for seed := range uint64(500) {
 		tr := newTree(seed)
-		e := &model.Estate{Source: "m"}
-		for _, p := range tr.paths {
-			e.Nodes = append(e.Nodes, model.Node{Path: p})
-		}
+		e := tr.estate()
 		var records []model.CoverageRecord
 		for _, p := range append(slices.Clone(tr.paths), model.MustPath("/m")) {
 			if tr.r.IntN(4) == 0 {
@@ -141,10 +143,7 @@ func TestBlind(t *testing.T) {
 	blind := 0
 	for seed := range uint64(200) {
 		tr := newTree(seed)
-		e := &model.Estate{Source: "m"}
-		for _, p := range tr.paths {
-			e.Nodes = append(e.Nodes, model.Node{Path: p})
-		}
+		e := tr.estate()
 		for i := range 90 { // more than a word of one log
 			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("s%d/x:v%d", i%2, i)), Level: model.Read, LogClass: []string{"read", "write"}[i/80]})
 		}

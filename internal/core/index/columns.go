@@ -60,7 +60,7 @@ func packSlots(n int, entry func(i int) (value uint32, hash uint64)) slots {
 	return slots(packInts(table))
 }
 
-// lookup returns the number of a hash that is says is the one meant.
+// lookup returns, of the numbers with a hash, the one that is accepted by is.
 func (t slots) lookup(hash uint64, is func(v uint32) bool) (v uint32, ok bool) {
 	mask := uint64(ints(t).len() - 1)
 	for at := mix(hash) & mask; ; at = (at + 1) & mask {

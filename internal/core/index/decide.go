@@ -73,7 +73,7 @@ func (x *Index) closureOf(s *scratch, first uint32, kind model.IdentityKind) {
 			s.join(up.at(j), i)
 		}
 	}
-	for i := len(bothCrowds) - len(crowds(kind)); i < len(bothCrowds); i++ {
+	for i := len(bothCrowds) - len(crowds(kind)); i < len(bothCrowds); i++ { // a tail of bothCrowds
 		if n := x.crowds[i]; n != none {
 			s.join(n, 0)
 		}

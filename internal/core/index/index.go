@@ -178,7 +178,7 @@ func (x *Index) ID(i int) model.ID {
 
 // Identity returns what the estate knows about id.
 func (x *Index) Identity(id model.ID) (model.Identity, bool) {
-	if i, ok := x.ids.named(x.idSlots, id.String()); ok {
+	if i, ok := x.Number(id); ok {
 		if r := x.idRecord.at(i); r != none {
 			return *x.identities.at(int(r)), true
 		}
@@ -320,7 +320,7 @@ func (x *Index) matching(p model.Path, n uint32, same bool, yield func(place int
 	on(none, false)
 }
 
-// firstPlace returns the first place on a node, or one that is on none where it has none.
+// firstPlace returns the first place on a node, or how many places there are if it has none.
 func (x *Index) firstPlace(n uint32) int {
 	i, ok := x.placeSlots.lookup(placeHash(n), func(i uint32) bool { return x.placeNode.at(int(i)) == n })
 	if !ok {

@@ -41,18 +41,7 @@ type logKey struct{ service, class string }
 type Read struct {
 	First time.Time   // the first event; zero: there was none
 	Ends  []time.Time // when the logs were read to their end, in order
-}
-
-// Until returns what was read as it was at a time: who asks about the past does not learn
-// what was silent later.
-func (r Read) Until(at time.Time) Read {
-	for i, end := range r.Ends {
-		if end.After(at) {
-			r.Ends = append(r.Ends[:i:i], at)
-			break
-		}
-	}
-	return r
+	Until time.Time   // who asks about the past does not learn what was silent later; zero: of now
 }
 
 // NewCoverage returns what the records of a source and what was read of its logs give
@@ -101,12 +90,17 @@ func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
 	return from, true
 }
 
-// ReadTo returns when the logs were last read to their end; zero: never.
+// ReadTo returns where the evidence ends: when the logs were last read to their end, or
+// the time that is asked about; zero: they never were.
 func (c *Coverage) ReadTo() time.Time {
 	if len(c.read.Ends) == 0 {
 		return time.Time{}
 	}
-	return c.read.Ends[len(c.read.Ends)-1]
+	last := c.read.Ends[len(c.read.Ends)-1]
+	if until := c.read.Until; !until.IsZero() && until.Before(last) {
+		return until
+	}
+	return last
 }
 
 // keptFrom returns since when a log was still there when it was first read, if it is

@@ -38,9 +38,6 @@ const (
 // come out of the shares from then on. classOf says in which class of log a permission's
 // use appears; refused, whose writer cannot write.
 func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, refused func(model.CoverageRecord) bool) {
-	if len(c.read.Ends) == 0 {
-		return
-	}
 	c.streams = map[coverageKey]*Stream{}
 	callers := map[coverageKey]map[model.ID]Days{}
 	type memoKey struct {

@@ -7,7 +7,6 @@ import (
 	"math/rand/v2"
 	"net/netip"
 	"reflect"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -361,28 +360,33 @@ func TestRead(t *testing.T) {
 		events    []int // days ago on which this very log has some
 		want      int   // covered days of the last 90
 		forgotten bool
+		asked     int // days ago: the window ends there
 	}{
-		{"read today", 0, 0, []int{0}, nil, 90, false},
-		{"never read", 0, 0, nil, nil, 0, false},
-		{"read a month ago", 0, 0, []int{30}, nil, 60, false},
-		{"read before the window", 0, 0, []int{120}, nil, 0, false},
-		{"kept long", 400, 0, []int{0}, nil, 90, false},
-		{"kept for a week, and first read today", 7, 0, []int{0}, nil, 7, true},
-		{"kept for a week, and older events were there after all", 7, 0, []int{0}, []int{50}, 50, true},
-		{"kept for a week, and events go back beyond the window", 7, 0, []int{0}, []int{150, 3}, 90, false},
-		{"kept for a week, read every day", 7, 0, every(100, 1), nil, 90, false},
-		{"kept for a week, read every five days", 7, 0, every(95, 5), nil, 90, false},
-		{"kept for a week, read every month", 7, 0, []int{90, 60, 30, 0}, nil, 90 - 3*22, false},
-		{"kept for a week, read every month, events in between", 7, 0, []int{90, 60, 30, 0}, []int{75, 45, 15}, 90, false},
-		{"kept for a week, first read a month ago", 7, 0, every(30, 5), nil, 37, true},
-		{"switched on after it was first read", 7, 20, every(30, 5), nil, 20, false},
-		{"a gap before it was switched on counts once", 7, 20, []int{80, 25, 20, 15, 10, 5, 0}, nil, 20, false},
+		{"read today", 0, 0, []int{0}, nil, 90, false, 0},
+		{"never read", 0, 0, nil, nil, 0, false, 0},
+		{"read a month ago", 0, 0, []int{30}, nil, 60, false, 0},
+		{"read before the window", 0, 0, []int{120}, nil, 0, false, 0},
+		{"kept long", 400, 0, []int{0}, nil, 90, false, 0},
+		{"kept for a week, and first read today", 7, 0, []int{0}, nil, 7, true, 0},
+		{"kept for a week, and older events were there after all", 7, 0, []int{0}, []int{50}, 50, true, 0},
+		{"kept for a week, and events go back beyond the window", 7, 0, []int{0}, []int{150, 3}, 90, false, 0},
+		{"kept for a week, read every day", 7, 0, every(100, 1), nil, 90, false, 0},
+		{"kept for a week, read every five days", 7, 0, every(95, 5), nil, 90, false, 0},
+		{"kept for a week, read every month", 7, 0, []int{90, 60, 30, 0}, nil, 90 - 3*22, false, 0},
+		{"kept for a week, read every month, events in between", 7, 0, []int{90, 60, 30, 0}, []int{75, 45, 15}, 90, false, 0},
+		{"kept for a week, first read a month ago", 7, 0, every(30, 5), nil, 37, true, 0},
+		{"switched on after it was first read", 7, 20, every(30, 5), nil, 20, false, 0},
+		{"asked about a time before the last reading", 0, 0, []int{60, 0}, nil, 90, false, 30},
+		{"asked about a time before the first reading", 400, 0, []int{0}, nil, 90, false, 60},
+		{"asked about a time that was forgotten when it was first read", 7, 0, []int{0}, nil, 0, true, 60},
+		{"asked about a hole between two readings", 7, 0, []int{100, 0}, nil, 7, true, 60}, // 107 to 100 days ago
+		{"a gap before it was switched on counts once", 7, 20, []int{80, 25, 20, 15, 10, 5, 0}, nil, 20, false, 0},
 	} {
 		r := model.CoverageRecord{Node: node, Service: "s", LogClass: "read", On: true, Keep: tt.keep}
 		if tt.since > 0 {
 			r.Since = ago(tt.since)
 		}
-		read := usage.Read{First: ago(200)}
+		read := usage.Read{First: ago(200), Until: ago(tt.asked)}
 		for _, d := range tt.reads {
 			read.Ends = append(read.Ends, ago(d))
 		}
@@ -392,30 +396,12 @@ func TestRead(t *testing.T) {
 		}
 		c := usage.NewCoverage([]model.CoverageRecord{r}, read)
 		c.Observe(fold.Uses(), func(model.Permission) string { return "read" }, nil)
-		w := usage.WindowOf(now, 90)
+		w := usage.WindowOf(ago(tt.asked), 90)
 		if got := c.Share(node, "s", "read", w) * 90; math.Abs(got-float64(tt.want)) > 0.01 {
 			t.Errorf("%s: %.2f days, want %d", tt.name, got, tt.want)
 		}
 		if got := c.Forgotten(r, w); got != tt.forgotten {
 			t.Errorf("%s: forgotten %t, want %t", tt.name, got, tt.forgotten)
 		}
-	}
-}
-
-// TestReadUntil: who asks about the past learns nothing from later readings.
-func TestReadUntil(t *testing.T) {
-	day := func(n int) time.Time { return time.Date(2026, 11, n, 8, 0, 0, 0, time.UTC) }
-	r := usage.Read{First: day(1), Ends: []time.Time{day(5), day(10), day(20)}}
-	for at, want := range map[int][]int{25: {5, 10, 20}, 20: {5, 10, 20}, 15: {5, 10, 15}, 7: {5, 7}, 2: {2}} {
-		var days []int
-		for _, end := range r.Until(day(at)).Ends {
-			days = append(days, end.Day())
-		}
-		if !slices.Equal(days, want) {
-			t.Errorf("until the %dth: %v, want %v", at, days, want)
-		}
-	}
-	if len(r.Ends) != 3 || !r.Ends[1].Equal(day(10)) {
-		t.Errorf("it was changed: %v", r.Ends)
 	}
 }

@@ -39,6 +39,31 @@ type Change struct {
 	Undoes string        `json:"undoes,omitempty"`
 	Reason string        `json:"reason,omitempty"`
 	Steps  []source.Step `json:"steps"`
+
+	// Format is that of the documents in Steps; entries of before name none.
+	Format int `json:"format,omitempty"`
+}
+
+// upgrade brings the documents of a change that was recorded by an earlier program to
+// the words of now.
+func (c *Change) upgrade() error {
+	switch {
+	case c.Format == source.FormatVersion:
+		return nil
+	case c.Format != 0:
+		return fmt.Errorf("change %s is of format %d; this program knows %d", c.ID, c.Format, source.FormatVersion)
+	}
+	for i := range c.Steps {
+		s := &c.Steps[i]
+		for _, d := range []*json.RawMessage{&s.Before, &s.After} {
+			var err error
+			if *d, err = source.FromV1(s.Kind, *d); err != nil {
+				return fmt.Errorf("change %s, step %d: %w", c.ID, i+1, err)
+			}
+		}
+	}
+	c.Format = source.FormatVersion
+	return nil
 }
 
 // Plan turns a fence into steps. It reads the documents that go, so that the
@@ -59,7 +84,7 @@ func Plan(ctx context.Context, c source.Changer, g *engine.Engine, f *draft.Fenc
 			}
 			add = append(add, s)
 		}
-		s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: who, Role: role, On: a.On, When: a.When, Until: a.Until, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
+		s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: who, Role: role, Where: a.Where, When: a.When, Until: a.Until, KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)})
 		if err != nil {
 			return nil, err
 		}
@@ -210,7 +235,7 @@ func orphaned(g *engine.Engine, f *draft.Fence) []model.Path {
 	var nodes []model.Path
 	for _, gr := range g.Estate.Grants {
 		affected := slices.Contains(f.Replaces, gr.ID) || slices.Contains(f.Leaves, gr.To)
-		for _, on := range gr.On {
+		for _, on := range gr.Where {
 			if at, ok := on.Anchor(); affected && ok && !slices.Contains(nodes, at) {
 				nodes = append(nodes, at)
 			}
@@ -271,6 +296,7 @@ type endEntry struct {
 // Run carries a change out. When a step fails the change stops there, the failure
 // is recorded, and what was done stays done: only an undo takes it back.
 func (r *Runner) Run(ctx context.Context, c *Change) error {
+	c.Format = source.FormatVersion
 	if err := r.Ledger.Append(ctx, entryBegin, c); err != nil {
 		return err
 	}
@@ -387,7 +413,9 @@ func History(entries []ledger.Entry) ([]*Record, error) {
 		switch e.Kind {
 		case entryBegin:
 			r := &Record{At: e.At, By: e.By, State: StateRunning}
-			err = json.Unmarshal(e.Body, &r.Change)
+			if err = json.Unmarshal(e.Body, &r.Change); err == nil {
+				err = r.upgrade()
+			}
 			out = append(out, r)
 			byID[r.ID] = r
 		case entryStep:

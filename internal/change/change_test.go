@@ -50,7 +50,7 @@ func newRig(t *testing.T) *rig {
 	for _, r := range sandbox.BuiltinRoles() {
 		docs[sandbox.KindRole] = append(docs[sandbox.KindRole], r)
 	}
-	for _, p := range []string{"/mooring/org:t", "/mooring/org:t/project:p", "/mooring/org:t/project:p/bucket:b"} {
+	for _, p := range []string{"/mooring/harbour:t", "/mooring/harbour:t/berth:p", "/mooring/harbour:t/berth:p/box:b"} {
 		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: p})
 	}
 	for _, i := range []string{"person/admin", "person/asker", "workload/x", "workload/fence", "group/g"} {
@@ -58,10 +58,10 @@ func newRig(t *testing.T) *rig {
 	}
 	docs[sandbox.KindMembership] = []any{&sandbox.Membership{Member: "workload/x", Group: "group/g"}}
 	docs[sandbox.KindGrant] = []any{
-		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "store-admin", On: []string{"/mooring/org:t/project:p/**"}, Created: created, Side: "identity"},
-		&sandbox.Grant{ID: "g-2", To: "workload/x", Do: []string{"queue/topic:list"}, On: []string{"/mooring/org:t/**"}, Created: created, Side: "identity"},
-		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "administrator", On: []string{"/mooring/org:t/**"}, Created: created},
-		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "administrator", On: []string{"/mooring/org:t/**"}, Created: created},
+		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "rule-the-hold", Where: []string{"/mooring/harbour:t/berth:p/**"}, Created: created, KeptWith: "holder"},
+		&sandbox.Grant{ID: "g-2", To: "workload/x", Do: []string{"post/rack:find"}, Where: []string{"/mooring/harbour:t/**"}, Created: created, KeptWith: "holder"},
+		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "administrator", Where: []string{"/mooring/harbour:t/**"}, Created: created},
+		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "administrator", Where: []string{"/mooring/harbour:t/**"}, Created: created},
 	}
 	if err := c.Fill(docs, map[string]string{"secret": "workload/fence"}); err != nil {
 		t.Fatal(err)
@@ -84,8 +84,8 @@ func newRig(t *testing.T) *rig {
 	r.engine = engine.New(e)
 	r.fence = &draft.Fence{Version: 1, For: model.MustID("mooring:workload/x"), Drafted: created, Replaces: []string{"g-1", "g-2"}, Leaves: []model.ID{model.MustID("group/g")},
 		Allow: []draft.Allow{
-			{Do: []model.PermissionPattern{model.MustPermissionPattern("store/object:read")}, On: []model.PathPattern{model.MustPathPattern("/mooring/org:t/project:p/bucket:b/**")}},
-			{Role: "object-reader", On: []model.PathPattern{model.MustPathPattern("/mooring/org:t/project:p/bucket:b/**")}},
+			{Do: []model.PermissionPattern{model.MustPermissionPattern("stow/item:read")}, Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/berth:p/box:b/**")}},
+			{Role: "look-into-boxes", Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/berth:p/box:b/**")}},
 		}}
 	return r
 }
@@ -121,7 +121,7 @@ func (r *rig) dump(t *testing.T) string {
 
 func (r *rig) may(t *testing.T, who, permission string) bool {
 	t.Helper()
-	return r.mayOn(t, who, permission, "/mooring/org:t/project:p/bucket:b/o")
+	return r.mayOn(t, who, permission, "/mooring/harbour:t/berth:p/box:b/o")
 }
 
 func (r *rig) mayOn(t *testing.T, who, permission, path string) bool {
@@ -170,7 +170,7 @@ func TestChangeAndUndo(t *testing.T) {
 			c := r.plan(t)
 			run := &change.Runner{Changer: &flaky{r.changer, crash}, Ledger: r.ledger, Wait: 5 * time.Second,
 				Progress: func(int, source.Step, bool) {
-					if !r.may(t, "workload/x", "store/object:read") {
+					if !r.may(t, "workload/x", "stow/item:read") {
 						t.Errorf("crash %d: the work is cut in the middle of the change", crash)
 					}
 				}}
@@ -188,7 +188,7 @@ func TestChangeAndUndo(t *testing.T) {
 					t.Fatalf("crash %d: resuming: %v", crash, err)
 				}
 			}
-			if (resume || crash == steps) && (r.may(t, "workload/x", "store/object:delete") || !r.may(t, "workload/x", "store/object:read")) {
+			if (resume || crash == steps) && (r.may(t, "workload/x", "stow/item:throw-out") || !r.may(t, "workload/x", "stow/item:read")) {
 				t.Fatalf("crash %d: the fence does not stand", crash)
 			}
 			run.Progress = nil
@@ -240,7 +240,7 @@ func TestTroubles(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
-		if r.may(t, "workload/x", "store/object:delete") || !r.may(t, "workload/x", "store/object:read") {
+		if r.may(t, "workload/x", "stow/item:throw-out") || !r.may(t, "workload/x", "stow/item:read") {
 			t.Errorf("%s: said to be visible, and is not", name)
 		}
 		if err := run.Run(t.Context(), c.Undo("c-2")); err != nil {
@@ -268,7 +268,7 @@ func TestConcurrentEdit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	edited := strings.Replace(string(d.Body), "store-admin", "store-editor", 1)
+	edited := strings.Replace(string(d.Body), "rule-the-hold", "work-the-hold", 1)
 	if err := r.changer.Do(t.Context(), source.Step{Kind: source.Grants, ID: "g-1", Before: d.Body, After: json.RawMessage(edited)}); err != nil {
 		t.Fatal(err)
 	}
@@ -279,7 +279,7 @@ func TestConcurrentEdit(t *testing.T) {
 	if err := run.Run(t.Context(), c); !errors.Is(err, source.ErrConflict) {
 		t.Errorf("carrying out: %v", err)
 	}
-	if d, err := r.changer.Get(t.Context(), source.Grants, "g-1"); err != nil || !strings.Contains(string(d.Body), "store-editor") {
+	if d, err := r.changer.Get(t.Context(), source.Grants, "g-1"); err != nil || !strings.Contains(string(d.Body), "work-the-hold") {
 		t.Errorf("the edit is lost: %s, %v", d.Body, err)
 	}
 	// The undo takes our own part back and leaves the edit.
@@ -337,7 +337,7 @@ func TestGuards(t *testing.T) {
 // at any point of opening or closing followed by one round of the patrol, nothing
 // of an elevation is left.
 func TestElevationCloses(t *testing.T) {
-	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring", Opens: gate.Opens{Role: "store-admin", On: []model.PathPattern{model.MustPathPattern("/mooring/org:t/**")}},
+	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring", Opens: gate.Opens{Role: "rule-the-hold", Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/**")}},
 		MayAsk: []model.ID{model.MustID("person/asker")}, Longest: model.Duration(time.Hour)}
 	anybody := func(model.ID, []model.ID) bool { return true }
 	for fail := 0; fail <= 14; fail++ {
@@ -358,7 +358,7 @@ func TestElevationCloses(t *testing.T) {
 				t.Fatal(err)
 			}
 			opened := k.Open(t.Context(), q)
-			if opened == nil && !r.may(t, "person/asker", "store/object:delete") {
+			if opened == nil && !r.may(t, "person/asker", "stow/item:throw-out") {
 				t.Fatalf("fail %d: said to be open, and is not", fail)
 			}
 			if closing && opened == nil {

@@ -35,7 +35,7 @@ func LogGrant(g *engine.Engine, r model.CoverageRecord) (gr model.Grant, needed 
 	if id, ok := g.Identity(r.Writer); !ok || id.Disabled {
 		return gr, false, fmt.Sprintf("%s does not exist or is disabled", r.Writer)
 	}
-	return model.Grant{To: r.Writer, Rights: model.Permissions(r.WriterNeeds), On: []model.PathPattern{r.Node.Exactly()}, Side: model.IdentitySide}, true, ""
+	return model.Grant{To: r.Writer, Rights: model.Permissions(r.WriterNeeds), Where: []model.PathPattern{r.Node.Exactly()}, KeptWith: model.WithHolder}, true, ""
 }
 
 // Mend turns logs that are off, or whose writer may not write, into steps: first the
@@ -64,11 +64,11 @@ func Mend(ctx context.Context, c source.Changer, g *engine.Engine, logs []model.
 			if !slices.Contains(lacks, l) {
 				lacks = append(lacks, l)
 			}
-			if !slices.Contains(on[l], gr.On[0]) {
-				on[l] = append(on[l], gr.On[0])
+			if !slices.Contains(on[l], gr.Where[0]) {
+				on[l] = append(on[l], gr.Where[0])
 			}
 		}
-		if !r.On {
+		if !r.Written {
 			if off[r.Node] == nil {
 				nodes = append(nodes, r.Node)
 			}
@@ -121,7 +121,7 @@ func writerSteps(ctx context.Context, c source.Changer, g *engine.Engine, to mod
 		}
 		steps = append(steps, s)
 	}
-	s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: to, Role: role, On: on, Side: model.IdentitySide, Created: now.UTC().Truncate(time.Second)})
+	s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: to, Role: role, Where: on, KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)})
 	return append(steps, s), err
 }
 

@@ -14,11 +14,11 @@ import (
 
 // TestMend switches logs on and lets their writers write, and takes it all back.
 func TestMend(t *testing.T) {
-	node := "/mooring/org:t/project:p"
+	node := "/mooring/harbour:t/berth:p"
 	log := func(on bool, writer string) model.CoverageRecord {
-		r := model.CoverageRecord{Node: model.MustPath(node), Service: "store", LogClass: "read", On: on}
+		r := model.CoverageRecord{Node: model.MustPath(node), Service: "store", LogClass: "read", Written: on}
 		if writer != "" {
-			r.Writer, r.WriterNeeds = model.MustID(writer), model.MustPermission("logging/entry:create")
+			r.Writer, r.WriterNeeds = model.MustID(writer), model.MustPermission("watch/logbook:write")
 		}
 		return r
 	}
@@ -35,15 +35,15 @@ func TestMend(t *testing.T) {
 		{"on, and its writer may not", log(true, "workload/x"), nil, "add grant log-workload-x-*", ""},
 		{"no role gives just that", log(true, "workload/x"), func(e *model.Estate) { e.Roles = nil }, "add role log-workload-x-*; add grant log-workload-x-*", ""},
 		{"a denial keeps it out", log(true, "workload/x"), func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{model.MustID("workload/x")}, Rights: model.Permissions(model.MustPermission("logging/entry:create")), On: []model.PathPattern{model.MustPathPattern("/mooring/**")}}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{model.MustID("workload/x")}, Rights: model.Permissions(model.MustPermission("watch/logbook:write")), Where: []model.PathPattern{model.MustPathPattern("/mooring/**")}}}
 		}, "", "denial d-1 refuses workload/x"},
 		{"its writer is gone", log(true, "workload/nobody"), nil, "", "does not exist"},
 		{"its writer is this tool", log(true, "workload/fence"), func(e *model.Estate) { e.Grants = e.Grants[:3] }, "", "does not give itself rights"},
-		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "queue", LogClass: "read"}, nil, "", "lists no log queue/read"},
+		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "queue", LogClass: "read"}, nil, "", "lists no log post/looking"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			r := newRig(t)
-			setting := `{"node":"` + node + `","writer":"workload/x","keep_days":7,"logs":[{"service":"store","log_class":"read","on":false},{"service":"store","log_class":"write","on":false}]}`
+			setting := `{"node":"` + node + `","writer":"workload/x","keep_days":7,"logs":[{"service":"store","log_class":"read","written": false},{"service":"store","log_class":"write","written": false}]}`
 			if err := r.changer.Do(t.Context(), source.Step{Kind: source.LogSettings, ID: node, After: []byte(setting)}); err != nil {
 				t.Fatal(err)
 			}
@@ -82,13 +82,13 @@ func TestMend(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if on := strings.Count(string(doc.Body), `"on":true`); on == 0 != tt.log.On || !strings.Contains(string(doc.Body), `"keep_days":7`) {
+			if on := strings.Count(string(doc.Body), `"written": true`); on == 0 != tt.log.Written || !strings.Contains(string(doc.Body), `"keep_days":7`) {
 				t.Errorf("the settings are now %s", doc.Body)
 			}
-			if w := tt.log.Writer; !w.IsZero() && !r.mayOn(t, w.String(), "logging/entry:create", node) {
+			if w := tt.log.Writer; !w.IsZero() && !r.mayOn(t, w.String(), "watch/logbook:write", node) {
 				t.Errorf("%s still may not write", w)
 			}
-			if r.mayOn(t, "workload/x", "logging/entry:create", node+"/bucket:b") {
+			if r.mayOn(t, "workload/x", "watch/logbook:write", node+"/box:b") {
 				t.Error("the writer got more than it lacked")
 			}
 			if err := run.Run(t.Context(), c.Undo("c-2")); err != nil {

@@ -76,7 +76,7 @@ reads the log until an event of each has come, for half a minute or as --arrive 
 		Example: `  clipfence coverage
   clipfence coverage --all --window 30d
   clipfence coverage --mend --dry-run
-  clipfence coverage --mend --node /mooring/org:ternhaven/unit:operations/project:crew --service store --arrive 1m`,
+  clipfence coverage --mend --node /mooring/harbour:ternhaven/pier:operations/berth:crew --service store --arrive 1m`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			f.mustArrive = cmd.Flags().Changed("arrive")
 			return a.with(cmd.Context(), func(w *workspace) error {
@@ -180,7 +180,7 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			}
 		}
 		switch {
-		case !r.On:
+		case !r.Written:
 			x.State, x.CanBeMended = "off", changeable && blocked == ""
 			x.Mend = fmt.Sprintf("switch %s/%s on at %s", r.Service, r.LogClass, r.Node)
 			if needed {
@@ -201,7 +201,7 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 		case !usage.Observable(x.Share):
 			x.Mend = lateWords(in.Coverage, r, span, in.Window)
 		}
-		if r.On && r.Keep > 0 && r.Keep < in.Window && x.Mend == "" {
+		if r.Written && r.Keep > 0 && r.Keep < in.Window && x.Mend == "" {
 			x.Mend = fmt.Sprintf("keep it %d days, or survey more often than every %d", in.Window, r.Keep)
 		}
 		x.Undecided, x.Identities = blind[i].Permissions, blind[i].Identities
@@ -404,7 +404,7 @@ func mendWords(picked []coverageRow, steps []source.Step) []string {
 	for _, s := range steps {
 		var g model.Grant
 		if s.Kind == source.Grants && json.Unmarshal(s.After, &g) == nil {
-			out = append(out, fmt.Sprintf("it WIDENS what %s may do, by role %s on %s", g.To, g.Role, render.Plural(len(g.On), "node")))
+			out = append(out, fmt.Sprintf("it WIDENS what %s may do, by role %s on %s", g.To, g.Role, render.Plural(len(g.Where), "node")))
 		}
 	}
 	say("switch on "+render.Plural(len(off), "log")+":", off)

@@ -27,7 +27,7 @@ func TestLateWords(t *testing.T) {
 		{200, 7, 3, []int{0}, "wait: it was switched on 2026-11-21"},
 		{20, 0, 0, []int{0}, "wait: what was read begins 2026-11-04"},
 	} {
-		r := model.CoverageRecord{Node: model.MustPath("/m"), Service: "s", LogClass: "read", On: true, Keep: tt.keep}
+		r := model.CoverageRecord{Node: model.MustPath("/m"), Service: "s", LogClass: "read", Written: true, Keep: tt.keep}
 		if tt.since > 0 {
 			r.Since = ago(tt.since)
 		}

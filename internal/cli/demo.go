@@ -70,8 +70,8 @@ type demo struct {
 
 const (
 	demoWorkload = "workload/ticket-export"
-	demoProject  = "/mooring/org:ternhaven/unit:commercial/project:ticketing"
-	demoObject   = demoProject + "/bucket:sales/2026-11-01/1.csv"
+	demoProject  = "/mooring/harbour:ternhaven/pier:commercial/berth:ticketing"
+	demoObject   = demoProject + "/box:sales/2026-11-01/1.csv"
 )
 
 func (d *demo) run() (err error) {
@@ -218,7 +218,7 @@ func (d *demo) files(ws string) error {
 		people += fmt.Sprintf("  - id: %s\n    keys: [%q]\n", who, public)
 	}
 	config := fmt.Sprintf(`# The workspace of the demo. Its fields: clipfence schema config
-clipfence: 1
+clipfence: 2
 window: 90d
 max_survey_age: 24h
 
@@ -239,12 +239,12 @@ sources:
 people:
 %s`, d.moor.url, people)
 	gateFile := fmt.Sprintf(`# Whoever is on call may administer ticketing for an hour, when a lead agrees.
-gate: 1
+gate: 2
 name: ticketing-admin
 source: mooring
 opens:
   role: administrator
-  on: [%s/**]
+  where: [%s/**]
 may_ask: [group/platform-oncall]
 longest: 1h
 approvers: [group/security-leads]
@@ -298,7 +298,7 @@ func (d *demo) narrow() error {
 	d.tell("It administers a whole project and reads one container. What may it do today?")
 	for _, x := range []struct {
 		permission, why string
-	}{{"store/object:read", "its work"}, {"store/object:delete", "not its work"}} {
+	}{{"stow/item:read", "its work"}, {"stow/item:throw-out", "not its work"}} {
 		if err := d.mayCall(demoWorkload, x.permission, demoObject, true, x.why); err != nil {
 			return err
 		}
@@ -320,13 +320,13 @@ func (d *demo) narrow() error {
 		return err
 	}
 	d.tell("")
-	if err := d.mayCall(demoWorkload, "store/object:read", demoObject, true, "its work goes on"); err != nil {
+	if err := d.mayCall(demoWorkload, "stow/item:read", demoObject, true, "its work goes on"); err != nil {
 		return err
 	}
-	if err := d.mayCall(demoWorkload, "store/object:delete", demoObject, false, "the rest is gone"); err != nil {
+	if err := d.mayCall(demoWorkload, "stow/item:throw-out", demoObject, false, "the rest is gone"); err != nil {
 		return err
 	}
-	return d.mayCall(demoWorkload, "identity/grant:create", demoProject, false, "it hands out no rights")
+	return d.mayCall(demoWorkload, "muster/grant:give", demoProject, false, "it hands out no rights")
 }
 
 func (d *demo) takeBack() error {
@@ -335,7 +335,7 @@ func (d *demo) takeBack() error {
 		return err
 	}
 	d.tell("")
-	if err := d.mayCall(demoWorkload, "store/object:delete", demoObject, true, "exactly as before"); err != nil {
+	if err := d.mayCall(demoWorkload, "stow/item:throw-out", demoObject, true, "exactly as before"); err != nil {
 		return err
 	}
 	d.tell("The draft is still there, and good: it goes back on.")
@@ -346,7 +346,7 @@ func (d *demo) takeBack() error {
 		return err
 	}
 	d.tell("")
-	return d.mayCall(demoWorkload, "store/object:delete", demoObject, false, "narrow again")
+	return d.mayCall(demoWorkload, "stow/item:throw-out", demoObject, false, "narrow again")
 }
 
 func (d *demo) lend() error {
@@ -354,7 +354,7 @@ func (d *demo) lend() error {
 	d.tell("%s is on call and needs to administer ticketing; %s approves.", d.asker, d.boss)
 	d.tell("Who they are is proven by their SSH keys.")
 	write := func(want bool, why string) error {
-		return d.mayCall(d.asker, "database/instance:restart", demoProject+"/instance:main", want, why)
+		return d.mayCall(d.asker, "tables/library:restart", demoProject+"/library:main", want, why)
 	}
 	if err := write(false, "before"); err != nil {
 		return err

@@ -10,7 +10,7 @@ func TestDifferences(t *testing.T) {
 	for _, tt := range []struct{ before, after, want string }{
 		{`{"a":1}`, `{"a":1}`, ""},
 		{`{"a":1,"b":"x"}`, `{"a":2,"c":true}`, `a: 1 -> 2 | b: "x" -> nothing | c: nothing -> true`},
-		{`{"l":[{"k":"x","on":false},{"k":"y","on":true}]}`, `{"l":[{"k":"x","on":true},{"k":"y","on":true}]}`, `l[k=x].on: false -> true`},
+		{`{"l":[{"k":"x","written": false},{"k":"y","written": true}]}`, `{"l":[{"k":"x","written": true},{"k":"y","written": true}]}`, `l[k=x].written: false -> true`},
 		{`{"l":[1,2]}`, `{"l":[1,3]}`, `l[1]: 2 -> 3`},
 		{`{"l":[1]}`, `{"l":[1,2]}`, `l: [1] -> [1,2]`},
 		{`{"a":{"b":{"c":1}}}`, `{"a":{"b":{"c":null}}}`, `a.b.c: 1 -> nothing`},

@@ -107,7 +107,7 @@ func (w *workspace) draft(s *surveyed, in *gauge.Input, res *gauge.Result, ids [
 			return err
 		}
 		r := rehearse.Run(s.engine, f, nil, in.Weights)
-		x := row{f.For, len(f.Replaces), len(f.Leaves), len(f.Allow), len(f.GivesUp), int(r.Before + 0.5), int(r.After + 0.5), name}
+		x := row{f.For, len(f.Replaces), len(f.Leaves), len(f.Allow), len(f.GivenUp()), int(r.Before + 0.5), int(r.After + 0.5), name}
 		rows = append(rows, x)
 		t.Row(render.C(id.String()), render.C(fmt.Sprint(x.Replaces+x.Leaves)), render.C(fmt.Sprint(x.Lines)), render.C(render.Count(x.GivesUp)), render.C(fmt.Sprintf("%d -> %d", x.Before, x.After)), render.C(w.relative(name)))
 	}
@@ -170,6 +170,7 @@ func (w *workspace) fenceOf(arg string, survey func(*draft.Fence) (*surveyed, er
 		if err != nil {
 			return "", nil, nil, err
 		}
+		w.remark(f.Remarks...)
 		s, err := survey(f)
 		if err != nil {
 			return "", nil, nil, fmt.Errorf("%s: for: %w", name, err)

@@ -53,6 +53,7 @@ func (w *workspace) policies() ([]*gate.Policy, error) {
 		if err != nil {
 			return nil, err
 		}
+		w.remark(p.Remarks...)
 		out = append(out, p)
 	}
 	return out, nil
@@ -106,7 +107,7 @@ func (a *app) gateList() *cobra.Command {
 				}
 				g := render.Table{Title: "Gates", Columns: []render.Column{{Name: "GATE"}, {Name: "OPENS"}, {Name: "ON", Path: true}, {Name: "LONGEST"}, {Name: "APPROVALS", Right: true}, {Name: "MAY ASK", Wrap: true}}}
 				for _, p := range ps {
-					g.Row(render.C(p.Name), render.C(opensWords(p)), render.C(places(p.Opens.On)), render.C(p.Longest.String()), render.C(fmt.Sprint(p.Approvals)), render.C(first(p.MayAsk, 3)))
+					g.Row(render.C(p.Name), render.C(opensWords(p)), render.C(places(p.Opens.Where)), render.C(p.Longest.String()), render.C(fmt.Sprint(p.Approvals)), render.C(first(p.MayAsk, 3)))
 				}
 				t := render.Table{Title: "Requests", Columns: []render.Column{{Name: "REQUEST"}, {Name: "GATE"}, {Name: "BY"}, {Name: "STAY"}, {Name: "STATE"}, {Name: "UNTIL"}, {Name: "REASON", Wrap: true}}}
 				kept := []*gate.Request{}
@@ -306,7 +307,7 @@ func (a *app) gateOpen() *cobra.Command {
 				if r.State != gate.Approved {
 					return fmt.Errorf("%w: request %s is %s, not approved", gate.ErrState, r.ID, r.State)
 				}
-				a.say("Grants %s on %s to %s for %s: %s", opensWords(&r.Policy), places(r.Policy.Opens.On), r.By, r.Stay, r.Reason)
+				a.say("Grants %s on %s to %s for %s: %s", opensWords(&r.Policy), places(r.Policy.Opens.Where), r.By, r.Stay, r.Reason)
 				if err := a.confirm(yes, "Open it?"); err != nil {
 					return err
 				}
@@ -314,7 +315,7 @@ func (a *app) gateOpen() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return a.print(&render.Doc{Head: fmt.Sprintf("Open until %s: %s has %s on %s", r.Until.Format(time.RFC3339), r.By, opensWords(&r.Policy), places(r.Policy.Opens.On)), Value: r,
+				return a.print(&render.Doc{Head: fmt.Sprintf("Open until %s: %s has %s on %s", r.Until.Format(time.RFC3339), r.By, opensWords(&r.Policy), places(r.Policy.Opens.Where)), Value: r,
 					Lines: []string{"It ends by itself; clipfence patrol takes the grant away when its time is over."}, Next: []string{"clipfence gate close " + r.ID}})
 			})
 		}}

@@ -122,7 +122,7 @@ func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model
 		Grant        string     `json:"grant"`
 		Through      []model.ID `json:"through"`
 		Role         string     `json:"role,omitempty"`
-		On           string     `json:"on"`
+		Where        string     `json:"where"`
 		Danger       int        `json:"danger"`
 		Needed       int        `json:"needed_danger"`
 		Granted      int        `json:"granted"`
@@ -158,8 +158,8 @@ func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model
 			role = "(list)"
 		}
 		kept := g.Rare.Count() + g.TooNew.Count() + g.Unobservable.Count()
-		rows = append(rows, grantRow{gr.ID, h.Chain, gr.Role, places(gr.On), int(g.Danger + 0.5), int(g.Kept + 0.5), g.Perms.Count(), g.Used.Count(), g.Rare.Count(), g.TooNew.Count(), g.Unobservable.Count(), g.Unused.Count()})
-		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.On)), render.C(render.Count(g.Perms.Count())), render.C(render.Count(g.Used.Count())), render.C(render.Count(kept)), render.C(render.Count(g.Unused.Count())), render.C(render.Count(int(g.Danger+0.5))))
+		rows = append(rows, grantRow{gr.ID, h.Chain, gr.Role, places(gr.Where), int(g.Danger + 0.5), int(g.Kept + 0.5), g.Perms.Count(), g.Used.Count(), g.Rare.Count(), g.TooNew.Count(), g.Unobservable.Count(), g.Unused.Count()})
+		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.Where)), render.C(render.Count(g.Perms.Count())), render.C(render.Count(g.Used.Count())), render.C(render.Count(kept)), render.C(render.Count(g.Unused.Count())), render.C(render.Count(int(g.Danger+0.5))))
 	}
 	d.Tables = []render.Table{t}
 	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, or not observable; never taken for unused."}

@@ -15,7 +15,7 @@ import (
 )
 
 const newConfig = `# The workspace of Clip Fence. Its fields: clipfence schema config
-clipfence: 1
+clipfence: 2
 window: 90d
 max_survey_age: 24h
 

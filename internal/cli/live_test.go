@@ -90,7 +90,7 @@ func serve(t *testing.T) *live {
 		t.Fatal(err)
 	}
 	l.url = strings.TrimSpace(strings.TrimPrefix(line, "Mooring serves "))
-	l.write(t, "clipfence.yaml", fmt.Sprintf("clipfence: 1\nprotected: [workload/clip-fence-survey, workload/clip-fence-change]\nsources:\n  - {name: mooring, kind: bridge, url: %q, token: {file: read}, change_token: {file: change}}\n", l.url))
+	l.write(t, "clipfence.yaml", fmt.Sprintf("clipfence: 2\nprotected: [workload/clip-fence-survey, workload/clip-fence-change]\nsources:\n  - {name: mooring, kind: bridge, url: %q, token: {file: read}, change_token: {file: change}}\n", l.url))
 	l.write(t, "read", l.tokens["workload/clip-fence-survey"])
 	l.write(t, "change", l.tokens["workload/clip-fence-change"])
 	return l
@@ -250,13 +250,13 @@ func TestServerTroubles(t *testing.T) {
 	// A right that is missing, and the grant that mends it.
 	l.write(t, "change", l.tokens["workload/clip-fence-survey"])
 	code, out, _ = run(t, l.dir, "source", "check")
-	if code != 1 || !strings.Contains(out, "grant workload/clip-fence-survey: do [identity/grant:create]") {
+	if code != 1 || !strings.Contains(out, "grant workload/clip-fence-survey: do [muster/grant:give]") {
 		t.Errorf("missing rights: %d %s", code, out)
 	}
 	// Somebody else's guardrail: the tool's own rights stay.
 	l.write(t, "change", l.tokens["workload/clip-fence-change"])
 	must(t, l.dir, "survey")
-	l.write(t, "own.fence.yaml", "fence: 1\nfor: mooring:workload/clip-fence-survey\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nreplaces: [g-0452]\nallow: []\ngives_up: []\n")
+	l.write(t, "own.fence.yaml", "fence: 2\nfor: mooring:workload/clip-fence-survey\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nreplaces: [g-0452]\nallow: []\ngives_up: []\n")
 	if code, _, errs = run(t, l.dir, "apply", "own.fence.yaml", "--yes"); code != 4 || !strings.Contains(errs, "protected by clipfence.yaml") || !strings.Contains(errs, "what this tool itself works as") {
 		t.Errorf("its own rights: %d %s", code, errs)
 	}
@@ -330,13 +330,13 @@ func TestKilledSurveyOfFiles(t *testing.T) {
 	begin := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
 	for i := range 80_000 {
 		who := []string{"person/ingrid.vaage", "workload/tide-forecast", "workload/night-batch"}[i%3]
-		fmt.Fprintf(packed, `{"class_uid":6003,"time":%d,"metadata":{"uid":"e-%d"},"actor":{"user":{"uid":%q}},"api":{"operation":"store/object:read"},"resources":[{"uid":"/ferry/project:tides/bucket:gauges/%d"}],"unmapped":{"note":%q}}`+"\n", begin+int64(i)*1500, i, who, i%501, note)
+		fmt.Fprintf(packed, `{"class_uid":6003,"time":%d,"metadata":{"uid":"e-%d"},"actor":{"user":{"uid":%q}},"api":{"operation":"stow/item:read"},"resources":[{"uid":"/ferry/berth:tides/box:gauges/%d"}],"unmapped":{"note":%q}}`+"\n", begin+int64(i)*1500, i, who, i%501, note)
 	}
 	if err := packed.Close(); err != nil {
 		t.Fatal(err)
 	}
 	for name, data := range map[string][]byte{"estate.yaml": estate, "log.zst": log.Bytes(),
-		"clipfence.yaml": []byte("clipfence: 1\nsources:\n  - {name: ferry, kind: files, estate: estate.yaml, logs: [" + filepath.Join(from, "log.zst") + "]}\n")} {
+		"clipfence.yaml": []byte("clipfence: 2\nsources:\n  - {name: ferry, kind: files, estate: estate.yaml, logs: [" + filepath.Join(from, "log.zst") + "]}\n")} {
 		if err := os.WriteFile(filepath.Join(from, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -506,16 +506,16 @@ func TestMend(t *testing.T) {
 		t.Errorf("silent %v, off %v", silent, off)
 	}
 	before := must(t, l.dir, "survey", "compare", "--format", "json", "1", "1")
-	crew := "/mooring/org:ternhaven/unit:operations/project:crew"
+	crew := "/mooring/harbour:ternhaven/pier:operations/berth:crew"
 	if code, _, errs := run(t, l.dir, "coverage", "--mend", "--node", crew); code != 4 || !strings.Contains(errs, "--yes") {
 		t.Errorf("unasked: %d %s", code, errs)
 	}
 	out := must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--dry-run")
-	if !strings.Contains(out, "logs[log_class=read service=store].on: false -> true") || strings.Contains(out, "secrets].on") {
+	if !strings.Contains(out, "logs[log_class=read service=store].written: false -> true") || strings.Contains(out, "secrets].on") {
 		t.Errorf("dry run:\n%s", out)
 	}
 	// Somebody reads there while it is waited for.
-	done := keepCalling(l, "store/object:read", crew+"/bucket:rosters/1")
+	done := keepCalling(l, "stow/item:read", crew+"/box:rosters/1")
 	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--yes", "--arrive", "20s")
 	if !strings.Contains(out, "c-1 done") || !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)
@@ -560,7 +560,7 @@ func TestMend(t *testing.T) {
 	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role log-writer on 1 node") || strings.Contains(out, "log settings") {
 		t.Errorf("dry run:\n%s", out)
 	}
-	done = keepCalling(l, "store/object:create", crew+"/bucket:rosters/1")
+	done = keepCalling(l, "stow/item:put", crew+"/box:rosters/1")
 	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--class", "write", "--yes", "--arrive", "20s")
 	if !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)

@@ -55,9 +55,9 @@ Identities of other sources that clipfence.yaml links into this one are counted 
 name them with their source and say --source: reach dir:person/a --source mooring.`,
 		Example: `  clipfence reach workload/build-runner --through
   clipfence reach person/ingrid.vaage --by place --level write
-  clipfence reach --into /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales --level write
+  clipfence reach --into /mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales --level write
   clipfence reach --set ticketing --level administer
-  clipfence reach --into /mooring/org:ternhaven/unit:platform --escalation
+  clipfence reach --into /mooring/harbour:ternhaven/pier:platform --escalation
   clipfence reach workload/ticket-export --without grant:g-0428
   clipfence reach workload/ticket-export --compare 1`,
 		ValidArgsFunction: a.completeIdentity,
@@ -188,7 +188,7 @@ func (w *workspace) set(s *indexed, name string, under model.Path) ([]model.Path
 			continue
 		}
 		var out []model.Path
-		s.NodesLike(set.On, func(p model.Path) {
+		s.NodesLike(set.Where, func(p model.Path) {
 			if s.labelled(p, set.Labels) && (under.IsZero() || under.Covers(p)) {
 				out = append(out, p)
 			}
@@ -282,7 +282,7 @@ type reachRow struct {
 	Chain   []model.ID  `json:"chain"`
 	Grant   string      `json:"grant"`
 	Role    string      `json:"role,omitempty"`
-	On      []string    `json:"on"`
+	Where   []string    `json:"where"`
 	When    string      `json:"when,omitempty"`
 	Count   int         `json:"permissions"`
 	Highest string      `json:"highest_level"`
@@ -308,11 +308,11 @@ func (s *indexed) ways(id model.ID, as *engine.Mask, asked engine.Bits, under mo
 		if as != nil && g.To.Open() || direct && len(h.Chain) > 1 {
 			continue // it has that as itself
 		}
-		if !under.IsZero() && !slices.ContainsFunc(g.On, under.Below().Overlaps) {
+		if !under.IsZero() && !slices.ContainsFunc(g.Where, under.Below().Overlaps) {
 			continue
 		}
 		h.Perms.And(asked)
-		row := reachRow{Steps: told, Chain: h.Chain, Grant: g.ID, Role: g.Role, Count: h.Perms.Count(), Blocked: h.Blocked, perms: h.Perms, places: g.On}
+		row := reachRow{Steps: told, Chain: h.Chain, Grant: g.ID, Role: g.Role, Count: h.Perms.Count(), Blocked: h.Blocked, perms: h.Perms, places: g.Where}
 		if row.Count == 0 {
 			continue
 		}
@@ -326,8 +326,8 @@ func (s *indexed) ways(id model.ID, as *engine.Mask, asked engine.Bits, under mo
 		if as != nil {
 			row.As = who
 		}
-		for _, on := range g.On {
-			row.On = append(row.On, on.String())
+		for _, on := range g.Where {
+			row.Where = append(row.Where, on.String())
 		}
 		if c := g.Condition(); !c.IsZero() {
 			row.When = c.String()
@@ -460,7 +460,7 @@ func levelWords(s *indexed, perms engine.Bits) string {
 		n[s.Level(i)]++
 	}
 	var out []string
-	for l := model.HandOut; l >= model.List; l-- {
+	for l := model.HandOut; l >= model.See; l-- {
 		if n[l] > 0 {
 			out = append(out, fmt.Sprintf("%s %s", render.Count(n[l]), l))
 		}
@@ -515,7 +515,7 @@ func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.T
 			}
 		default:
 			title = "LEVEL"
-			for l := model.List; l <= model.HandOut; l++ {
+			for l := model.See; l <= model.HandOut; l++ {
 				some := s.NewBits()
 				for i := range r.perms.All() {
 					if s.Level(i) == l {
@@ -546,7 +546,7 @@ func levelTone(l model.Level) render.Tone {
 	switch {
 	case l >= model.Administer:
 		return render.Bad
-	case l == model.Write:
+	case l == model.Change:
 		return render.Warn
 	}
 	return render.Plain
@@ -568,7 +568,7 @@ type intoRow struct {
 	Conditional int         `json:"only_under_conditions"`
 	Highest     string      `json:"highest_level"`
 	Example     string      `json:"example"`
-	On          string      `json:"example_on"`
+	Place       string      `json:"example_place"`
 	As          model.ID    `json:"by_acting_as,omitzero"`
 	Steps       []string    `json:"steps,omitempty"`
 	top         model.Level // as Highest
@@ -672,7 +672,7 @@ func (a *asking) into(nodes []model.Path) (out []intoRow, permissions int) {
 				all.Or(b)
 				for i := range b.All() {
 					if l := a.Level(i); l > r.top {
-						r.top, r.Highest, r.Example, r.On = l, l.String(), a.Permission(i).Permission.String(), group[0].String()
+						r.top, r.Highest, r.Example, r.Place = l, l.String(), a.Permission(i).Permission.String(), group[0].String()
 					}
 				}
 			}
@@ -866,7 +866,7 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 		}
 	}
 	var byLevel []string
-	for l := model.HandOut; l >= model.List; l-- {
+	for l := model.HandOut; l >= model.See; l-- {
 		if n := levels[l.String()]; n > 0 {
 			byLevel = append(byLevel, fmt.Sprintf("%d up to %s", n, l))
 		}
@@ -888,7 +888,7 @@ func (a *app) reachInto(s, before *indexed, title string, nodes []model.Path, fi
 	if len(rows) > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("%s; %s; %s in all", strings.Join(parts, ", "), strings.Join(byLevel, ", "), render.Plural(permissions, "permission")))
 		d.Tables = []render.Table{t}
-		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].On)}
+		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].Place)}
 	}
 	if before != nil {
 		words := "As it would be, against now"

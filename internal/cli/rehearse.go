@@ -102,7 +102,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for names nobody has seen yet)", fmt.Sprintf("%d permissions on places lie outside every grant that is replaced", len(r.Widened)))
 	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"), render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"), render.Count(r.Replayed)))
 	if given := len(r.Broken) - unnamed; given > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names the permission as given up", render.Plural(given, "use")))
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there", render.Plural(given, "use")))
 	}
 	if n := keptElsewhere(f, r); n > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay", render.Plural(n, "permission")))
@@ -111,7 +111,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of the log are not explained by today's grants (an older grant, a condition); they are not counted", render.Plural(r.Odd, "use")))
 	}
 	for i, wd := range r.Widened {
-		text := fmt.Sprintf("line %d of allow: %s on %s", wd.Line+1, wd.Permission, wd.On)
+		text := fmt.Sprintf("line %d of allow: %s on %s", wd.Line+1, wd.Permission, wd.Where)
 		v.Widened = append(v.Widened, text)
 		if i < 10 || all {
 			d.Lines = append(d.Lines, "       "+text)
@@ -133,7 +133,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		for _, g := range s.engine.Estate.Grants {
 			for _, id := range f.Replaces {
 				if g.ID == id {
-					t.Row(render.Cell{Text: "- goes", Tone: render.Bad}, render.C(grantWords(&g)), render.C(places(g.On)))
+					t.Row(render.Cell{Text: "- goes", Tone: render.Bad}, render.C(grantWords(&g)), render.C(places(g.Where)))
 				}
 			}
 		}
@@ -148,12 +148,12 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 			if c := al.When.WithUntil(al.Until); !c.IsZero() {
 				what += ", if " + c.String()
 			}
-			t.Row(render.Cell{Text: "+ comes", Tone: render.Good}, render.C(what), render.C(places(al.On)))
+			t.Row(render.Cell{Text: "+ comes", Tone: render.Good}, render.C(what), render.C(places(al.Where)))
 		}
 		d.Tables = append(d.Tables, t)
 	}
 	level := render.Table{Title: "Permissions by level", Columns: []render.Column{{Name: "LEVEL"}, {Name: "GOES", Right: true}, {Name: "STAYS", Right: true}, {Name: "SUCH AS", Wrap: true}}}
-	for l := model.HandOut; l >= model.List; l-- {
+	for l := model.HandOut; l >= model.See; l-- {
 		goes, stays, example := 0, 0, ""
 		for _, c := range r.Goes {
 			if c.Weighs() == l {
@@ -188,9 +188,9 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 
 // keptElsewhere counts the given-up permissions that other grants still give.
 func keptElsewhere(f *draft.Fence, r *rehearse.Result) int {
-	n := 0
+	n, given := 0, f.GivenUp()
 	for _, c := range r.Stays {
-		if slices.Contains(f.GivesUp, c.Permission.String()) {
+		if slices.ContainsFunc(given, func(p model.PermissionPattern) bool { return p.Matches(c.Permission) }) {
 			n++
 		}
 	}

@@ -126,7 +126,7 @@ func (a *app) sandboxCall() *cobra.Command {
 	var url, tokens, who, as string
 	cmd := &cobra.Command{Use: "call PERMISSION PATH", Short: "Make one call on a Mooring, as somebody", Args: cobra.ExactArgs(2),
 		Long:    "Make one call on a Mooring as an identity of its tokens file, and say whether it was let through. Exit code 1 when it was refused.",
-		Example: "  clipfence sandbox call store/object:read /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales/1.csv --who workload/ticket-export --tokens mooring/tokens.json",
+		Example: "  clipfence sandbox call stow/item:read /mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales/1.csv --who workload/ticket-export --tokens mooring/tokens.json",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := os.ReadFile(tokens)
 			if err != nil {

@@ -54,7 +54,7 @@ estate does not know, --unmapped the operations that its catalogue does not, wit
 example each: aliases and an operations file in clipfence.yaml bring them home.
 With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 		Example: `  clipfence uses workload/ticket-export
-  clipfence uses --permission 'store/*:*' --path '/mooring/**' --by identity,path
+  clipfence uses --permission 'stow/*:*' --path '/mooring/**' --by identity,path
   clipfence uses --denied --by identity,permission --window 30d
   clipfence uses person/ingrid.vaage --as-of 2026-10-01T00:00:00Z --window 7d
   clipfence uses --strangers

@@ -161,8 +161,8 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		})
 		for _, p := range ps {
 			c := e.Catalogue[p.Permission]
-			if filter.has(c) && (filter.under.IsZero() || p.On.Overlaps(filter.under.Below())) {
-				r := compareRow{what, c.Permission, c.Level.String(), p.On.String(), p.Grant.ID, nil}
+			if filter.has(c) && (filter.under.IsZero() || p.Where.Overlaps(filter.under.Below())) {
+				r := compareRow{what, c.Permission, c.Level.String(), p.Where.String(), p.Grant.ID, nil}
 				for _, on := range p.Left {
 					r.Becomes = "narrowed"
 					r.Left = append(r.Left, on.String())
@@ -181,7 +181,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 		if i == most && !all {
 			break
 		}
-		on := r.On
+		on := r.Where
 		if len(r.Left) > 0 {
 			on += " -> " + strings.Join(r.Left, ", ")
 		}
@@ -262,7 +262,7 @@ func exactly(before, after *surveyed, id model.ID, filter *permissionFilter) (st
 func pairWords(pairs [model.HandOut + 1]uint64) string {
 	sum := 0
 	var levels []string
-	for l := model.HandOut; l >= model.List; l-- {
+	for l := model.HandOut; l >= model.See; l-- {
 		if n := int(pairs[l]); n > 0 {
 			levels = append(levels, fmt.Sprintf("%s %s", render.Count(n), l))
 			sum += n
@@ -279,7 +279,7 @@ type compareRow struct {
 	Becomes    string           `json:"becomes" doc:"lost, narrowed, gained or stays"`
 	Permission model.Permission `json:"permission"`
 	Level      string           `json:"level"`
-	On         string           `json:"on"`
+	Where      string           `json:"where"`
 	Grant      string           `json:"grant" doc:"that gave it, or gives it then"`
 	Left       []string         `json:"left_on,omitempty" doc:"of one that is narrowed: where it is still there"`
 }

@@ -24,7 +24,7 @@ the call stays open: then the answer can be "allowed if ...". Say more with
 --network, --second-factor and --at. A refusal comes with what would come closest to
 allowing it. With --without and --with the question is asked of the estate as it
 would be.`,
-		Example:           "  clipfence why workload/ticket-export store/object:delete /mooring/org:ternhaven/unit:commercial/project:ticketing/bucket:sales/2026-11-01/1.csv",
+		Example:           "  clipfence why workload/ticket-export stow/item:throw-out /mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales/2026-11-01/1.csv",
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := model.ParseID(args[0])
@@ -83,7 +83,7 @@ func nearWords(near []engine.Near) []string {
 	for _, n := range near {
 		if n.Grant != nil {
 			if elsewhere++; elsewhere <= most {
-				out = append(out, fmt.Sprintf("One step short: %s gives it on %s.", grantWords(n.Grant), places(n.Grant.On)))
+				out = append(out, fmt.Sprintf("One step short: %s gives it on %s.", grantWords(n.Grant), places(n.Grant.Where)))
 			}
 		} else if groups++; groups <= most {
 			out = append(out, fmt.Sprintf("One step short: whoever is in %s may.", n.Group))

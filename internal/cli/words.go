@@ -143,7 +143,7 @@ func refusalWords(r engine.Refusal) string {
 	if r.Layer == engine.LayerDenial {
 		verb = "denies"
 	}
-	text := fmt.Sprintf("%s %s %s on %s", r.ID, verb, what, first(r.On, 2))
+	text := fmt.Sprintf("%s %s %s on %s", r.ID, verb, what, first(r.Where, 2))
 	if r.Met == model.Open {
 		text += ", if " + r.Rest.String()
 	}
@@ -193,7 +193,7 @@ func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
 		return out
 	}
 	gr := g.Grant
-	say("%s on %s, made %s, %s side.", grantWords(gr), places(gr.On), dateOr(gr.Created, "at an unknown time"), side(gr))
+	say("%s on %s, made %s, %s side.", grantWords(gr), places(gr.Where), dateOr(gr.Created, "at an unknown time"), side(gr))
 	if !gr.Condition().IsZero() {
 		say("It holds only %s.", gr.Condition())
 	}
@@ -227,10 +227,10 @@ func dateOr(t time.Time, other string) string {
 }
 
 func side(g *model.Grant) string {
-	if g.Side == "" {
-		return model.IdentitySide
+	if g.KeptWith == "" {
+		return model.WithHolder
 	}
-	return g.Side
+	return g.KeptWith
 }
 
 // chainWords says a chain from an identity to whom a grant names.
@@ -246,7 +246,7 @@ func wayWords(w engine.Way) string {
 	if w.Bypass {
 		return chainWords(w.Chain) + ", which the source lets through every check"
 	}
-	s := fmt.Sprintf("%s: %s on %s", chainWords(w.Chain), grantWords(w.Grant), places(w.Grant.On))
+	s := fmt.Sprintf("%s: %s on %s", chainWords(w.Chain), grantWords(w.Grant), places(w.Grant.Where))
 	if w.Met == model.Open {
 		s += ", if " + w.Rest.String()
 	}

@@ -44,8 +44,16 @@ func (a *app) open(ctx context.Context) (*workspace, error) {
 		return nil, err
 	}
 	w := &workspace{Config: c, app: a, store: s}
+	w.remark(c.Remarks...)
 	w.ledger = &ledger.Ledger{File: c.LedgerFile(), Anchor: s, Now: a.clock, By: systemUser()}
 	return w, nil
+}
+
+// remark tells what to write otherwise now in a file that was read all the same.
+func (w *workspace) remark(rs ...model.Remark) {
+	for _, r := range rs {
+		w.app.say("remark: %s", r)
+	}
 }
 
 func (w *workspace) close() error {
@@ -87,7 +95,7 @@ func (w *workspace) reader(ctx context.Context, s config.Source) (source.Reader,
 
 // files reads a files source with some logs.
 func (w *workspace) files(s config.Source, logs []string) *files.Reader {
-	r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate), Stdin: w.app.in}
+	r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate), Stdin: w.app.in, Remark: func(m model.Remark) { w.remark(m) }}
 	for _, l := range logs {
 		if l != "-" {
 			l = w.Path(l)
@@ -191,7 +199,7 @@ func (s *surveyed) known(id model.ID) error {
 
 func (w *workspace) weights() gauge.Weights {
 	d := gauge.DefaultWeights
-	for l, v := range map[model.Level]float64{model.List: w.Weights.List, model.Read: w.Weights.Read, model.Write: w.Weights.Write, model.Administer: w.Weights.Administer, model.HandOut: w.Weights.HandOut} {
+	for l, v := range map[model.Level]float64{model.See: w.Weights.See, model.Read: w.Weights.Read, model.Change: w.Weights.Change, model.Administer: w.Weights.Administer, model.HandOut: w.Weights.HandOut} {
 		if v > 0 {
 			d[l] = v
 		}

@@ -120,23 +120,23 @@ type Person struct {
 // A Set names resources that belong together: the perimeter that an auditor asks about.
 type Set struct {
 	Name   string              `json:"name" doc:"the set's name"`
-	On     []model.PathPattern `json:"on,omitempty" doc:"path patterns; none: everywhere"`
+	Where  []model.PathPattern `json:"where,omitempty" was:"on" doc:"path patterns; none: everywhere"`
 	Labels map[string]string   `json:"labels,omitempty" doc:"labels that a node must carry, itself or above it"`
 	At     model.Position      `json:"-"`
 }
 
 // Weights are the danger of one permission of each level on one node.
 type Weights struct {
-	List       float64 `json:"list,omitempty" doc:"default 1"`
+	See        float64 `json:"see,omitempty" was:"list" doc:"default 1"`
 	Read       float64 `json:"read,omitempty" doc:"default 2"`
-	Write      float64 `json:"write,omitempty" doc:"default 6"`
+	Change     float64 `json:"change,omitempty" was:"write" doc:"default 6"`
 	Administer float64 `json:"administer,omitempty" doc:"default 20"`
 	HandOut    float64 `json:"hand_out,omitempty" doc:"default 60"`
 }
 
 // A Config is the content of clipfence.yaml.
 type Config struct {
-	Version   int          `json:"clipfence" doc:"version of this format: 1"`
+	Version   int          `json:"clipfence" doc:"version of this format: 2"`
 	Window    Duration     `json:"window,omitempty" doc:"how far back a question looks; default 90d"`
 	MaxAge    Duration     `json:"max_survey_age,omitempty" doc:"a change needs a survey younger than this; default 24h"`
 	Wait      Duration     `json:"wait,omitempty" doc:"how long to wait until a change is visible; default 2m"`
@@ -147,7 +147,8 @@ type Config struct {
 	Weights   Weights      `json:"weights,omitzero" doc:"risk weights"`
 	Sets      []Set        `json:"resource_sets,omitempty" doc:"resources that belong together, such as those of one application"`
 
-	Dir string `json:"-"` // of the workspace, absolute
+	Dir     string         `json:"-"` // of the workspace, absolute
+	Remarks []model.Remark `json:"-"` // what to write otherwise now
 }
 
 // Find reads the workspace at dir, or at the nearest folder above it.
@@ -181,8 +182,8 @@ func Parse(name string, data []byte) (*Config, error) {
 	if err := yamlfile.Decode(name, data, c); err != nil {
 		return nil, err
 	}
-	if c.Version != 1 {
-		return nil, fmt.Errorf("%s: clipfence: format %d is not known to this program (want 1)", name, c.Version)
+	if err := yamlfile.Version(name, "clipfence", c.Version, 2, &c.Remarks); err != nil {
+		return nil, err
 	}
 	def := func(d *Duration, v time.Duration) {
 		if *d == 0 {
@@ -218,8 +219,8 @@ func Parse(name string, data []byte) (*Config, error) {
 		}
 	}
 	for _, s := range c.Sets {
-		if s.Name == "" || len(s.On)+len(s.Labels) == 0 {
-			fault(s.At, "resource_sets: a set has a name, and on or labels")
+		if s.Name == "" || len(s.Where)+len(s.Labels) == 0 {
+			fault(s.At, "resource_sets: a set has a name, and where or labels")
 		}
 	}
 	for _, p := range c.Protected {

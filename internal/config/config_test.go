@@ -12,7 +12,7 @@ import (
 	"clipfence/internal/core/model"
 )
 
-const good = `clipfence: 1
+const good = `clipfence: 2
 protected: [person/a, "other:person/b", "mooring:workload/c"]
 sources:
   - {name: mooring, kind: bridge, url: "https://x.example", token: {env: T}}
@@ -36,14 +36,14 @@ func TestParse(t *testing.T) {
 	}
 	for _, tt := range []struct{ in, want string }{
 		{"clipfence: 2", "format 2 is not known"},
-		{"clipfence: 1\nwindow: 3h", "shorter than a day"},
-		{"clipfence: 1\nsources: [{name: a/b, kind: files, estate: x}]", "cannot be the first segment"},
-		{"clipfence: 1\nsources: [{name: a, kind: files, estate: x}, {name: a, kind: files, estate: x}]", "listed twice"},
-		{"clipfence: 1\nsources: [{name: a, kind: bridge}]", "c.yaml:2:11: source \"a\": a bridge needs a url"},
-		{"clipfence: 1\nsources: [{name: a, kind: files}]", "need an estate file"},
-		{"clipfence: 1\nsources: [{name: a, kind: carrier-pigeon}]", "neither bridge nor files"},
-		{"clipfence: 1\nprotected: [ghost/x]", "protected: "},
-		{"clipfence: 1\npeople: [{id: person/a, keys: [nonsense]}]", "not an SSH public key"},
+		{"clipfence: 2\nwindow: 3h", "shorter than a day"},
+		{"clipfence: 2\nsources: [{name: a/b, kind: files, estate: x}]", "cannot be the first segment"},
+		{"clipfence: 2\nsources: [{name: a, kind: files, estate: x}, {name: a, kind: files, estate: x}]", "listed twice"},
+		{"clipfence: 2\nsources: [{name: a, kind: bridge}]", "c.yaml:2:11: source \"a\": a bridge needs a url"},
+		{"clipfence: 2\nsources: [{name: a, kind: files}]", "need an estate file"},
+		{"clipfence: 2\nsources: [{name: a, kind: carrier-pigeon}]", "neither bridge nor files"},
+		{"clipfence: 2\nprotected: [ghost/x]", "protected: "},
+		{"clipfence: 2\npeople: [{id: person/a, keys: [nonsense]}]", "not an SSH public key"},
 	} {
 		if _, err := config.Parse("c.yaml", []byte(tt.in)); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%q: %v, want %q", tt.in, err, tt.want)

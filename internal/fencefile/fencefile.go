@@ -61,7 +61,7 @@ func Write(f *draft.Fence, coverage string) []byte {
 		}
 		b.WriteString("\n")
 	}
-	line("fence: 1", "")
+	line(fmt.Sprintf("fence: %d", draft.FormatVersion), "")
 	line("for: "+scalar(f.For.String()), "")
 	line("drafted: "+f.Drafted.UTC().Format(time.RFC3339), "")
 	window := f.Window
@@ -90,7 +90,7 @@ func Write(f *draft.Fence, coverage string) []byte {
 		} else {
 			line("  - do: "+list(a.Do, str), say)
 		}
-		line("    on: "+list(a.On, str), "")
+		line("    where: "+list(a.Where, str), "")
 		if !a.When.IsZero() {
 			w, _ := json.Marshal(a.When) // plain fields: cannot fail
 			line("    when: "+string(w), "")
@@ -100,9 +100,13 @@ func Write(f *draft.Fence, coverage string) []byte {
 		}
 	}
 	if len(f.GivesUp) > 0 {
-		line("gives_up:", render.Plural(len(f.GivesUp), "permission")+", most dangerous first")
+		line("gives_up:", render.Plural(len(f.GivenUp()), "permission")+", most dangerous first")
 		for _, g := range f.GivesUp {
-			line("  - "+scalar(g), "")
+			line("  - where: "+list(g.Where, str), "")
+			line("    do:", "")
+			for _, p := range g.Do {
+				line("      - "+scalar(p.String()), "")
+			}
 		}
 	}
 	return []byte(b.String())
@@ -128,8 +132,8 @@ func Read(name string, data []byte) (*draft.Fence, error) {
 	if err := yamlfile.Decode(name, data, f); err != nil {
 		return nil, err
 	}
-	if f.Version != 1 {
-		return nil, fmt.Errorf("%s: fence: format %d is not known to this program (want 1)", name, f.Version)
+	if err := yamlfile.Version(name, "fence", f.Version, draft.FormatVersion, &f.Remarks); err != nil {
+		return nil, err
 	}
 	if f.For.IsZero() || f.For.Source == "" {
 		return nil, fmt.Errorf("%s: for: want source:kind/name, such as mooring:workload/ticket-export", name)
@@ -141,6 +145,9 @@ func Read(name string, data []byte) (*draft.Fence, error) {
 func ReadGate(name string, data []byte) (*gate.Policy, error) {
 	p := &gate.Policy{}
 	if err := yamlfile.Decode(name, data, p); err != nil {
+		return nil, err
+	}
+	if err := yamlfile.Version(name, "gate", p.Version, 2, &p.Remarks); err != nil {
 		return nil, err
 	}
 	return p, p.Validate()

@@ -19,18 +19,18 @@ var names = []string{"a", "yes", "on", "null", "-x", "a: b", "#", "it's", `q"q`,
 
 func fence(r *rand.Rand) *draft.Fence {
 	pick := func() string { return names[r.IntN(len(names)-1)] }
-	f := &draft.Fence{Version: 1, For: model.ID{Source: "m", Kind: model.Workload, Name: pick()}, Drafted: time.Unix(r.Int64N(2e9), 0).UTC(), Window: "90d", Survey: r.Int64N(3)}
+	f := &draft.Fence{Version: 2, For: model.ID{Source: "m", Kind: model.Workload, Name: pick()}, Drafted: time.Unix(r.Int64N(2e9), 0).UTC(), Window: "90d", Survey: r.Int64N(3)}
 	for range r.IntN(3) {
 		f.Replaces = append(f.Replaces, pick())
 		f.Leaves = append(f.Leaves, model.ID{Kind: model.Group, Name: pick()})
-		f.GivesUp = append(f.GivesUp, pick())
+		f.GivesUp = append(f.GivesUp, draft.GiveUp{Do: []model.PermissionPattern{model.MustPermissionPattern("a/" + string(model.AppendEscaped(nil, []byte(pick()))) + ":b")}, Where: []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()}})
 	}
 	for range r.IntN(3) {
-		a := draft.Allow{On: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()}, Evidence: draft.Evidence{Class: "used", Count: 3, Days: 2}}
+		a := draft.Allow{Where: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()}, Evidence: draft.Evidence{Class: "used", Count: 3, Days: 2}}
 		if r.IntN(2) == 0 {
 			a.Role = "r" + pick()
 		} else {
-			a.Do = []model.PermissionPattern{model.MustPermissionPattern("store/object:*"), model.MustPermissionPattern("a/b%3A:c")}
+			a.Do = []model.PermissionPattern{model.MustPermissionPattern("stow/item:*"), model.MustPermissionPattern("a/b%3A:c")}
 		}
 		if r.IntN(2) == 0 {
 			a.When = model.Condition{SecondFactor: true, Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}, Labels: map[string]string{pick() + "k": pick()}, Opaque: []string{pick()},
@@ -65,20 +65,20 @@ func TestRoundTrip(t *testing.T) {
 func TestRead(t *testing.T) {
 	for _, tt := range []struct{ in, want string }{
 		{"fence: 2\nfor: m:workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "format 2 is not known"},
-		{"fence: 1\nfor: workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "want source:kind/name"},
-		{"fence: 1\nfor: nobody\nallow: []", `x:2:6: for: identity "nobody"`},
-		{"fence: 1\nfor: m:workload/x\nallow: [{do: [store], on: [/m]}]", `x:3:15: allow[0].do[0]: permission pattern "store": missing '/'`},
-		{"fence: 1\nfor: m:workload/x\nallow: [{do: ['*'], on: [/m/**/x]}]", "'**' before its last segment"},
+		{"fence: 2\nfor: workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "want source:kind/name"},
+		{"fence: 2\nfor: nobody\nallow: []", `x:2:6: for: identity "nobody"`},
+		{"fence: 2\nfor: m:workload/x\nallow: [{do: [store], where: [/m]}]", `x:3:15: allow[0].do[0]: permission pattern "store": missing '/'`},
+		{"fence: 2\nfor: m:workload/x\nallow: [{do: ['*'], where: [/m/**/x]}]", "'**' before its last segment"},
 	} {
 		if _, err := fencefile.Read("x", []byte(tt.in)); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%q: %v, want %q", tt.in, err, tt.want)
 		}
 	}
-	p, err := fencefile.ReadGate("g", []byte("gate: 1\nname: night\nsource: m\nopens: {role: admin, on: [/m/**]}\nmay_ask: [group/a]\nlongest: 1h\napprovals: 0"))
+	p, err := fencefile.ReadGate("g", []byte("gate: 2\nname: night\nsource: m\nopens: {role: admin, where: [/m/**]}\nmay_ask: [group/a]\nlongest: 1h\napprovals: 0"))
 	if err != nil || time.Duration(p.Longest) != time.Hour {
 		t.Errorf("gate: %v %v", p, err)
 	}
-	if _, err = fencefile.ReadGate("g", []byte("gate: 1\nname: a b\nsource: m\nopens: {on: []}\nmay_ask: []\nlongest: 1h\napprovals: 2")); err == nil || strings.Count(err.Error(), ";") != 4 {
+	if _, err = fencefile.ReadGate("g", []byte("gate: 2\nname: a b\nsource: m\nopens: {where: []}\nmay_ask: []\nlongest: 1h\napprovals: 2")); err == nil || strings.Count(err.Error(), ";") != 4 {
 		t.Errorf("a gate with five faults: %v", err)
 	}
 }

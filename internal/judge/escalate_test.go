@@ -144,7 +144,7 @@ func (o *oracle) by(id model.ID) *deeds {
 						}
 						if !granted[at] {
 							granted[at], changed = true, true
-							e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, On: []model.PathPattern{at.Below()}})
+							e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, Where: []model.PathPattern{at.Below()}})
 						}
 						d.admin[n.Path] = true
 						if round == 0 {
@@ -157,7 +157,7 @@ func (o *oracle) by(id model.ID) *deeds {
 				}
 				if c.Escalates == model.LiftDenial {
 					for i := range e.Denials {
-						if !lifted[e.Denials[i].ID] && !slices.ContainsFunc(e.Denials[i].On, func(on model.PathPattern) bool { return !mayAnywhere(worlds, id, unDeny, on) }) {
+						if !lifted[e.Denials[i].ID] && !slices.ContainsFunc(e.Denials[i].Where, func(on model.PathPattern) bool { return !mayAnywhere(worlds, id, unDeny, on) }) {
 							lifted[e.Denials[i].ID], changed = true, true
 						}
 					}
@@ -191,7 +191,7 @@ func (o *oracle) by(id model.ID) *deeds {
 									}
 									if met, _ := gr.Condition().Eval(ctx); gr.Covers(n.Path) && met != model.False && !d.admin[n.Path] {
 										d.admin[n.Path] = true // of this node, not of what is below
-										e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, On: []model.PathPattern{n.Path.Exactly()}})
+										e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, Where: []model.PathPattern{n.Path.Exactly()}})
 									}
 								}
 							}

@@ -15,7 +15,7 @@ import (
 func told(d engine.Decision) string {
 	s := d.Outcome.String()
 	for _, r := range d.Refusals {
-		s += fmt.Sprintf("; %s %s %v %v %v %s %s", r.Layer, r.ID, r.Rights, r.On, r.Chain, r.Met, r.Rest)
+		s += fmt.Sprintf("; %s %s %v %v %v %s %s", r.Layer, r.ID, r.Rights, r.Where, r.Chain, r.Met, r.Rest)
 	}
 	ways := func(word string, ws []engine.Way) {
 		for _, w := range ws {
@@ -239,7 +239,7 @@ func intoAgrees(t *testing.T, seed uint64, g *random, plain *engine.Engine, x *i
 				n++
 			}
 		}
-		if got := x.Within(plain.Estate.Grants[i].On); got != n {
+		if got := x.Within(plain.Estate.Grants[i].Where); got != n {
 			t.Fatalf("seed %d: grant %s holds %d nodes, want %d", seed, plain.Estate.Grants[i].ID, got, n)
 		}
 	}

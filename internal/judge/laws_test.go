@@ -108,9 +108,9 @@ func TestAgreesOverHTTP(t *testing.T) {
 func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 	g := newRandom(seed)
 	// The judge may ask, whatever the rules of a random estate.
-	g.add(sandbox.KindPermission, &sandbox.Permission{Permission: "identity/policy:simulate", Level: "read"})
+	g.add(sandbox.KindPermission, &sandbox.Permission{Permission: "muster/question:try", Level: "read"})
 	g.add(sandbox.KindIdentity, &sandbox.Identity{ID: "person/judge"})
-	g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"identity/policy:simulate"}, On: []string{"/m/**"}})
+	g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"muster/question:try"}, Where: []string{"/m/**"}})
 	for _, d := range g.docs[sandbox.KindDenial] {
 		d.(*sandbox.Denial).Unless = append(d.(*sandbox.Denial).Unless, "person/judge")
 	}
@@ -188,7 +188,7 @@ func TestMonotone(t *testing.T) {
 			"grant":  func(x *random) { x.add(sandbox.KindGrant, x.grant()) },
 			"denial": func(x *random) { x.add(sandbox.KindDenial, x.denial()) },
 			"ceiling": func(x *random) {
-				x.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: x.id("c"), Of: x.pick(x.people), Do: x.permissions(), On: x.places()})
+				x.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: x.id("c"), Of: x.pick(x.people), Do: x.permissions(), Where: x.places()})
 			},
 			"guardrail": func(x *random) {
 				x.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: x.id("r"), Node: x.pick(x.paths), Do: x.permissions()})
@@ -235,7 +235,7 @@ func TestDraftsNarrow(t *testing.T) {
 		var cover []model.CoverageRecord
 		if seed%3 > 0 {
 			for _, s := range services {
-				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all", On: true})
+				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all", Written: true})
 			}
 		}
 		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, usage.Read{First: noon.AddDate(0, 0, -200), Ends: []time.Time{noon}}), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -200)}
@@ -311,7 +311,7 @@ func (g *random) after(t *testing.T, f *draft.Fence) *sandbox.World {
 	for i, a := range f.Allow {
 		x := &sandbox.Grant{ID: fmt.Sprintf("new-%d", i), To: who, Role: a.Role, Until: a.Until}
 		into2(t, a.Do, &x.Do)
-		into2(t, a.On, &x.On)
+		into2(t, a.Where, &x.Where)
 		if !a.When.IsZero() {
 			x.When = &sandbox.Condition{}
 			into2(t, a.When, x.When)
@@ -354,9 +354,9 @@ func TestWideningIsSeen(t *testing.T) {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.Read})
 	}
 	e.Grants = []model.Grant{
-		{ID: "1", To: who, Rights: model.Rights{Do: do("s/o:*")}, On: on("/m/a/**", "/m/b/**")},
-		{ID: "2", To: who, Rights: model.Rights{Do: do("s/p:r")}, On: on("/m/c"), When: office},
-		{ID: "3", To: who, Rights: model.Rights{Do: do("s/o:r")}, On: on("/m/d/**"), Until: noon},
+		{ID: "1", To: who, Rights: model.Rights{Do: do("s/o:*")}, Where: on("/m/a/**", "/m/b/**")},
+		{ID: "2", To: who, Rights: model.Rights{Do: do("s/p:r")}, Where: on("/m/c"), When: office},
+		{ID: "3", To: who, Rights: model.Rights{Do: do("s/o:r")}, Where: on("/m/d/**"), Until: noon},
 	}
 	eng := engine.New(e)
 	for _, tt := range []struct {
@@ -364,17 +364,17 @@ func TestWideningIsSeen(t *testing.T) {
 		line  draft.Allow
 		wider bool
 	}{
-		{"same", draft.Allow{Do: do("s/o:r"), On: on("/m/a/**")}, false},
-		{"both places", draft.Allow{Do: do("s/o:*"), On: on("/m/a/x/**", "/m/b")}, false},
-		{"under a condition", draft.Allow{Do: do("s/p:r"), On: on("/m/c"), When: office}, false},
-		{"stricter", draft.Allow{Do: do("s/o:r"), On: on("/m/a/**"), When: office, Until: noon}, false},
-		{"other permission", draft.Allow{Do: do("s/p:r"), On: on("/m/a/**")}, true},
-		{"wider pattern", draft.Allow{Do: do("s/*:r"), On: on("/m/a/**")}, true},
-		{"above", draft.Allow{Do: do("s/o:r"), On: on("/m/**")}, true},
-		{"beside", draft.Allow{Do: do("s/o:r"), On: on("/m/a*/**")}, true},
-		{"below an exact place", draft.Allow{Do: do("s/p:r"), On: on("/m/c/**"), When: office}, true},
-		{"without the condition", draft.Allow{Do: do("s/p:r"), On: on("/m/c")}, true},
-		{"for longer", draft.Allow{Do: do("s/o:r"), On: on("/m/d/**"), Until: noon.Add(time.Hour)}, true},
+		{"same", draft.Allow{Do: do("s/o:r"), Where: on("/m/a/**")}, false},
+		{"both places", draft.Allow{Do: do("s/o:*"), Where: on("/m/a/x/**", "/m/b")}, false},
+		{"under a condition", draft.Allow{Do: do("s/p:r"), Where: on("/m/c"), When: office}, false},
+		{"stricter", draft.Allow{Do: do("s/o:r"), Where: on("/m/a/**"), When: office, Until: noon}, false},
+		{"other permission", draft.Allow{Do: do("s/p:r"), Where: on("/m/a/**")}, true},
+		{"wider pattern", draft.Allow{Do: do("s/*:r"), Where: on("/m/a/**")}, true},
+		{"above", draft.Allow{Do: do("s/o:r"), Where: on("/m/**")}, true},
+		{"beside", draft.Allow{Do: do("s/o:r"), Where: on("/m/a*/**")}, true},
+		{"below an exact place", draft.Allow{Do: do("s/p:r"), Where: on("/m/c/**"), When: office}, true},
+		{"without the condition", draft.Allow{Do: do("s/p:r"), Where: on("/m/c")}, true},
+		{"for longer", draft.Allow{Do: do("s/o:r"), Where: on("/m/d/**"), Until: noon.Add(time.Hour)}, true},
 	} {
 		f := &draft.Fence{Version: 1, For: model.MustID("m:person/a"), Replaces: []string{"1", "2", "3"}, Allow: []draft.Allow{tt.line}}
 		r := rehearse.Run(eng, f, nil, gauge.DefaultWeights)
@@ -448,7 +448,7 @@ func TestCompareTellsEveryLoss(t *testing.T) {
 			was, is := before.Decide(id, p, path, model.Context{}).Outcome, after.Decide(id, p, path, model.Context{}).Outcome
 			told := false
 			for _, l := range d.Lost {
-				told = told || e.Catalogue[l.Permission].Permission == p && l.On.Matches(path)
+				told = told || e.Catalogue[l.Permission].Permission == p && l.Where.Matches(path)
 			}
 			if is < was && !told {
 				t.Fatalf("seed %d: without %v %s on %s by %s is %s, was %s, and nothing of it is called lost", seed, r.Grants, p, path, id, is, was)

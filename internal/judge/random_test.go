@@ -47,14 +47,14 @@ func newRandom(seed uint64) *random {
 			}
 		}
 	}
-	g.paths = []string{"/m/org:o"}
+	g.paths = []string{"/m/harbour:o"}
 	for i := range 2 + g.r.IntN(6) {
 		p := g.pick(g.paths) + fmt.Sprintf("/%s:%s", g.pick([]string{"p", "q"}), g.pick([]string{"n", "nn", "odd%2Fname", "%2A"}))
 		if g.world.Nodes[p] == nil {
 			g.node(p, i)
 		}
 	}
-	g.node("/m/org:o", 0)
+	g.node("/m/harbour:o", 0)
 	for _, p := range g.paths {
 		g.unknown = append(g.unknown, p+"/deep/er", p+"/p:new")
 	}
@@ -83,7 +83,7 @@ func newRandom(seed uint64) *random {
 		g.add(sandbox.KindDenial, g.denial())
 	}
 	for range g.r.IntN(2) {
-		g.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: g.id("c"), Of: g.pick(g.people), Do: []string{"*"}, Except: g.maybe(g.permissions), On: g.places()})
+		g.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: g.id("c"), Of: g.pick(g.people), Do: []string{"*"}, Except: g.maybe(g.permissions), Where: g.places()})
 		g.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: g.id("r"), Node: g.pick(g.paths), Do: []string{"a/*:*", g.pick(g.perms)}, Unless: g.maybe(g.crowd)})
 	}
 	return g
@@ -112,7 +112,7 @@ func (g *random) node(p string, i int) {
 	}
 	if g.world.Nodes[p] == nil {
 		g.add(sandbox.KindNode, n)
-		if p != "/m/org:o" {
+		if p != "/m/harbour:o" {
 			g.paths = append(g.paths, p)
 		}
 	}
@@ -147,7 +147,7 @@ func (g *random) places() []string {
 			p += "/*"
 		}
 		if g.r.IntN(12) == 0 {
-			p = g.pick([]string{"/m/**", "/m/org:*/p:n*/**", "/m/*/q:*"})
+			p = g.pick([]string{"/m/**", "/m/harbour:*/p:n*/**", "/m/*/q:*"})
 		}
 		out = append(out, p)
 	}
@@ -181,7 +181,7 @@ func (g *random) condition() *sandbox.Condition {
 }
 
 func (g *random) grant() *sandbox.Grant {
-	x := &sandbox.Grant{ID: g.id("g"), To: g.crowd()[0], On: g.places(), When: g.condition()}
+	x := &sandbox.Grant{ID: g.id("g"), To: g.crowd()[0], Where: g.places(), When: g.condition()}
 	if g.r.IntN(2) == 0 {
 		x.Role = g.pick(g.roles)
 	} else {
@@ -194,7 +194,7 @@ func (g *random) grant() *sandbox.Grant {
 }
 
 func (g *random) denial() *sandbox.Denial {
-	return &sandbox.Denial{ID: g.id("d"), To: g.crowd(), Unless: g.maybe(g.crowd), Do: g.permissions(), On: g.places(), When: g.condition()}
+	return &sandbox.Denial{ID: g.id("d"), To: g.crowd(), Unless: g.maybe(g.crowd), Do: g.permissions(), Where: g.places(), When: g.condition()}
 }
 
 // question is one call with everything known about it.

@@ -19,7 +19,7 @@ type shape struct {
 }
 
 func grantTo(e *model.Estate, id, to, do, on string) {
-	e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(to), Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(do)}}, On: []model.PathPattern{model.MustPathPattern(on)}})
+	e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(to), Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(do)}}, Where: []model.PathPattern{model.MustPathPattern(on)}})
 }
 
 var shapes = []shape{
@@ -32,8 +32,8 @@ var shapes = []shape{
 			}
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(member), Group: model.MustID(fmt.Sprintf("group/g%d", i))})
 		}
-		grantTo(e, "g", "group/g199", "svc0/n0:v0", "/l/org:o/**")
-	}, []string{"person/p", "group/g5"}, []string{"/l/org:o/a:b"}},
+		grantTo(e, "g", "group/g199", "svc0/n0:v0", "/l/harbour:o/**")
+	}, []string{"person/p", "group/g5"}, []string{"/l/harbour:o/a:b"}},
 	{"a cycle through 1,000 identities", func(e *model.Estate, _ bool) {
 		for i := range 1000 {
 			a, b := fmt.Sprintf("workload/w%d", i), fmt.Sprintf("workload/w%d", (i+1)%1000)
@@ -42,45 +42,45 @@ var shapes = []shape{
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(fmt.Sprintf("group/g%d", i)), Group: model.MustID(fmt.Sprintf("group/g%d", (i+1)%1000))})
 		}
 		e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("workload/w3"), Group: model.MustID("group/g7")})
-		grantTo(e, "g", "group/g6", "svc0/n0:*", "/l/org:o/a:b")
-	}, []string{"workload/w3", "workload/w999", "group/g500"}, []string{"/l/org:o/a:b", "/l/org:o"}},
+		grantTo(e, "g", "group/g6", "svc0/n0:*", "/l/harbour:o/a:b")
+	}, []string{"workload/w3", "workload/w999", "group/g500"}, []string{"/l/harbour:o/a:b", "/l/harbour:o"}},
 	{"a node with a million children", func(e *model.Estate, small bool) {
 		n := 1_000_000
 		if small {
 			n = 20_000
 		}
 		for i := range n {
-			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/l/org:o/a:%07d", i))})
+			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/l/harbour:o/a:%07d", i))})
 		}
-		grantTo(e, "g", "person/p", "svc0/*:*", "/l/org:o/**")
-		grantTo(e, "h", "person/p", "svc1/*:*", "/l/org:o/a:0000123")
-		grantTo(e, "i", "person/p", "svc2/*:*", "/l/org:o/a:00001*")
-	}, []string{"person/p"}, []string{"/l/org:o/a:0000123", "/l/org:o/a:0000124", "/l/org:o/a:0019999", "/l/org:o/a:x"}},
+		grantTo(e, "g", "person/p", "svc0/*:*", "/l/harbour:o/**")
+		grantTo(e, "h", "person/p", "svc1/*:*", "/l/harbour:o/a:0000123")
+		grantTo(e, "i", "person/p", "svc2/*:*", "/l/harbour:o/a:00001*")
+	}, []string{"person/p"}, []string{"/l/harbour:o/a:0000123", "/l/harbour:o/a:0000124", "/l/harbour:o/a:0019999", "/l/harbour:o/a:x"}},
 	{"a role with every permission", func(e *model.Estate, _ bool) {
 		e.Roles = append(e.Roles, model.Role{Name: "all", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}})
-		e.Grants = append(e.Grants, model.Grant{ID: "g", To: model.MustID("person/p"), Role: "all", On: []model.PathPattern{model.MustPathPattern("/l/org:o/**")}})
-	}, []string{"person/p"}, []string{"/l/org:o", "/l/org:o/x"}},
+		e.Grants = append(e.Grants, model.Grant{ID: "g", To: model.MustID("person/p"), Role: "all", Where: []model.PathPattern{model.MustPathPattern("/l/harbour:o/**")}})
+	}, []string{"person/p"}, []string{"/l/harbour:o", "/l/harbour:o/x"}},
 	{"10,000 grants on one resource", func(e *model.Estate, _ bool) {
 		for i := range 10_000 {
 			id := fmt.Sprintf("person/q%d", i%2000)
 			if i < 2000 {
 				e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id)})
 			}
-			grantTo(e, fmt.Sprint(i), id, fmt.Sprintf("svc%d/n0:v%d", i%4, i%20), "/l/org:o/a:b/**")
+			grantTo(e, fmt.Sprint(i), id, fmt.Sprintf("svc%d/n0:v%d", i%4, i%20), "/l/harbour:o/a:b/**")
 		}
-	}, []string{"person/q1", "person/q1999", "person/p"}, []string{"/l/org:o/a:b", "/l/org:o/a:b/c"}},
+	}, []string{"person/q1", "person/q1999", "person/p"}, []string{"/l/harbour:o/a:b", "/l/harbour:o/a:b/c"}},
 	{"an identity with 5,000 memberships", func(e *model.Estate, _ bool) {
 		for i := range 5000 {
 			g := fmt.Sprintf("group/g%d", i)
 			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(g)})
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("person/p"), Group: model.MustID(g)})
-			grantTo(e, fmt.Sprint(i), g, fmt.Sprintf("svc%d/n%d:v%d", i%4, i%50, i%20), fmt.Sprintf("/l/org:o/a:%d/**", i%700))
+			grantTo(e, fmt.Sprint(i), g, fmt.Sprintf("svc%d/n%d:v%d", i%4, i%50, i%20), fmt.Sprintf("/l/harbour:o/a:%d/**", i%700))
 		}
-	}, []string{"person/p", "group/g17"}, []string{"/l/org:o/a:17", "/l/org:o/a:699/x", "/l/org:o"}},
+	}, []string{"person/p", "group/g17"}, []string{"/l/harbour:o/a:17", "/l/harbour:o/a:699/x", "/l/harbour:o"}},
 }
 
 func (s *shape) estate(small bool) *model.Estate {
-	e := &model.Estate{Source: "l", Nodes: []model.Node{{Path: model.MustPath("/l/org:o")}}, Identities: []model.Identity{{ID: model.MustID("person/p")}}}
+	e := &model.Estate{Source: "l", Nodes: []model.Node{{Path: model.MustPath("/l/harbour:o")}}, Identities: []model.Identity{{ID: model.MustID("person/p")}}}
 	for i := range 12_000 { // 12 services of 50 nouns of 20 verbs
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("svc%d/n%d:v%d", i/1000, i/20%50, i%20)), Level: model.Level(1 + i%5)})
 	}

@@ -92,7 +92,7 @@ func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, 
 	refused, perhaps := engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
 	for i := range e.Denials {
 		d := &e.Denials[i]
-		if !matches(d.On, path) || !meets(d.To) || meets(d.Unless) {
+		if !matches(d.Where, path) || !meets(d.To) || meets(d.Unless) {
 			continue
 		}
 		switch met, _ := d.When.Eval(ctx); met {
@@ -111,7 +111,7 @@ func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, 
 		if e.Ceilings[i].Of != closure[0].ID {
 			continue
 		}
-		if !matches(e.Ceilings[i].On, path) {
+		if !matches(e.Ceilings[i].Where, path) {
 			refused.Or(s.all)
 			break
 		}

@@ -35,7 +35,7 @@ func TestSystemsDecideAsTheyDo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g := engine.New(e)
+		g := engine.New(&e.Estate)
 		n := 0
 		for i, line := range strings.Split(string(text), "\n") {
 			f := strings.Fields(line)

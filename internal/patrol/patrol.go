@@ -85,7 +85,7 @@ func (k *Keeper) Save(ctx context.Context, r *gate.Request, event string) error 
 
 func grant(r *gate.Request) model.Grant {
 	return model.Grant{ID: r.GrantID(), To: r.By, Role: r.Policy.Opens.Role, Rights: model.Rights{Do: r.Policy.Opens.Do},
-		On: r.Policy.Opens.On, When: r.Policy.Controls, Until: r.Until, Side: model.IdentitySide, Created: r.OpenedAt.UTC().Truncate(time.Second)}
+		Where: r.Policy.Opens.Where, When: r.Policy.Controls, Until: r.Until, KeptWith: model.WithHolder, Created: r.OpenedAt.UTC().Truncate(time.Second)}
 }
 
 // Open grants what a request was approved for, and waits until it is visible.

@@ -88,7 +88,7 @@ func TestRows(t *testing.T) {
 		Calls  int64    `json:"calls"`
 		Share  float64  `json:"share"`
 		Sure   bool     `json:"sure"`
-		On     []string `json:"on,omitempty"`
+		On     []string `json:"where,omitempty"`
 		Waived *inner   `json:"waived,omitempty"`
 		hidden int
 		Secret string `json:"-"`

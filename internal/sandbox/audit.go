@@ -104,17 +104,16 @@ type EventExtra struct {
 
 // NewEvent describes one call.
 func NewEvent(uid string, at time.Time, who, as, permission, path, class string, v Verdict, network string, mfa bool) *Event {
-	service, noun, verb, _ := permissionParts(permission)
-	_ = noun
+	service, _, verb, _ := permissionParts(permission)
 	activity := 99
 	switch verb {
-	case "create", "add", "insert", "publish", "issue", "mint":
+	case "put", "set-up", "send", "add-rows", "lay-in", "issue", "mint", "give", "found", "build", "write":
 		activity = 1
-	case "list", "get", "read", "read-metadata", "receive":
+	case "find", "describe", "read", "inspect", "reveal", "ask", "look-at", "collect":
 		activity = 2
-	case "update", "overwrite", "restart", "resize":
+	case "replace", "alter", "amend", "mend-rows", "restart", "refit", "rewrite", "rename":
 		activity = 3
-	case "delete", "destroy", "revoke", "purge":
+	case "throw-out", "scrap", "strike-rows", "burn", "shred", "take-back", "take-down", "tear-up":
 		activity = 4
 	}
 	e := &Event{

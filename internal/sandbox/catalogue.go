@@ -2,85 +2,102 @@ package sandbox
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
-// catalogueText lists every permission Mooring knows: service, noun, the kinds
-// of node it applies to, then verbs with their level (l list, r read, w write,
-// a administer, h hand-out) and, behind '!', what the holder can give itself.
+// catalogueText lists every permission Mooring knows, as a ferry operator would say it:
+// service, noun, the kinds of node it applies to, then verbs with their level (s see,
+// r read, c change, a administer, h hand-out) and, behind '!', what the holder can give
+// itself. A noun that is also a kind of node concerns nodes of that kind.
 const catalogueText = `
-store bucket bucket,project list:l get:r create:w update:w delete:a get-policy:r set-policy:h!edit-grants get-retention:r set-retention:a set-lifecycle:a
-store object bucket list:l read:r read-metadata:r create:w overwrite:w delete:w restore:w copy:w set-labels:w set-hold:a get-policy:r set-policy:h!edit-grants
-store version bucket list:l read:r delete:a restore:w
-store upload bucket list:l start:w finish:w abort:w
-store notice bucket list:l get:r create:w delete:w
-store replica bucket,project list:l get:r create:a delete:a pause:w
-queue topic topic,project list:l get:r create:w update:w delete:a get-policy:r set-policy:h!edit-grants
-queue message topic,subscription publish:w receive:r acknowledge:w peek:r purge:a replay:w
-queue subscription subscription,topic,project list:l get:r create:w update:w delete:w seek:w
-queue schema project list:l get:r create:w delete:w validate:r
-queue dead-letter subscription,project list:l get:r drain:w purge:a
-queue snapshot project list:l get:r create:w delete:w
-compute machine machine,project list:l get:r create:w start:w stop:w restart:w resize:a delete:a get-console:r log-in:a!run-as set-identity:h!run-as set-labels:w
-compute disk disk,project list:l get:r create:w attach:w detach:w resize:w delete:a snapshot:w
-compute image project list:l get:r create:w deprecate:w delete:a share:a
-compute job job,project list:l get:r create:w run:w cancel:w update-code:a!run-as delete:a
-compute function function,project list:l get:r create:w invoke:w update-code:a!run-as set-identity:h!run-as delete:a get-policy:r set-policy:h!edit-grants
-compute cluster project list:l get:r create:a resize:a upgrade:a delete:a get-credentials:a!mint-credential
-compute schedule project list:l get:r create:w pause:w delete:w
-database instance instance,project list:l get:r create:a restart:w resize:a delete:a connect:r get-metrics:r set-flags:a
-database schema instance list:l get:r create:w update:w delete:a
-database table instance list:l read:r insert:w update:w delete:w truncate:a export:r import:w
-database user instance list:l get:r create:h!mint-credential set-password:h!mint-credential delete:a
-database backup instance,project list:l get:r create:w restore:a delete:a
-database query instance run:r cancel:w explain:r history:r
-secrets secret secret,project list:l get:r create:w update:w delete:a get-policy:r set-policy:h!edit-grants
-secrets version secret list:l get:r read:r add:w disable:w destroy:a
-secrets key project list:l get:r create:a rotate:w disable:a destroy:a use-encrypt:w use-decrypt:r
-secrets certificate project list:l get:r issue:a renew:w revoke:a
-network net net,project list:l get:r create:a update:a delete:a peer:a
-network subnet net list:l get:r create:w update:w delete:a
-network rule net list:l get:r create:a update:a delete:a
-network address project list:l get:r reserve:w release:w
-network balancer project list:l get:r create:w update:w drain:w delete:a
-network zone project list:l get:r create:w update:w delete:a
-network record project list:l get:r create:w update:w delete:w
-network tunnel project list:l get:r create:a delete:a restart:w
-logging entry project list:l read:r create:w
-logging setting project,unit,org list:l get:r update:a
-logging sink project list:l get:r create:a update:a delete:a
-logging metric project list:l get:r create:w delete:w
-logging alert project list:l get:r create:w update:w mute:w delete:w
-logging dashboard project list:l get:r create:w update:w delete:w
-identity node org,unit,project list:l get:r create:a move:a delete:a
-identity identity org,unit,project list:l get:r create:a disable:a enable:a delete:a update:w
-identity group org list:l get:r create:w delete:a
-identity membership org list:l create:h!join-group delete:a
-identity act-as org,unit,project list:l create:h!run-as delete:a use:a!run-as
-identity credential org,unit,project list:l mint:h!mint-credential revoke:a
-identity role org,unit,project list:l get:r create:a update:h!edit-role delete:a
-identity grant org,unit,project list:l get:r create:h!edit-grants update:h!edit-grants delete:a
-identity denial org,unit,project list:l create:a update:h!lift-denial delete:h!lift-denial
-identity ceiling org list:l create:a update:h!lift-ceiling delete:h!lift-ceiling
-identity guardrail org list:l create:a update:h!lift-guardrail delete:h!lift-guardrail
-identity policy org,unit,project simulate:r audit:r
+stow box box,berth find:s describe:r set-up:c rename:c move:a clear-out:a scrap:a share:h!edit-grants
+stow item box find:s read:r inspect:r whose:r put:c replace:c throw-out:c bring-back:c duplicate:c tag:c pin:a hand-on:h!edit-grants
+stow delivery box follow:s begin:c finish:c abandon:c
+stow edition box find:s read:r revive:c burn:a
+stow tally box,berth count:s weigh:r
+stow twin box,berth find:s compare:r set-up:a pause:c part:a
+stow doorbell box find:s fit:c unfit:c
+post rack rack,berth find:s describe:r set-up:c alter:c scrap:a share:h!edit-grants
+post letter rack,tray send:c collect:c tick-off:c peep:r send-again:c burn:a
+post tray tray,rack,berth find:s describe:r hang:c alter:c turn-back:c take-down:c
+post returns tray,berth find:s open:r forward:c burn:a
+post form berth find:s describe:r try-out:r draw-up:c withdraw:c
+post address-book berth find:s look-up:r enter:c strike:c
+engine rig rig,berth find:s describe:r watch-screen:r build:c start:c halt:c tag:c refit:a scrap:a board:a!run-as crew:h!run-as
+engine tank tank,berth find:s describe:r fill:c couple:c uncouple:c enlarge:a drain:a
+engine errand errand,berth find:s describe:r set-up:c run:c call-off:c rewrite:a!run-as scrap:a
+engine helper helper,berth find:s describe:r train:c call:c rewrite:a!run-as crew:h!run-as dismiss:a lend:h!edit-grants
+engine mould berth find:s describe:r cast:c retire:c break-up:a pass-round:a
+engine convoy berth find:s describe:r form:a enlarge:a renew:a disband:a take-helm:a!mint-credential
+engine rota berth find:s draw-up:c pause:c tear-up:c
+tables library library,berth find:s describe:r enter:r take-pulse:r restart:c found:a enlarge:a tune:a close-down:a
+tables shelf library find:s put-up:c rearrange:c take-down:a
+tables table library find:s read:r carry-out:r add-rows:c mend-rows:c strike-rows:c bring-in:c wipe:a
+tables question library ask:r explain:r look-back:r stop:c
+tables reader library find:s describe:r admit:h!mint-credential rekey:h!mint-credential dismiss:a
+tables fair-copy library,berth find:s describe:r make:c put-back:a shred:a
+locker secret secret,berth find:s describe:r reveal:r lay-in:c swap:c block:c shred:a share:h!edit-grants
+locker seal berth find:s open-with:r close-with:c recut:c cut:a set-aside:a break:a
+locker badge berth find:s describe:r renew:c issue:a call-in:a
+lines net net,berth find:s describe:r lay:a splice:a take-up:a
+lines stretch net find:s describe:r lay:c shift:c take-up:a
+lines rule net find:s describe:r post:a amend:a strike:a
+lines number berth find:s reserve:c release:c
+lines lock-gate berth find:s describe:r build:c adjust:c drain:c pull-down:a
+lines district berth find:s describe:r mark-out:c redraw:c dissolve:a
+lines signpost berth find:s read:r put-up:c turn:c take-down:c
+lines passage berth find:s describe:r reopen:c open:a close:a
+watch logbook berth find:s read:r write:c
+watch log-switch berth,pier,harbour find:s describe:r turn:a
+watch carrier berth find:s describe:r hire:a reroute:a dismiss:a
+watch dial berth find:s read:r fit:c unfit:c
+watch bell berth find:s describe:r hang:c retune:c muffle:c take-down:c
+watch board berth find:s look-at:r put-up:c rearrange:c take-down:c
+quay camera berth find:s look-through:r aim:c record:c wipe:a
+quay ramp berth find:s raise:c lower:c lock:a
+quay lamp berth find:s light:c dim:c
+quay sign berth find:s read:r write:c blank:c
+quay turnstile berth find:s count:r open:c shut:c override:a
+quay tide-pole berth find:s read:r calibrate:a
+quay horn berth find:s sound:c
+sailing timetable berth find:s read:r draft:c publish:a withdraw:a
+sailing crossing berth find:s read:r add:c delay:c cancel:a
+sailing manifest berth find:s read:r add-name:c strike-name:c seal:a
+sailing fare berth find:s read:r set:c approve:a
+muster place harbour,pier,berth find:s describe:r found:a move:a close:a
+muster somebody harbour,pier,berth find:s describe:r amend:c enrol:a suspend:a readmit:a strike-off:a
+muster group harbour find:s describe:r found:c dissolve:a
+muster roll harbour find:s let-in:h!join-group put-out:a
+muster stand-in harbour,pier,berth find:s arrange:h!run-as step-in:a!run-as end:a
+muster pass harbour,pier,berth find:s mint:h!mint-credential cancel:a
+muster role harbour,pier,berth find:s describe:r write:a rewrite:h!edit-role tear-up:a
+muster grant harbour,pier,berth find:s describe:r give:h!edit-grants alter:h!edit-grants take-back:a
+muster denial harbour,pier,berth find:s impose:a alter:h!lift-denial lift:h!lift-denial
+muster ceiling harbour find:s impose:a raise:h!lift-ceiling lift:h!lift-ceiling
+muster guardrail harbour find:s impose:a shift:h!lift-guardrail lift:h!lift-guardrail
+muster question harbour,pier,berth try:r review:r
 `
 
-// Log classes. Read is off by default; admin cannot be switched off.
+// Classes of log. Each can be off. Looking is, unless somebody switches it on.
 const (
-	ClassAdmin = "admin"
-	ClassWrite = "write"
-	ClassRead  = "read"
+	ClassLooking  = "looking"  // see and read
+	ClassHandling = "handling" // change
+	ClassSteering = "steering" // administer and hand-out
 )
 
+// Classes lists the classes of log, the most telling one first.
+var Classes = []string{ClassSteering, ClassHandling, ClassLooking}
+
 // Services lists the services in the order of the catalogue.
-var Services = []string{"store", "queue", "compute", "database", "secrets", "network", "logging", "identity"}
+var Services = []string{"stow", "post", "engine", "tables", "locker", "lines", "watch", "quay", "sailing", "muster"}
+
+var levels = map[string]string{"s": "see", "r": "read", "c": "change", "a": "administer", "h": "hand-out"}
 
 // Catalogue returns every permission that Mooring knows.
 func Catalogue() []*Permission {
 	var out []*Permission
-	levels := map[string]string{"l": "list", "r": "read", "w": "write", "a": "administer", "h": "hand-out"}
-	classes := map[string]string{"l": ClassRead, "r": ClassRead, "w": ClassWrite, "a": ClassAdmin, "h": ClassAdmin}
+	classes := map[string]string{"s": ClassLooking, "r": ClassLooking, "c": ClassHandling, "a": ClassSteering, "h": ClassSteering}
 	for line := range strings.Lines(strings.TrimSpace(catalogueText)) {
 		f := strings.Fields(line)
 		for _, v := range f[3:] {
@@ -102,45 +119,52 @@ func Catalogue() []*Permission {
 // to very broad.
 func BuiltinRoles() []*Role {
 	all := Catalogue()
-	pick := func(levels string, nouns ...string) []string {
+	// upTo lists the permissions of some nouns, written service/noun, up to a level.
+	upTo := func(level string, nouns ...string) []string {
+		order := []string{"see", "read", "change", "administer", "hand-out"}
 		var out []string
 		for _, p := range all {
-			for _, n := range nouns {
-				if strings.Contains(levels, p.Level[:1]) && PermissionMatches(n+":*", p.Permission) {
-					out = append(out, p.Permission)
-				}
+			hit := func(n string) bool { return PermissionMatches(n+":*", p.Permission) }
+			if slices.Index(order, p.Level) <= slices.Index(order, level) && slices.ContainsFunc(nouns, hit) {
+				out = append(out, p.Permission)
 			}
 		}
 		return out
 	}
+	do := func(list string) []string { return strings.Fields(list) }
 	role := func(name, title string, do []string) *Role {
 		return &Role{Name: name, Title: title, Builtin: true, Do: do}
 	}
-	roles := []*Role{
-		role("object-reader", "Read objects of a bucket", []string{"store/object:list", "store/object:read", "store/object:read-metadata"}),
-		role("object-creator", "Add objects to a bucket", []string{"store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}),
-		role("object-editor", "Read, add and change objects of a bucket", pick("lrw", "store/object", "store/upload")),
-		role("topic-publisher", "Publish to a topic", []string{"queue/message:publish"}),
-		role("subscription-consumer", "Receive and acknowledge messages", []string{"queue/message:receive", "queue/message:acknowledge", "queue/subscription:get"}),
-		role("secret-reader", "Read the values of secrets", []string{"secrets/secret:get", "secrets/version:read"}),
-		role("function-invoker", "Invoke functions", []string{"compute/function:invoke"}),
-		role("job-runner", "Run and cancel jobs", []string{"compute/job:list", "compute/job:get", "compute/job:run", "compute/job:cancel"}),
-		role("table-reader", "Connect and read tables", []string{"database/instance:connect", "database/table:list", "database/table:read", "database/query:run"}),
-		role("table-writer", "Connect, read and write tables", []string{"database/instance:connect", "database/table:list", "database/table:read", "database/table:insert", "database/table:update", "database/query:run"}),
-		role("metric-reader", "Read metrics and dashboards", pick("lr", "logging/metric", "logging/dashboard")),
-		role("log-reader", "Read log entries", pick("lr", "logging/entry")),
-		role("log-writer", "Write log entries", []string{"logging/entry:create"}),
-		role("inventory-reader", "Read every policy and the inventory, nothing else", append(pick("lr", "identity/*"), "logging/setting:list", "logging/setting:get", "logging/entry:list", "logging/entry:read")),
-		role("access-manager", "Change grants, roles and memberships", append(pick("lrah", "identity/grant", "identity/role", "identity/membership", "identity/act-as"), "logging/setting:update")),
+	return []*Role{
+		role("send-letters", "Put letters into a rack", do("post/letter:send")),
+		role("call-helpers", "Call helpers", do("engine/helper:call")),
+		role("write-the-logbook", "Write into the logbook", do("watch/logbook:write")),
+		role("sound-the-horn", "Sound the horn of a quay", do("quay/horn:find quay/horn:sound")),
+		role("open-secrets", "See what a secret says", do("locker/secret:describe locker/secret:reveal")),
+		role("look-into-boxes", "See and read what is in boxes", do("stow/item:find stow/item:read stow/item:inspect")),
+		role("collect-letters", "Take letters out of a tray", do("post/letter:collect post/letter:tick-off post/tray:describe")),
+		role("fill-boxes", "Put new things into boxes", do("stow/item:put stow/delivery:begin stow/delivery:finish stow/delivery:abandon")),
+		role("run-errands", "Run errands and call them off", do("engine/errand:find engine/errand:describe engine/errand:run engine/errand:call-off")),
+		role("ask-the-tables", "Enter a library and read its tables", do("tables/library:enter tables/table:find tables/table:read tables/question:ask")),
+		role("keep-the-tables", "Enter a library, read its tables and write their rows", do("tables/library:enter tables/table:find tables/table:read tables/table:add-rows tables/table:mend-rows tables/question:ask")),
+		role("read-the-logbook", "Read the logbook", upTo("read", "watch/logbook")),
+		role("read-the-dials", "Read dials and boards", upTo("read", "watch/dial", "watch/board")),
+		role("work-the-ramps", "Raise and lower ramps, light the lamps", upTo("change", "quay/ramp", "quay/lamp")),
+		role("check-tickets", "Open turnstiles and read the manifest", append(upTo("change", "quay/turnstile"), upTo("read", "sailing/manifest", "sailing/crossing")...)),
+		role("plan-sailings", "Draft timetables, add and delay crossings", upTo("change", "sailing/timetable", "sailing/crossing")),
+		role("pack-and-unpack", "Read, add and change what is in boxes", upTo("change", "stow/item", "stow/delivery")),
+		role("work-the-lockers", "Use and change what is in lockers", upTo("change", "locker/*")),
+		role("work-the-post", "Use and change racks, trays and letters", upTo("change", "post/*")),
+		role("work-the-hold", "Use and change everything in boxes", upTo("change", "stow/*")),
+		role("work-the-library", "Use and change libraries and their tables", upTo("change", "tables/*")),
+		role("rule-the-library", "Everything about libraries, readers included", upTo("hand-out", "tables/*")),
+		role("work-the-engines", "Use and change what runs", upTo("change", "engine/*")),
+		role("chief-engineer", "Everything about what runs and the lines between", upTo("hand-out", "engine/*", "lines/*")),
+		role("quay-master", "Everything on the quay and about sailings", upTo("hand-out", "quay/*", "sailing/*")),
+		role("know-who-may", "See every grant and the inventory, nothing else", append(upTo("read", "muster/*"), do("watch/log-switch:find watch/log-switch:describe watch/logbook:find watch/logbook:read")...)),
+		role("hand-out-access", "Change grants, roles, groups and stand-ins", append(upTo("hand-out", "muster/grant", "muster/role", "muster/roll", "muster/stand-in"), "watch/log-switch:turn")),
+		role("look-round", "See and read everything", upTo("read", "*/*")),
+		role("lend-a-hand", "Use and change everything but access", upTo("change", "*/*")),
+		role("skipper", "Everything, access included", do("*/*:*")),
 	}
-	for _, s := range Services[:7] {
-		roles = append(roles,
-			role(s+"-viewer", "See everything in "+s, pick("lr", s+"/*")),
-			role(s+"-editor", "Use and change everything in "+s, pick("lrw", s+"/*")),
-			role(s+"-admin", "Administer "+s, pick("lrwah", s+"/*")))
-	}
-	return append(roles,
-		role("viewer", "See everything", pick("lr", "*/*")),
-		role("editor", "Use and change everything but access", pick("lrw", "*/*")),
-		role("administrator", "Everything, including access", []string{"*/*:*"}))
 }

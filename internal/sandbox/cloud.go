@@ -26,6 +26,7 @@ var (
 	ErrNotFound     = errors.New("no such document")
 	ErrPrecondition = errors.New("precondition failed: the document is not the one you read")
 	ErrBadDocument  = errors.New("document refused")
+	ErrOtherFormat  = errors.New("its documents are of another version")
 )
 
 type doc struct {
@@ -45,6 +46,10 @@ func (d *doc) at(now time.Time) *doc {
 	}
 	return d
 }
+
+// docFormat is the version of the documents in the folder; of the first one no folder
+// names it.
+const docFormat = 2
 
 // A Cloud is one Mooring, kept in a folder.
 type Cloud struct {
@@ -91,7 +96,14 @@ func (c *Cloud) Close() error { return c.db.Close() }
 func (c *Cloud) AuditDir() string { return filepath.Join(c.dir, "audit") }
 
 func (c *Cloud) load() error {
-	_, err := c.db.Exec(`
+	var format, tables int
+	if err := errors.Join(c.db.QueryRow(`pragma user_version`).Scan(&format), c.db.QueryRow(`select count(*) from sqlite_master`).Scan(&tables)); err != nil {
+		return err
+	}
+	if tables > 0 && format != docFormat {
+		return fmt.Errorf("%w (%d; this program knows %d): make a fresh one with: clipfence sandbox generate", ErrOtherFormat, format, docFormat)
+	}
+	_, err := c.db.Exec(fmt.Sprintf(`pragma user_version = %d;`, docFormat) + `
 		create table if not exists docs(kind text, id text, body blob, primary key(kind, id)) without rowid;
 		create table if not exists tokens(hash text primary key, identity text) without rowid;
 		create table if not exists meta(name text primary key, value text) without rowid;`)
@@ -386,8 +398,8 @@ func (w *World) Root() string {
 }
 
 // Logged reports whether a call at a path is written to the audit log: the
-// switch of the nearest setting is on and its writer may write there. Admin
-// logs cannot be switched off.
+// switch of the nearest setting is on and its writer may write there. Where no setting
+// says anything, looking is not logged and the rest is.
 func (w *World) Logged(path, service, class string, at time.Time) bool {
 	for p := path; p != ""; p = p[:strings.LastIndexByte(p, '/')] {
 		s := w.LogSettings[p]
@@ -396,19 +408,19 @@ func (w *World) Logged(path, service, class string, at time.Time) bool {
 		}
 		for _, l := range s.Logs {
 			if l.Service == service && l.LogClass == class {
-				if !l.On && class != ClassAdmin {
+				if !l.Written {
 					return false
 				}
-				return s.Writer == "" || w.Decide(s.Writer, "logging/entry:create", p, CallContext{Time: at}).Allowed
+				return s.Writer == "" || w.Decide(s.Writer, Rights["log:write"], p, CallContext{Time: at}).Allowed
 			}
 		}
 	}
-	return class == ClassAdmin
+	return class != ClassLooking
 }
 
 // Record writes a call to the audit log when its class is logged there.
 func (c *Cloud) Record(w *World, at time.Time, who, as, permission, path string, v Verdict, network string, mfa bool) error {
-	class := ClassAdmin
+	class := ClassSteering
 	if p := w.Catalogue[permission]; p != nil {
 		class = p.LogClass
 	}
@@ -449,7 +461,7 @@ func (w *World) check(kind, id string, body []byte) (any, []byte, error) {
 			return bad("no role %q", d.Role)
 		case (d.Role == "") == (len(d.Do) == 0):
 			return bad("a grant has a role or permissions, one of the two")
-		case len(d.On) == 0:
+		case len(d.Where) == 0:
 			return bad("a grant names at least one place")
 		}
 	case *Role:

@@ -38,15 +38,15 @@ type Verdict struct {
 	Because string `json:"because"` // the rule that decided, such as "grant g-0412"
 }
 
-// Decide walks the rules one after the other, in the order in which the bridge
-// protocol states them.
+// Decide says yes when some grant gives it and no denial, guardrail or ceiling stands
+// against it; it looks at these one after the other.
 func (w *World) Decide(who, permission, path string, ctx CallContext) Verdict {
 	closure := w.closure(who)
 	inClosure := func(id string) bool { return closure[id] }
 
 	for _, d := range w.Denials {
 		if slices.ContainsFunc(d.To, inClosure) && !slices.ContainsFunc(d.Unless, inClosure) &&
-			listed(d.Do, d.Except, permission) && placed(d.On, path) && w.holds(d.When, path, ctx) {
+			listed(d.Do, d.Except, permission) && placed(d.Where, path) && w.holds(d.When, path, ctx) {
 			return Verdict{false, "denial " + d.ID}
 		}
 	}
@@ -56,12 +56,12 @@ func (w *World) Decide(who, permission, path string, ctx CallContext) Verdict {
 		}
 	}
 	for _, c := range w.Ceilings {
-		if c.Of == who && !(listed(c.Do, c.Except, permission) && placed(c.On, path)) {
+		if c.Of == who && !(listed(c.Do, c.Except, permission) && placed(c.Where, path)) {
 			return Verdict{false, "ceiling " + c.ID}
 		}
 	}
 	for _, g := range w.Grants {
-		if !inClosure(g.To) || !placed(g.On, path) {
+		if !inClosure(g.To) || !placed(g.Where, path) {
 			continue
 		}
 		if !g.Until.IsZero() && !ctx.Time.Before(g.Until) {

@@ -19,7 +19,7 @@ import (
 	"clipfence/internal/sandbox"
 )
 
-const root = "/mooring/org:t"
+const root = "/mooring/harbour:t"
 
 func mooring(t *testing.T, dir string, docs map[string][]any) (*sandbox.Cloud, *httptest.Server) {
 	t.Helper()
@@ -27,9 +27,9 @@ func mooring(t *testing.T, dir string, docs map[string][]any) (*sandbox.Cloud, *
 	if err != nil {
 		t.Fatal(err)
 	}
-	all := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: root}, &sandbox.Node{Path: root + "/bucket:b"}},
+	all := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: root}, &sandbox.Node{Path: root + "/box:b"}},
 		sandbox.KindIdentity: {&sandbox.Identity{ID: "person/admin"}, &sandbox.Identity{ID: "workload/x"}, &sandbox.Identity{ID: "person/left", Disabled: true}, &sandbox.Identity{ID: "workload/w"}},
-		sandbox.KindGrant:    {&sandbox.Grant{ID: "a", To: "person/admin", Role: "administrator", On: []string{root + "/**"}}, &sandbox.Grant{ID: "x", To: "workload/x", Do: []string{"store/object:read", "store/object:create"}, On: []string{root + "/**"}}},
+		sandbox.KindGrant:    {&sandbox.Grant{ID: "a", To: "person/admin", Role: "administrator", Where: []string{root + "/**"}}, &sandbox.Grant{ID: "x", To: "workload/x", Do: []string{"stow/item:read", "stow/item:put"}, Where: []string{root + "/**"}}},
 		sandbox.KindActAs:    {&sandbox.ActAs{ID: "1", From: "workload/w", To: "workload/x"}}}
 	for _, p := range sandbox.Catalogue() {
 		all[sandbox.KindPermission] = append(all[sandbox.KindPermission], p)
@@ -76,8 +76,8 @@ func TestProtocol(t *testing.T) {
 	_, srv := mooring(t, t.TempDir(), nil)
 	_, _, h := ask(t, srv, "admin", "GET /collections/grants/item?id=x", "")
 	tag := h.Get("ETag")
-	newGrant := `{"id":"n","to":"workload/x","role":"viewer","on":["` + root + `/**"]}`
-	oldGrant := `{"id":"x","to":"workload/x","role":"viewer","on":["` + root + `/**"]}`
+	newGrant := `{"id":"n","to":"workload/x","role":"viewer","where": ["` + root + `/**"]}`
+	oldGrant := `{"id":"x","to":"workload/x","role":"viewer","where": ["` + root + `/**"]}`
 	for _, tt := range []struct {
 		name, token, call, body string
 		headers                 []string
@@ -100,15 +100,15 @@ func TestProtocol(t *testing.T) {
 		{"unknown field", "admin", "PUT /collections/grants/item?id=n", `{"id":"n","colour":1}`, []string{"If-None-Match: *"}, 422, "unknown field"},
 		{"unknown role", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "viewer", "king", 1), []string{"If-None-Match: *"}, 422, "no role"},
 		{"unknown identity", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "workload/x", "workload/y", 1), []string{"If-None-Match: *"}, 422, "no identity"},
-		{"not allowed to grant", "x", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 403, "identity/grant:create"},
+		{"not allowed to grant", "x", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 403, "muster/grant:give"},
 		{"new", "admin", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 200, `"id":"n"`},
 		{"edit", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: " + tag}, 200, `"viewer"`},
 		{"remove without reading", "admin", "DELETE /collections/grants/item?id=n", "", nil, 428, ""},
 		{"remove what is not there", "admin", "DELETE /collections/grants/item?id=zz", "", []string{`If-Match: "q"`}, 404, ""},
-		{"built-in role", "admin", "PUT /collections/roles/item?id=viewer", `{"name":"viewer","do":["store/object:read"]}`, []string{`If-Match: "q"`}, 422, "built-in"},
-		{"call", "x", "POST /act", `{"permission":"store/object:delete","path":"` + root + `/bucket:b/1"}`, nil, 403, "may not"},
-		{"call as another", "w", "POST /act", `{"permission":"store/object:read","path":"` + root + `/bucket:b/1","as":"workload/x"}`, nil, 200, `"allowed":true`},
-		{"call as somebody else", "x", "POST /act", `{"permission":"store/object:read","path":"` + root + `/bucket:b/1","as":"person/admin"}`, nil, 403, "may not act as"},
+		{"built-in role", "admin", "PUT /collections/roles/item?id=viewer", `{"name":"viewer","do":["stow/item:read"]}`, []string{`If-Match: "q"`}, 422, "built-in"},
+		{"call", "x", "POST /act", `{"permission":"stow/item:throw-out","path":"` + root + `/box:b/1"}`, nil, 403, "may not"},
+		{"call as another", "w", "POST /act", `{"permission":"stow/item:read","path":"` + root + `/box:b/1","as":"workload/x"}`, nil, 200, `"allowed":true`},
+		{"call as somebody else", "x", "POST /act", `{"permission":"stow/item:read","path":"` + root + `/box:b/1","as":"person/admin"}`, nil, 403, "may not act as"},
 		{"no such permission", "x", "POST /act", `{"permission":"a/b:c","path":"/m"}`, nil, 400, "no permission"},
 		{"faults are not for all", "x", "PUT /faults", `{}`, nil, 403, ""},
 		{"bad cursor", "admin", "GET /logs?cursor=../../x:1", "", nil, 400, "not one of ours"},
@@ -124,7 +124,7 @@ func TestProtocol(t *testing.T) {
 func TestPaging(t *testing.T) {
 	var nodes []any
 	for i := range 37 {
-		nodes = append(nodes, &sandbox.Node{Path: fmt.Sprintf("%s/bucket:%d", root, i)})
+		nodes = append(nodes, &sandbox.Node{Path: fmt.Sprintf("%s/box:%d", root, i)})
 	}
 	_, srv := mooring(t, t.TempDir(), map[string][]any{sandbox.KindNode: nodes})
 	for limit := 1; limit < 45; limit += 6 {
@@ -157,12 +157,12 @@ func TestVisibleLater(t *testing.T) {
 	now := time.Now()
 	c.Now = func() time.Time { return now }
 	c.SetFaults(sandbox.Faults{VisibleAfterMS: 60_000})
-	grant := `{"id":"n","to":"workload/w","role":"object-reader","on":["` + root + `/**"]}`
+	grant := `{"id":"n","to":"workload/w","role":"look-into-boxes","where": ["` + root + `/**"]}`
 	if status, body, _ := ask(t, srv, "admin", "PUT /collections/grants/item?id=n", grant, "If-None-Match: *"); status != 200 {
 		t.Fatal(body)
 	}
 	may := func() bool {
-		status, _, _ := ask(t, srv, "w", "POST /act", `{"permission":"store/object:read","path":"`+root+`/bucket:b"}`)
+		status, _, _ := ask(t, srv, "w", "POST /act", `{"permission":"stow/item:read","path":"`+root+`/box:b"}`)
 		return status == 200
 	}
 	seen := func() bool { s, _, _ := ask(t, srv, "admin", "GET /collections/grants/item?id=n", ""); return s == 200 }
@@ -184,7 +184,7 @@ func TestVisibleLater(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	if it, err := again.Get(sandbox.KindGrant, "n"); err != nil || !strings.Contains(string(it.Value), "object-reader") {
+	if it, err := again.Get(sandbox.KindGrant, "n"); err != nil || !strings.Contains(string(it.Value), "look-into-boxes") {
 		t.Errorf("after a restart: %s, %v", it.Value, err)
 	}
 }
@@ -193,7 +193,7 @@ func TestVisibleLater(t *testing.T) {
 // write; and what is logged is served from any cursor.
 func TestAuditLog(t *testing.T) {
 	sw := func(read bool) []sandbox.LogSwitch {
-		return []sandbox.LogSwitch{{Service: "store", LogClass: "read", On: read}, {Service: "store", LogClass: "write", On: true}}
+		return []sandbox.LogSwitch{{Service: "store", LogClass: "read", Written: read}, {Service: "store", LogClass: "write", Written: true}}
 	}
 	for _, tt := range []struct {
 		name    string
@@ -201,8 +201,8 @@ func TestAuditLog(t *testing.T) {
 		want    []string
 	}{
 		{"no setting: nothing but admin", nil, nil},
-		{"reading is off", &sandbox.LogSetting{Node: root, Logs: sw(false)}, []string{"store/object:create"}},
-		{"reading is on", &sandbox.LogSetting{Node: root, Logs: sw(true)}, []string{"store/object:read", "store/object:create", "store/object:read"}},
+		{"reading is off", &sandbox.LogSetting{Node: root, Logs: sw(false)}, []string{"stow/item:put"}},
+		{"reading is on", &sandbox.LogSetting{Node: root, Logs: sw(true)}, []string{"stow/item:read", "stow/item:put", "stow/item:read"}},
 		{"the writer may not write", &sandbox.LogSetting{Node: root, Writer: "workload/w", Logs: sw(true)}, nil},
 	} {
 		docs := map[string][]any{}
@@ -210,10 +210,10 @@ func TestAuditLog(t *testing.T) {
 			docs[sandbox.KindLogSetting] = []any{tt.setting}
 		}
 		_, srv := mooring(t, t.TempDir(), docs)
-		for _, p := range []string{"store/object:read", "store/object:create"} {
-			ask(t, srv, "x", "POST /act", `{"permission":"`+p+`","path":"`+root+`/bucket:b/1"}`)
+		for _, p := range []string{"stow/item:read", "stow/item:put"} {
+			ask(t, srv, "x", "POST /act", `{"permission":"`+p+`","path":"`+root+`/box:b/1"}`)
 		}
-		ask(t, srv, "w", "POST /act", `{"permission":"store/object:read","path":"`+root+`/bucket:b/1"}`) // refused
+		ask(t, srv, "w", "POST /act", `{"permission":"stow/item:read","path":"`+root+`/box:b/1"}`) // refused
 		var got []string
 		cursor := ""
 		for range 10 {

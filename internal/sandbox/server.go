@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -51,17 +52,17 @@ type Route struct {
 // Routes lists every operation that the handler serves; a test holds it against
 // openapi.yaml.
 var Routes = []Route{
-	{"GET", "/bridge/v1/about", (*Cloud).about},
-	{"GET", "/bridge/v1/collections/{kind}", (*Cloud).listItems},
-	{"GET", "/bridge/v1/collections/{kind}/item", (*Cloud).getItem},
-	{"PUT", "/bridge/v1/collections/{kind}/item", (*Cloud).putItem},
-	{"DELETE", "/bridge/v1/collections/{kind}/item", (*Cloud).deleteItem},
-	{"GET", "/bridge/v1/logs", (*Cloud).logs},
-	{"POST", "/bridge/v1/may", (*Cloud).may},
-	{"POST", "/bridge/v1/decide", (*Cloud).decide},
-	{"POST", "/bridge/v1/act", (*Cloud).act},
-	{"GET", "/bridge/v1/faults", (*Cloud).getFaults},
-	{"PUT", "/bridge/v1/faults", (*Cloud).putFaults},
+	{"GET", "/bridge/v2/about", (*Cloud).about},
+	{"GET", "/bridge/v2/collections/{kind}", (*Cloud).listItems},
+	{"GET", "/bridge/v2/collections/{kind}/item", (*Cloud).getItem},
+	{"PUT", "/bridge/v2/collections/{kind}/item", (*Cloud).putItem},
+	{"DELETE", "/bridge/v2/collections/{kind}/item", (*Cloud).deleteItem},
+	{"GET", "/bridge/v2/logs", (*Cloud).logs},
+	{"POST", "/bridge/v2/may", (*Cloud).may},
+	{"POST", "/bridge/v2/decide", (*Cloud).decide},
+	{"POST", "/bridge/v2/act", (*Cloud).act},
+	{"GET", "/bridge/v2/faults", (*Cloud).getFaults},
+	{"PUT", "/bridge/v2/faults", (*Cloud).putFaults},
 }
 
 // A problem is an answer other than 200 (RFC 9457).
@@ -193,22 +194,31 @@ func (c *Cloud) about(q *request) (any, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return map[string]any{
-		"protocol": "bridge/1", "source": strings.Split(q.world.Root()+"//", "/")[1], "root": q.world.Root(),
-		"revision": c.revision, "you": q.who, "time": q.now, "collections": Kinds, "last_seen": true,
+		"protocol": "bridge/2", "source": strings.Split(q.world.Root()+"//", "/")[1], "root": q.world.Root(),
+		"revision": c.revision, "you": q.who, "time": q.now, "collections": Kinds, "last_seen": true, "rights": Rights,
 	}, nil
 }
 
-// noun returns the noun whose list, create, update and delete guard a kind.
-var noun = map[string]string{
-	KindNode: "identity/node", KindIdentity: "identity/identity", KindMembership: "identity/membership",
-	KindActAs: "identity/act-as", KindRole: "identity/role", KindGrant: "identity/grant", KindDenial: "identity/denial",
-	KindCeiling: "identity/ceiling", KindGuardrail: "identity/guardrail", KindLogSetting: "logging/setting",
-	KindPermission: "identity/role",
+// Rights says which permission each operation on a collection takes, as "kind:operation";
+// the bridge tells it, so that whoever connects to one can check what it may do.
+var Rights = map[string]string{
+	"log:read": "watch/logbook:read", "log:write": "watch/logbook:write",
+	"log-settings:list": "watch/log-switch:find", "log-settings:create": "watch/log-switch:turn", "log-settings:update": "watch/log-switch:turn", "log-settings:delete": "watch/log-switch:turn",
+	"catalogue:list": "muster/role:find",
+	"nodes:list":     "muster/place:find", "nodes:create": "muster/place:found", "nodes:update": "muster/place:move", "nodes:delete": "muster/place:close",
+	"identities:list": "muster/somebody:find", "identities:create": "muster/somebody:enrol", "identities:update": "muster/somebody:amend", "identities:delete": "muster/somebody:strike-off",
+	"memberships:list": "muster/roll:find", "memberships:create": "muster/roll:let-in", "memberships:update": "muster/roll:let-in", "memberships:delete": "muster/roll:put-out",
+	"act-as:list": "muster/stand-in:find", "act-as:create": "muster/stand-in:arrange", "act-as:update": "muster/stand-in:arrange", "act-as:delete": "muster/stand-in:end",
+	"roles:list": "muster/role:find", "roles:create": "muster/role:write", "roles:update": "muster/role:rewrite", "roles:delete": "muster/role:tear-up",
+	"grants:list": "muster/grant:find", "grants:create": "muster/grant:give", "grants:update": "muster/grant:alter", "grants:delete": "muster/grant:take-back",
+	"denials:list": "muster/denial:find", "denials:create": "muster/denial:impose", "denials:update": "muster/denial:alter", "denials:delete": "muster/denial:lift",
+	"ceilings:list": "muster/ceiling:find", "ceilings:create": "muster/ceiling:impose", "ceilings:update": "muster/ceiling:raise", "ceilings:delete": "muster/ceiling:lift",
+	"guardrails:list": "muster/guardrail:find", "guardrails:create": "muster/guardrail:impose", "guardrails:update": "muster/guardrail:shift", "guardrails:delete": "muster/guardrail:lift",
 }
 
 func (q *request) kind() (string, error) {
 	k := q.PathValue("kind")
-	if noun[k] == "" {
+	if !slices.Contains(Kinds, k) {
 		return "", fail(404, "no collection %q", k)
 	}
 	return k, nil
@@ -219,7 +229,7 @@ func (c *Cloud) listItems(q *request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := q.need(noun[kind]+":list", q.world.Root()); err != nil {
+	if err := q.need(Rights[kind+":list"], q.world.Root()); err != nil {
 		return nil, err
 	}
 	limit, err := q.limit(defaultPage, maxPage)
@@ -255,7 +265,7 @@ func (c *Cloud) getItem(q *request) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := q.need(noun[kind]+":list", q.world.Root()); err != nil {
+	if err := q.need(Rights[kind+":list"], q.world.Root()); err != nil {
 		return nil, err
 	}
 	it, err := c.Get(kind, q.URL.Query().Get("id"))
@@ -270,9 +280,9 @@ func (c *Cloud) getItem(q *request) (any, error) {
 func (q *request) places(v any) []string {
 	switch d := v.(type) {
 	case *Grant:
-		return anchors(d.On)
+		return anchors(d.Where)
 	case *Denial:
-		return anchors(d.On)
+		return anchors(d.Where)
 	case *Node:
 		return []string{d.Path}
 	case *LogSetting:
@@ -347,15 +357,12 @@ func (c *Cloud) putItem(q *request) (any, error) {
 	if err != nil {
 		return nil, fail(422, "%v", err)
 	}
-	verb := ":update"
-	if want == "" || kind == KindMembership {
-		verb = ":create"
-	}
-	if kind == KindLogSetting {
-		verb = ":update"
+	operation := ":update"
+	if want == "" {
+		operation = ":create"
 	}
 	var tag string
-	err = c.audited(q, noun[kind]+verb, q.places(v), func() error {
+	err = c.audited(q, Rights[kind+operation], q.places(v), func() error {
 		tag, err = c.put(kind, id, body, want)
 		return err
 	})
@@ -394,7 +401,7 @@ func (c *Cloud) deleteItem(q *request) (any, error) {
 			}
 		}
 	}
-	err = c.audited(q, noun[kind]+":delete", q.places(v), func() error {
+	err = c.audited(q, Rights[kind+":delete"], q.places(v), func() error {
 		_, err := c.put(kind, id, nil, want)
 		return err
 	})
@@ -405,7 +412,7 @@ func (c *Cloud) deleteItem(q *request) (any, error) {
 }
 
 func (c *Cloud) logs(q *request) (any, error) {
-	if err := q.need("logging/entry:read", q.world.Root()); err != nil {
+	if err := q.need(Rights["log:read"], q.world.Root()); err != nil {
 		return nil, err
 	}
 	limit, err := q.limit(20_000, maxLogPage)
@@ -471,7 +478,7 @@ func (c *Cloud) decide(q *request) (any, error) {
 	if err := q.body(&in); err != nil {
 		return nil, err
 	}
-	if err := q.need("identity/policy:simulate", q.world.Root()); err != nil {
+	if err := q.need("muster/question:try", q.world.Root()); err != nil {
 		return nil, err
 	}
 	out := make([]Verdict, len(in.Items))
@@ -522,7 +529,7 @@ func (c *Cloud) getFaults(q *request) (any, error) {
 }
 
 func (c *Cloud) putFaults(q *request) (any, error) {
-	if err := q.need("identity/grant:create", q.world.Root()); err != nil {
+	if err := q.need(Rights["grants:create"], q.world.Root()); err != nil {
 		return nil, err
 	}
 	var f Faults

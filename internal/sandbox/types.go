@@ -76,16 +76,16 @@ type Role struct {
 
 // Grant gives a role or permissions to an identity on places.
 type Grant struct {
-	ID      string     `json:"id"`
-	To      string     `json:"to"`
-	Role    string     `json:"role,omitempty"`
-	Do      []string   `json:"do,omitempty"`
-	Except  []string   `json:"except,omitempty"`
-	On      []string   `json:"on"`
-	When    *Condition `json:"when,omitempty"`
-	Until   time.Time  `json:"until,omitzero"`
-	Side    string     `json:"side,omitempty"`
-	Created time.Time  `json:"created,omitzero"`
+	ID       string     `json:"id"`
+	To       string     `json:"to"`
+	Role     string     `json:"role,omitempty"`
+	Do       []string   `json:"do,omitempty"`
+	Except   []string   `json:"except,omitempty"`
+	Where    []string   `json:"where"`
+	When     *Condition `json:"when,omitempty"`
+	Until    time.Time  `json:"until,omitzero"`
+	KeptWith string     `json:"kept_with,omitempty"`
+	Created  time.Time  `json:"created,omitzero"`
 }
 
 // Denial refuses permissions.
@@ -95,7 +95,7 @@ type Denial struct {
 	Unless []string   `json:"unless,omitempty"`
 	Do     []string   `json:"do,omitempty"`
 	Except []string   `json:"except,omitempty"`
-	On     []string   `json:"on"`
+	Where  []string   `json:"where"`
 	When   *Condition `json:"when,omitempty"`
 }
 
@@ -105,7 +105,7 @@ type Ceiling struct {
 	Of     string   `json:"of"`
 	Do     []string `json:"do,omitempty"`
 	Except []string `json:"except,omitempty"`
-	On     []string `json:"on"`
+	Where  []string `json:"where"`
 }
 
 // Guardrail bounds everybody on a node and below.
@@ -149,7 +149,7 @@ type LogSetting struct {
 type LogSwitch struct {
 	Service  string    `json:"service"`
 	LogClass string    `json:"log_class"`
-	On       bool      `json:"on"`
+	Written  bool      `json:"written"`
 	Since    time.Time `json:"since,omitzero"`
 }
 

@@ -15,11 +15,11 @@ import (
 )
 
 func estate() *model.Estate {
-	e := &model.Estate{Source: "s", Catalogue: model.Catalogue{{Permission: model.MustPermission("a/x:get"), Level: model.Read}, {Permission: model.MustPermission("b/x:get"), Level: model.Write}}}
+	e := &model.Estate{Source: "s", Catalogue: model.Catalogue{{Permission: model.MustPermission("a/x:get"), Level: model.Read}, {Permission: model.MustPermission("b/x:get"), Level: model.Change}}}
 	for i := range 30 {
 		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/s/a:%d", i)), Labels: map[string]string{"n": fmt.Sprint(i % 3)}})
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprintf("person/%d", i))})
-		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint(i), To: model.MustID(fmt.Sprintf("person/%d", i)), Rights: model.Permissions(model.MustPermission("a/x:get")), On: []model.PathPattern{model.MustPathPattern(fmt.Sprintf("/s/a:%d/**", i))}})
+		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint(i), To: model.MustID(fmt.Sprintf("person/%d", i)), Rights: model.Permissions(model.MustPermission("a/x:get")), Where: []model.PathPattern{model.MustPathPattern(fmt.Sprintf("/s/a:%d/**", i))}})
 	}
 	return e
 }

@@ -73,7 +73,7 @@ type Right struct {
 	For        string `json:"for"` // "reading" or "changing"
 	What       string `json:"what"`
 	Permission string `json:"permission"`
-	On         string `json:"on"`
+	Where      string `json:"where"`
 	OK         bool   `json:"ok"`
 	Why        string `json:"why"`
 	Mend       string `json:"mend,omitempty"` // the smallest grant that mends a lack

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -30,9 +31,14 @@ var (
 	ErrNone = errors.New("not in the store")
 )
 
-// migrations bring a store from version i to i+1. They are never changed once
-// released, only added to.
-var migrations = []string{`
+// A migration brings a store from one version to the next.
+type migration struct {
+	sql  string
+	then func(*sql.Tx) error // what SQL cannot say; may be nil
+}
+
+// migrations are never changed once released, only added to.
+var migrations = []migration{{sql: `
 create table surveys(id integer primary key, source text not null, started text not null, finished text, cursor text not null default '', version text not null default '');
 create table records(survey integer not null, kind text not null, id text not null, etag text not null, value blob not null, primary key(survey, kind, id)) without rowid;
 create table folds(id integer primary key, source text not null, rows integer not null, body blob not null);
@@ -45,11 +51,67 @@ create table unmapped(source text not null, permission text not null, file text 
 create table waivers(finding text primary key, reason text not null, by text not null, until text not null, at text not null) without rowid;
 create table gates(id text primary key, body blob not null) without rowid;
 create table settings(name text primary key, value text not null) without rowid;
-`}
+`}, {sql: `
+alter table records add column format integer not null default 2;
+alter table gates add column format integer not null default 2;
+`, then: toFormat2}}
+
+// toFormat2 brings records and gate requests to the words of [source.FormatVersion] 2.
+func toFormat2(tx *sql.Tx) error {
+	for _, kind := range []string{source.Permissions, source.Grants, source.Denials, source.Ceilings, source.Coverage} {
+		err := rewrite(tx, `select survey, id, value from records where kind = '`+kind+`'`, `update records set value = ? where kind = '`+kind+`' and survey = ? and id = ?`,
+			func(v []byte) ([]byte, error) { return source.FromV1(kind, v) })
+		if err != nil {
+			return err
+		}
+	}
+	return rewrite(tx, `select 0, id, body from gates`, `update gates set body = ? where ? = 0 and id = ?`, func(v []byte) ([]byte, error) { return source.GateFromV1(v) })
+}
+
+// rewrite replaces one value of each row that a query finds by a number and a text.
+func rewrite(tx *sql.Tx, find, put string, f func([]byte) ([]byte, error)) error {
+	type row struct {
+		n    int64
+		id   string
+		body []byte
+	}
+	var all []row
+	rows, err := tx.Query(find)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r row
+		if err := rows.Scan(&r.n, &r.id, &r.body); err != nil {
+			return err
+		}
+		all = append(all, r)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	st, err := tx.Prepare(put)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	for _, r := range all {
+		body, err := f(r.body)
+		if err != nil {
+			return fmt.Errorf("%w: %v", ErrDamaged, err)
+		}
+		if _, err := st.Exec(body, r.n, r.id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // A Store is an open store.
 type Store struct {
-	db *sql.DB
+	file string
+	db   *sql.DB
 }
 
 // Open opens the store in a file, makes it where there is none, and brings an
@@ -64,7 +126,7 @@ func Open(ctx context.Context, file string) (*Store, error) {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	s := &Store{db: db}
+	s := &Store{file: file, db: db}
 	if err := s.migrate(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("%s: %w", file, explain(err)), db.Close())
 	}
@@ -93,19 +155,53 @@ func (s *Store) migrate(ctx context.Context) error {
 	if version > len(migrations) {
 		return fmt.Errorf("%w (version %d; this program knows %d): use that one, or a fresh folder", ErrNewer, version, len(migrations))
 	}
-	for ; version < len(migrations); version++ {
-		err := s.tx(ctx, func(tx *sql.Tx) error {
-			if _, err := tx.Exec(migrations[version]); err != nil {
-				return err
-			}
-			_, err := tx.Exec(fmt.Sprintf(`pragma user_version = %d`, version+1))
-			return err
-		})
-		if err != nil {
-			return err
+	if version == len(migrations) {
+		return nil
+	}
+	if version > 0 {
+		if err := s.keepCopy(ctx, version); err != nil {
+			return fmt.Errorf("keeping a copy of the store before it is brought up to date: %w", err)
 		}
 	}
-	return nil
+	// All at once: a store is of one version or of another, whenever the program dies.
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		var now int // another process may have been faster
+		if err := tx.QueryRow(`pragma user_version`).Scan(&now); err != nil {
+			return err
+		}
+		for ; now < len(migrations); now++ {
+			if _, err := tx.Exec(migrations[now].sql); err != nil {
+				return err
+			}
+			if f := migrations[now].then; f != nil {
+				if err := f(tx); err != nil {
+					return err
+				}
+			}
+		}
+		_, err := tx.Exec(fmt.Sprintf(`pragma user_version = %d`, len(migrations)))
+		return err
+	})
+}
+
+// keepCopy writes the store as it is beside itself, under the version that it has. A
+// copy that is there already stays: it is of the same version, and older.
+func (s *Store) keepCopy(ctx context.Context, version int) error {
+	name := fmt.Sprintf("%s.version-%d", s.file, version)
+	if _, err := os.Stat(name); err == nil {
+		return nil
+	}
+	part := name + ".part"
+	if err := os.Remove(part); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, err := s.db.ExecContext(ctx, `vacuum into ?`, part); err != nil {
+		return explain(err)
+	}
+	if err := os.Chmod(part, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(part, name)
 }
 
 // Close closes the file.
@@ -191,7 +287,7 @@ func (s *Store) BeginSurvey(ctx context.Context, src string, now time.Time) (Sur
 // SaveBatch keeps a part of a survey together with the cursor behind it.
 func (s *Store) SaveBatch(ctx context.Context, survey int64, b source.Batch) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		put, err := tx.Prepare(`insert or replace into records values(?, ?, ?, ?, ?)`)
+		put, err := tx.Prepare(`insert or replace into records(survey, kind, id, etag, value) values(?, ?, ?, ?, ?)`)
 		if err != nil {
 			return err
 		}
@@ -271,14 +367,18 @@ func (s *Store) Estate(ctx context.Context, src string, survey int64) (*model.Es
 	err = s.rows(ctx, func(scan func(...any) error) error {
 		var kind string
 		var value []byte
-		if err := scan(&kind, &value); err != nil {
+		var format int
+		if err := scan(&kind, &value, &format); err != nil {
 			return err
+		}
+		if format != source.FormatVersion {
+			return fmt.Errorf("%w: survey %d, a record of %s is of format %d", ErrDamaged, at.ID, kind, format)
 		}
 		if err := put(e, kind, value); err != nil {
 			return fmt.Errorf("%w: survey %d, a record of %s: %v", ErrDamaged, at.ID, kind, err)
 		}
 		return nil
-	}, `select kind, value from records where survey = ? order by kind, id`, at.ID)
+	}, `select kind, value, format from records where survey = ? order by kind, id`, at.ID)
 	return e, *at, err
 }
 
@@ -371,7 +471,7 @@ func (s *Store) Waivers(ctx context.Context) (map[string]Waiver, error) {
 
 // SaveGate keeps the body of a gate request under its id.
 func (s *Store) SaveGate(ctx context.Context, id string, body []byte) error {
-	_, err := s.db.ExecContext(ctx, `insert or replace into gates values(?, ?)`, id, body)
+	_, err := s.db.ExecContext(ctx, `insert or replace into gates(id, body) values(?, ?)`, id, body)
 	return explain(err)
 }
 

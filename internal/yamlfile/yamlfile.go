@@ -5,6 +5,11 @@
 // Field names are those of the json tags, so that one struct serves the file, the
 // JSON output and, through [Schema], the published JSON Schema. A field tagged
 // `yaml:",inline"` is an embedded struct whose fields stand beside the others.
+//
+// Files of an earlier format are read as well. A field tagged `was:"KEY OLD=NEW ..."`
+// was called KEY once, and its values OLD once; a value that was a text and is a mapping
+// now is an [OldForm]. Each such place is a [model.Remark] that says what to write now,
+// in the field Remarks of the outermost struct, where it has one.
 package yamlfile
 
 import (
@@ -58,7 +63,10 @@ func Decode(name string, data []byte, v any) error {
 		return &Error{model.Position{File: name, Line: extra.Line, Column: 1}, "a second document begins here; one is wanted"}
 	}
 	d := &decoder{name: name}
-	d.value(doc.Content[0], reflect.ValueOf(v).Elem(), "")
+	d.value(doc.Content[0], reflect.ValueOf(v).Elem(), "", "")
+	if r := reflect.ValueOf(v).Elem().FieldByName("Remarks"); r.IsValid() && r.Type() == reflect.TypeFor[[]model.Remark]() {
+		r.Set(reflect.ValueOf(d.remarks))
+	}
 	if len(d.errs) == maxErrors {
 		d.errs = append(d.errs, fmt.Errorf("%s: more faults follow; mend these first", name))
 	}
@@ -81,12 +89,39 @@ func lineOf(err error) int {
 }
 
 type decoder struct {
-	name string
-	errs []error
+	name    string
+	errs    []error
+	remarks []model.Remark
+}
+
+// An OldForm is a struct that a file of an earlier format writes as one text.
+type OldForm interface {
+	// FromText reads the text of then and says what to write now.
+	FromText(text string) (now string, err error)
+}
+
+// Version says what to make of the version that a file names under a key: the one of
+// now is fine, an earlier one is read and remarked on, any other is an error.
+func Version(name, key string, have, want int, remarks *[]model.Remark) error {
+	switch {
+	case have == want:
+		return nil
+	case have > 0 && have < want:
+		*remarks = append(*remarks, model.Remark{At: model.Position{File: name},
+			Text: fmt.Sprintf("%s: %d is an earlier format, which is still read; write %s: %d", key, have, key, want)})
+		return nil
+	}
+	return fmt.Errorf("%s: %s: format %d is not known to this program (want %d)", name, key, have, want)
 }
 
 func (d *decoder) at(n *yaml.Node) model.Position {
 	return model.Position{File: d.name, Line: n.Line, Column: n.Column}
+}
+
+func (d *decoder) remark(n *yaml.Node, format string, args ...any) {
+	if len(d.remarks) < maxErrors {
+		d.remarks = append(d.remarks, model.Remark{At: d.at(n), Text: fmt.Sprintf(format, args...)})
+	}
 }
 
 func (d *decoder) fault(n *yaml.Node, format string, args ...any) {
@@ -112,7 +147,18 @@ func say(n *yaml.Node) string {
 
 var textType = reflect.TypeFor[encoding.TextUnmarshaler]()
 
-func (d *decoder) value(n *yaml.Node, v reflect.Value, where string) {
+// value reads n into v. where is the path of the field for messages; was is the tag
+// that names the words of before.
+func (d *decoder) value(n *yaml.Node, v reflect.Value, where, was string) {
+	if n.Kind == yaml.ScalarNode && was != "" {
+		for _, f := range strings.Fields(was) {
+			if old, now, ok := strings.Cut(f, "="); ok && n.Value == old {
+				d.remark(n, "%s: %q is called %q now", where, old, now)
+				n.Value = now
+				break
+			}
+		}
+	}
 	if n.Kind == yaml.AliasNode {
 		d.fault(n, "%s: aliases (*name) are not read here; write the value out", where)
 		return
@@ -139,6 +185,15 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, where string) {
 	}
 	switch v.Kind() {
 	case reflect.Struct:
+		if old, ok := v.Addr().Interface().(OldForm); ok && n.Kind == yaml.ScalarNode {
+			now, err := old.FromText(n.Value)
+			if err != nil {
+				d.fault(n, "%s: %v", where, err)
+				return
+			}
+			d.remark(n, "%s: a text stood here once; write %s", where, now)
+			return
+		}
 		if want(yaml.MappingNode, "a mapping") {
 			d.object(n, v, where)
 		}
@@ -151,7 +206,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, where string) {
 		}
 		out := reflect.MakeSlice(v.Type(), len(n.Content), len(n.Content))
 		for i, c := range n.Content {
-			d.value(c, out.Index(i), fmt.Sprintf("%s[%d]", where, i))
+			d.value(c, out.Index(i), fmt.Sprintf("%s[%d]", where, i), was)
 		}
 		v.Set(out)
 	case reflect.Map:
@@ -162,8 +217,8 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, where string) {
 		for i := 0; i+1 < len(n.Content); i += 2 {
 			k := reflect.New(v.Type().Key()).Elem()
 			e := reflect.New(v.Type().Elem()).Elem()
-			d.value(n.Content[i], k, where)
-			d.value(n.Content[i+1], e, where+"."+n.Content[i].Value)
+			d.value(n.Content[i], k, where, "")
+			d.value(n.Content[i+1], e, where+"."+n.Content[i].Value, "")
 			if out.MapIndex(k).IsValid() {
 				d.fault(n.Content[i], "%s: key %s is given twice", where, say(n.Content[i]))
 			}
@@ -200,16 +255,27 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, where string) {
 	}
 }
 
-// fields maps the names that a struct's mapping may hold to its fields.
-func fields(t reflect.Type) (names []string, index map[string][]int) {
-	index = map[string][]int{}
+// A known is a field that a mapping may hold.
+type known struct {
+	index []int
+	was   string // the words of before
+	now   string // for a key of before: the one of now
+}
+
+// fields maps the names that a struct's mapping may hold, now and once, to its fields.
+func fields(t reflect.Type) (names []string, index map[string]known) {
+	index = map[string]known{}
 	for _, f := range reflect.VisibleFields(t) {
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name == "" || name == "-" || !f.IsExported() {
 			continue
 		}
 		names = append(names, name)
-		index[name] = f.Index
+		was := f.Tag.Get("was")
+		index[name] = known{index: f.Index, was: was}
+		if old, _, _ := strings.Cut(was, " "); old != "" && !strings.Contains(old, "=") {
+			index[old] = known{f.Index, was, name}
+		}
 	}
 	return names, index
 }
@@ -222,17 +288,22 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, where string) {
 	seen := map[string]bool{}
 	for i := 0; i+1 < len(n.Content); i += 2 {
 		k, c := n.Content[i], n.Content[i+1]
-		ix, ok := index[k.Value]
-		path := strings.TrimPrefix(where+"."+k.Value, ".")
+		f, ok := index[k.Value]
+		name := k.Value
+		if f.now != "" {
+			name = f.now
+			d.remark(k, "%s is called %s now", strings.TrimPrefix(where+"."+k.Value, "."), name)
+		}
+		path := strings.TrimPrefix(where+"."+name, ".")
 		switch {
 		case !ok:
 			d.fault(k, "field %s is not known here%s; the fields are %s", say(k), nearest(k.Value, names), strings.Join(names, ", "))
-		case seen[k.Value]:
+		case seen[name]:
 			d.fault(k, "field %s is given twice", path)
 		default:
-			d.value(c, v.FieldByIndex(ix), path)
+			d.value(c, v.FieldByIndex(f.index), path, f.was)
 		}
-		seen[k.Value] = true
+		seen[name] = true
 	}
 }
 

@@ -127,14 +127,14 @@ func stream(part, n int) func(yield func(event) bool) {
 	return func(yield func(event) bool) {
 		r := rand.New(rand.NewPCG(uint64(part), 99))
 		base := time.Date(2026, 8, 26, 0, 0, 0, 0, time.UTC).UnixMilli()
-		ops := []string{"store/object:read", "store/object:create", "store/object:list", "queue/message:publish", "database/table:read", "secrets/version:read", "compute/job:run", "store/object:delete"}
+		ops := []string{"stow/item:read", "stow/item:put", "stow/item:find", "post/letter:send", "tables/table:read", "locker/secret:reveal", "engine/errand:run", "stow/item:throw-out"}
 		span := int64(90*24*3600*1000) / parts
 		for i := range n {
 			who := int(float64(2000) * r.Float64() * r.Float64())
 			e := event{at: base + int64(part)*span + span*int64(i)/int64(n), who: fmt.Sprintf("workload/service-%04d", who), kind: 3, code: 200, status: 1, ip: fmt.Sprintf("10.%d.%d.%d", who%4, who%250, 1+r.IntN(200))}
 			e.uid = fmt.Sprintf("%08x-%04x-%012x", r.Uint32(), r.Uint32()&0xffff, r.Uint64()>>16)
 			e.op = ops[int(float64(len(ops))*r.Float64()*r.Float64())]
-			e.path = fmt.Sprintf("/cloud/org:ternhaven/project:p%02d/bucket:b%03d/%04d-%02d/object-%05d.parquet", who%40, who%300, 2026, 1+who%12, int(78*r.Float64()*r.Float64()*float64(1+who%4)))
+			e.path = fmt.Sprintf("/cloud/harbour:ternhaven/berth:p%02d/box:b%03d/%04d-%02d/object-%05d.parquet", who%40, who%300, 2026, 1+who%12, int(78*r.Float64()*r.Float64()*float64(1+who%4)))
 			if r.IntN(50) == 0 {
 				e.code, e.status = 403, 2
 			}

@@ -23,7 +23,7 @@ const (
 var (
 	nouns  = []string{"account", "bucket", "table", "topic", "machine", "image", "key", "rule", "job", "report"}
 	verbs  = []string{"list", "get", "read", "create", "update", "delete", "attach", "detach", "start", "stop", "export", "import", "tag", "untag", "lock", "unlock", "share", "grant", "audit", "reset"}
-	levels = map[string]model.Level{"list": model.List, "get": model.Read, "read": model.Read, "export": model.Read, "audit": model.Read, "delete": model.Administer, "lock": model.Administer, "unlock": model.Administer, "share": model.Administer, "reset": model.Administer, "grant": model.HandOut}
+	levels = map[string]model.Level{"list": model.See, "get": model.Read, "read": model.Read, "export": model.Read, "audit": model.Read, "delete": model.Administer, "lock": model.Administer, "unlock": model.Administer, "share": model.Administer, "reset": model.Administer, "grant": model.HandOut}
 )
 
 // generate makes an estate of one part in so many of the whole, from a seed: an
@@ -37,7 +37,7 @@ func generate(part int, seed uint64) *model.Estate {
 	perms := catalogue(e, max(2000, cut(permissions)))
 	services := len(perms)
 
-	root := model.MustPath("/large/org:o")
+	root := model.MustPath("/large/harbour:o")
 	node := func(p model.Path) model.Path { e.Nodes = append(e.Nodes, model.Node{Path: p}); return p }
 	node(root)
 	var units, projects []model.Path
@@ -129,7 +129,7 @@ func generate(part int, seed uint64) *model.Estate {
 		case n < 995:
 			return resources[p][pick(len(resources[p]))].Below()
 		}
-		return model.MustPathPattern(projects[p].String() + "/bucket:*/**")
+		return model.MustPathPattern(projects[p].String() + "/box:*/**")
 	}
 	condition := func() model.Condition {
 		switch pick(20) {
@@ -145,7 +145,7 @@ func generate(part int, seed uint64) *model.Estate {
 	// The grants of groups reach many: a share of all keeps to 900 an identity or so at
 	// any size, since there are as many groups fewer.
 	for i := range cut(grants) {
-		g := model.Grant{ID: fmt.Sprintf("g-%d", i), Role: fmt.Sprintf("r%d", 1+pick(nRoles-1)), On: []model.PathPattern{place()}, When: condition()}
+		g := model.Grant{ID: fmt.Sprintf("g-%d", i), Role: fmt.Sprintf("r%d", 1+pick(nRoles-1)), Where: []model.PathPattern{place()}, When: condition()}
 		if g.To = id(pick(nIDs)); i%10 < 8 {
 			g.To = group(pick(nGroups))
 		}
@@ -156,7 +156,7 @@ func generate(part int, seed uint64) *model.Estate {
 	}
 	for i := range cut(denials) {
 		s := perms[pick(services)][0].Service()
-		e.Denials = append(e.Denials, model.Denial{ID: fmt.Sprintf("d-%d", i), To: []model.ID{group(pick(nGroups))}, Unless: []model.ID{id(pick(nIDs))}, On: []model.PathPattern{place()},
+		e.Denials = append(e.Denials, model.Denial{ID: fmt.Sprintf("d-%d", i), To: []model.ID{group(pick(nGroups))}, Unless: []model.ID{id(pick(nIDs))}, Where: []model.PathPattern{place()},
 			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(s + "/*:delete")}}})
 	}
 	for i := range cut(guardrails) {
@@ -181,7 +181,7 @@ func catalogue(e *model.Estate, n int) [][]model.Permission {
 				p := model.MustPermission(fmt.Sprintf("s%03d/%s:%s", s, noun, verb))
 				level := levels[verb]
 				if level == 0 {
-					level = model.Write
+					level = model.Change
 				}
 				entry := model.CatalogueEntry{Permission: p, Level: level}
 				if k == 0 && s == 0 { // of one noun of the service that keeps rights

@@ -34,7 +34,7 @@ var (
 // A Fence is the content of a fence file: the access that one identity should
 // have in one source in place of the grants it replaces.
 type Fence struct {
-	Version  int            `json:"fence" doc:"version of this format: 1"`
+	Version  int            `json:"fence" doc:"version of this format: 2"`
 	For      model.ID       `json:"for" doc:"whose access, source:kind/name"`
 	Drafted  time.Time      `json:"drafted" doc:"when, RFC 3339"`
 	Window   string         `json:"window" doc:"how far back the draft looked, such as 90d"`
@@ -42,15 +42,65 @@ type Fence struct {
 	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
 	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
 	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
-	GivesUp  []string       `json:"gives_up,omitempty" doc:"permissions that go; a used one must be named here or the rehearsal fails"`
+	GivesUp  []GiveUp       `json:"gives_up,omitempty" doc:"what goes; a use that goes must be named here, with its place, or the rehearsal fails"`
 	At       model.Position `json:"-"`
+	Remarks  []model.Remark `json:"-"` // what to write otherwise now
+}
+
+// FormatVersion is the version of the fence file's format.
+const FormatVersion = 2
+
+// A GiveUp names permissions that go on some places, but for what the lines of the
+// fence still allow there. It says nothing about other places.
+type GiveUp struct {
+	Do    []model.PermissionPattern `json:"do" doc:"permissions that go"`
+	Where []model.PathPattern       `json:"where" doc:"path patterns on which they go"`
+	At    model.Position            `json:"-"`
+}
+
+// FromText reads how fence: 1 named a permission, which excused it on every place.
+func (g *GiveUp) FromText(text string) (string, error) {
+	p, err := model.ParsePermissionPattern(text)
+	if err != nil {
+		return "", err
+	}
+	everywhere, err := model.ParsePathPattern("/**")
+	if err != nil {
+		return "", err
+	}
+	g.Do, g.Where = []model.PermissionPattern{p}, []model.PathPattern{everywhere}
+	return fmt.Sprintf("{do: [%s], where: [the places on which it goes]}; until then it goes on every place", p), nil
+}
+
+// Names reports whether a fence says that a permission on a path goes.
+func (f *Fence) Names(p model.Permission, path model.Path) bool {
+	return slices.ContainsFunc(f.GivesUp, func(g GiveUp) bool {
+		return slices.ContainsFunc(g.Do, func(d model.PermissionPattern) bool { return d.Matches(p) }) &&
+			slices.ContainsFunc(g.Where, func(w model.PathPattern) bool { return w.Matches(path) })
+	})
+}
+
+// GivenUp returns the permissions that go somewhere, each once, in the order in which
+// they are named.
+func (f *Fence) GivenUp() []model.PermissionPattern {
+	var out []model.PermissionPattern
+	seen := map[model.PermissionPattern]bool{}
+	for _, g := range f.GivesUp {
+		for _, p := range g.Do {
+			if !seen[p] {
+				seen[p] = true
+				out = append(out, p)
+			}
+		}
+	}
+	return out
 }
 
 // An Allow is one line of a fence: a role of the source, or permissions, on places.
 type Allow struct {
 	Role     string                    `json:"role,omitempty" doc:"a role of the source that fits; this or do"`
 	Do       []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
-	On       []model.PathPattern       `json:"on" doc:"path patterns"`
+	Where    []model.PathPattern       `json:"where" was:"on" doc:"path patterns"`
 	When     model.Condition           `json:"when,omitzero" doc:"only under this condition"`
 	Until    time.Time                 `json:"until,omitzero" doc:"ends at this time"`
 	At       model.Position            `json:"-"`
@@ -105,8 +155,8 @@ func (f *Fence) Validate(e *model.Estate) error {
 			fault(a.At, "allow: a line has a role or do, one of the two")
 		case a.Role != "" && !roles[a.Role]:
 			fault(a.At, "allow: no role %q in source %q", a.Role, e.Source)
-		case len(a.On) == 0:
-			fault(a.At, "allow: a line names at least one place (on)")
+		case len(a.Where) == 0:
+			fault(a.At, "allow: a line names at least one place (where)")
 		}
 		for _, p := range a.Do {
 			if !known(p) {
@@ -129,7 +179,7 @@ func (f *Fence) Apply(e *model.Estate) *model.Estate {
 	who := f.For.In(e.Source)
 	out.Grants = slices.DeleteFunc(slices.Clone(e.Grants), func(g model.Grant) bool { return g.To == who && slices.Contains(f.Replaces, g.ID) })
 	for i, a := range f.Allow {
-		g := model.Grant{ID: fmt.Sprintf("fence:%s:%d", who, i+1), To: who, Role: a.Role, On: a.On, When: a.When, Until: a.Until, Side: model.IdentitySide}
+		g := model.Grant{ID: fmt.Sprintf("fence:%s:%d", who, i+1), To: who, Role: a.Role, Where: a.Where, When: a.When, Until: a.Until, KeptWith: model.WithHolder}
 		g.Do = a.Do
 		out.Grants = append(out.Grants, g)
 	}
@@ -149,7 +199,7 @@ type Options struct {
 // left alone.
 func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*Fence, error) {
 	e := in.Engine.Estate
-	f := &Fence{Version: 1, For: model.ID{Source: e.Source, Kind: who.Kind, Name: who.Name}, Drafted: in.AsOf, Window: fmt.Sprintf("%dd", in.Window), Allow: []Allow{}}
+	f := &Fence{Version: FormatVersion, For: model.ID{Source: e.Source, Kind: who.Kind, Name: who.Name}, Drafted: in.AsOf, Window: fmt.Sprintf("%dd", in.Window), Allow: []Allow{}}
 	s := r.Of(who)
 	switch {
 	case who.Open():
@@ -162,7 +212,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*Fence,
 	case s.State == gauge.Rare || s.State == gauge.Unproven || s.State == gauge.New:
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
 	}
-	d := &drafter{in: in, r: r, g: in.Engine, e: e, o: o, fence: f, gone: engine.NewBits(len(e.Catalogue)), still: engine.NewBits(len(e.Catalogue))}
+	d := &drafter{in: in, r: r, g: in.Engine, e: e, o: o, fence: f}
 	var targets []*gauge.GrantResult
 	for _, i := range in.Engine.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -175,11 +225,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*Fence,
 	if len(f.Replaces) == 0 {
 		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
 	}
-	for _, a := range f.Allow {
-		d.gone.AndNot(d.g.SetPerms(a.Sets(d.g)))
-	}
-	d.gone.AndNot(d.still)
-	f.GivesUp = d.names(d.gone)
+	f.GivesUp = d.givesUp()
 	return f, nil
 }
 
@@ -197,13 +243,12 @@ func idle(f *Fence, in *gauge.Input, s *gauge.Standing) (*Fence, error) {
 		return nil, fmt.Errorf("%s: %w: it has no grant and no group", s.ID, ErrNothing)
 	}
 	d := &drafter{e: e}
-	gone := engine.NewBits(len(e.Catalogue))
 	for _, h := range s.Holdings {
-		if !e.Grants[h.Grant].To.Open() {
-			gone.Or(h.Perms)
+		if g := &e.Grants[h.Grant]; !g.To.Open() {
+			d.giveUp(g.Where, h.Perms)
 		}
 	}
-	f.GivesUp = d.names(gone)
+	f.GivesUp = d.givesUp()
 	return f, nil
 }
 
@@ -214,12 +259,40 @@ type drafter struct {
 	e     *model.Estate
 	o     Options
 	fence *Fence
-	gone  engine.Bits
-	still engine.Bits // taken out of lines because a grant that stays gives it
+	gone  []*given
+}
+
+// given is what goes on the places of some grants.
+type given struct {
+	where []model.PathPattern
+	perms engine.Bits
+}
+
+// giveUp notes that permissions go on some places.
+func (d *drafter) giveUp(where []model.PathPattern, perms engine.Bits) {
+	if perms.Count() == 0 {
+		return
+	}
+	for _, g := range d.gone {
+		if slices.Equal(g.where, where) {
+			g.perms.Or(perms)
+			return
+		}
+	}
+	d.gone = append(d.gone, &given{where, perms.Clone()})
+}
+
+// givesUp returns what was noted as the lines of a fence.
+func (d *drafter) givesUp() []GiveUp {
+	var out []GiveUp
+	for _, g := range d.gone {
+		out = append(out, GiveUp{Do: d.names(g.perms), Where: g.where})
+	}
+	return out
 }
 
 // names lists permissions, most dangerous first.
-func (d *drafter) names(perms engine.Bits) []string {
+func (d *drafter) names(perms engine.Bits) []model.PermissionPattern {
 	var list []model.CatalogueEntry
 	for i := range perms.All() {
 		list = append(list, d.e.Catalogue[i])
@@ -227,9 +300,9 @@ func (d *drafter) names(perms engine.Bits) []string {
 	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int {
 		return cmp.Or(cmp.Compare(b.Weighs(), a.Weighs()), a.Permission.Compare(b.Permission))
 	})
-	out := make([]string, len(list))
+	out := make([]model.PermissionPattern, len(list))
 	for i, c := range list {
-		out[i] = c.Permission.String()
+		out[i] = c.Permission.Pattern()
 	}
 	return out
 }
@@ -251,21 +324,30 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	if d.o.GiveUpUnobservable {
 		keep.AndNot(t.Unobservable)
 	}
-	lines := d.lines(t, keep)
-	before := d.in.Weights.Danger(d.r.Scale.Pairs(t.Perms, t.Grant.On))
+	lines, still := d.lines(t, keep)
+	before := d.in.Weights.Danger(d.r.Scale.Pairs(t.Perms, t.Grant.Where))
 	var after []gauge.Part
 	for _, a := range lines {
-		after = append(after, gauge.Part{Perms: d.g.SetPerms(a.Sets(d.g)), On: a.On})
+		after = append(after, gauge.Part{Perms: d.g.SetPerms(a.Sets(d.g)), Where: a.Where})
 	}
 	if len(lines) > 0 && before-d.in.Weights.Danger(d.r.Scale.Union(after)) < max(1, 0.05*before) {
 		return // not worth a change
 	}
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
 	d.fence.Allow = append(d.fence.Allow, lines...)
-	d.gone.Or(t.Perms)
+	// What the lines keep, if only somewhere, or a grant that stays gives as well, is
+	// not named: a use of it that would be refused is a fault of the draft.
+	gone := t.Perms.Clone()
+	gone.AndNot(still)
+	for _, a := range lines {
+		gone.AndNot(d.g.SetPerms(a.Sets(d.g)))
+	}
+	d.giveUp(t.Grant.Where, gone)
 }
 
-func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
+// lines returns what stands in place of a grant, and what was left out because a grant
+// that stays gives it as well.
+func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) (lines []Allow, still engine.Bits) {
 	places := map[place]engine.Bits{}
 	at := func(on model.PathPattern, class string) engine.Bits {
 		p := place{on, class}
@@ -292,7 +374,7 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 	}
 	narrow := map[model.Path]model.PathPattern{}
 	for c, s := range spots {
-		narrow[c] = d.narrowest(c, s.paths, t.Grant.On)
+		narrow[c] = d.narrowest(c, s.paths, t.Grant.Where)
 	}
 	for i := range keep.All() {
 		pu := t.Use[i]
@@ -304,7 +386,7 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 			if !t.Rare.Has(i) {
 				class = "unobservable"
 			}
-			for _, on := range t.Grant.On {
+			for _, on := range t.Grant.Where {
 				at(on, class).Set(i)
 			}
 			continue
@@ -312,7 +394,7 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 		for path := range pu.Paths {
 			on := narrow[d.container(path)]
 			if on.IsZero() {
-				for _, on := range t.Grant.On {
+				for _, on := range t.Grant.Where {
 					at(on, class).Set(i)
 				}
 				continue
@@ -320,8 +402,8 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 			at(on, class).Set(i)
 		}
 	}
-	d.dropCovered(t, places)
-	return d.merge(t, places)
+	still = d.dropCovered(t, places)
+	return d.merge(t, places), still
 }
 
 // container returns the node of the inventory that holds a path: a node with
@@ -390,8 +472,9 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days, withi
 	return model.PathPattern{}
 }
 
-// dropCovered takes out of places what grants that stay give as well.
-func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits) {
+// dropCovered takes out of places what grants that stay give as well, and returns it.
+func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits) engine.Bits {
+	still := engine.NewBits(len(d.e.Catalogue))
 	cond := t.Grant.Condition()
 	covered := func(p int, on model.PathPattern) bool {
 		for _, st := range d.g.Closure(t.Grant.To) {
@@ -402,7 +485,7 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits
 				}
 				// A grant that ends, or holds only at times, is no replacement, and
 				// one of an open crowd is due to go itself.
-				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && cond.Implies(oc) && model.PathPatternsContain(o.Grant.On, on) {
+				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && cond.Implies(oc) && model.PathPatternsContain(o.Grant.Where, on) {
 					return true
 				}
 			}
@@ -413,13 +496,14 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits
 		for i := range perms.All() {
 			if covered(i, p.on) {
 				perms.Clear(i)
-				d.still.Set(i)
+				still.Set(i)
 			}
 		}
 		if perms.Count() == 0 {
 			delete(places, p)
 		}
 	}
+	return still
 }
 
 // merge turns places into lines: places that need the same permissions share one,
@@ -446,7 +530,7 @@ next:
 	}
 	var out []Allow
 	for _, g := range groups {
-		a := Allow{On: g.on, When: t.Grant.When, Until: t.Grant.Until, Evidence: d.evidence(t, g.perms, g.on, g.class)}
+		a := Allow{Where: g.on, When: t.Grant.When, Until: t.Grant.Until, Evidence: d.evidence(t, g.perms, g.on, g.class)}
 		if role := d.fits(t, g.perms, g.on); role != "" {
 			a.Role = role
 		} else {

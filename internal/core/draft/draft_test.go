@@ -40,7 +40,7 @@ func fenceText(f *draft.Fence, err error) string {
 				b.WriteString(p.String())
 			}
 		}
-		for _, on := range a.On {
+		for _, on := range a.Where {
 			fmt.Fprintf(&b, " %s", on)
 		}
 		if a.When.SecondFactor {
@@ -52,7 +52,11 @@ func fenceText(f *draft.Fence, err error) string {
 		fmt.Fprintf(&b, " (%s)", a.Evidence.Class)
 	}
 	if len(f.GivesUp) > 0 {
-		fmt.Fprintf(&b, "; gives up %s", strings.Join(f.GivesUp, ","))
+		var gone []string
+		for _, p := range f.GivenUp() {
+			gone = append(gone, p.String())
+		}
+		fmt.Fprintf(&b, "; gives up %s", strings.Join(gone, ","))
 	}
 	return b.String()
 }
@@ -62,36 +66,36 @@ func fenceText(f *draft.Fence, err error) string {
 // more to narrow when everything it keeps was used.
 func TestFromUse(t *testing.T) {
 	for _, tt := range []struct{ name, text, want string }{
-		{"one permission in one bucket", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
-		{"two buckets, the same need, share a line", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nused workload/a store/object:read /m/project:x/bucket:b2/y 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x /m/project:x/bucket:b2/y (used); gives up store/object:write,store/object:list"},
-		{"two buckets, different needs", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nused workload/a store/object:write /m/project:x/bucket:b2/y 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); store/object:write /m/project:x/bucket:b2/y (used); gives up store/object:list"},
-		{"a name touched on few days is not the only name", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-3", "-g1; store/object:read /m/project:x/bucket:b1/** (used); gives up store/object:write,store/object:list"},
-		{"three names in one folder", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/in/1 1-9\nused workload/a store/object:read /m/project:x/bucket:b1/in/2 2-9\nused workload/a store/object:read /m/project:x/bucket:b1/in/3 3-9", "-g1; store/object:read /m/project:x/bucket:b1/in/** (used); gives up store/object:write,store/object:list"},
-		{"two names in one folder are no folder yet", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/in/1 1-9\nused workload/a store/object:read /m/project:x/bucket:b1/in/2 2-9", "-g1; store/object:read /m/project:x/bucket:b1/** (used); gives up store/object:write,store/object:list"},
-		{"the bucket itself and what is in it", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:list /m/project:x/bucket:b1 1-80\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:list,store/object:read /m/project:x/bucket:b1/** (used); gives up store/object:write"},
-		{"a narrower grant keeps its place", "grant g1 workload/a store/object:* /m/project:x/bucket:b1/in/**\nused workload/a store/object:read /m/project:x/bucket:b1/in/x 1-3", "-g1; store/object:read /m/project:x/bucket:b1/in/** (used); gives up store/object:write,store/object:list"},
-		{"fits already", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-3\nused workload/a store/object:read /m/project:x/bucket:b1/y 1-3", "nothing to narrow"},
-		{"conditions stay", "grant g1 workload/a store/object:* /m/** second-factor\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x second-factor (used); gives up store/object:write,store/object:list"},
-		{"an end stays", "grant g1 workload/a store/object:* /m/** until\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x until (used); gives up store/object:write,store/object:list"},
-		{"too new", "grant g1 workload/a store/object:* /m/** new\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-5", "nothing to narrow"},
-		{"no log", "grant g1 workload/a store/object:* /m/**\nlog off\nused workload/a identity/grant:create /m/project:x 1-9", "nothing to narrow"},
-		{"some without a log", "grant g1 workload/a quiet/*:*,store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; quiet/thing:do /m/** (unobservable); store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
-		{"given up: some without a log", "grant g1 workload/a quiet/*:*,store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up quiet/thing:do,store/object:write,store/object:list"},
-		{"idle", "grant g1 workload/a store/object:* /m/**\nmember workload/a group/g\ngrant g2 group/g store/object:read /m/**\nused workload/b store/object:read /m/project:x/bucket:b1/x 1-80", "-g1 leaves group/g; gives up store/object:write,store/object:read,store/object:list"},
-		{"disabled", "grant g1 workload/a store/object:* /m/**\ndisabled workload/a\nused workload/a store/object:read /m/project:x/bucket:b1/x 100-120", "-g1; gives up store/object:write,store/object:read,store/object:list"},
-		{"young", "grant g1 workload/a store/object:* /m/**\nyoung workload/a\nused workload/b store/object:read /m/project:x/bucket:b1/x 1-80", "nothing to narrow"},
-		{"protected", "grant g1 workload/a store/object:* /m/**\nprotected workload/a\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "identity is protected"},
-		{"nobody [workload/zed]", "grant g1 workload/a store/object:* /m/**", "no such identity"},
-		{"a season is kept", "grant g1 workload/a store/object:read,store/object:list,store/object:write /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 200-203\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "-g1; store/object:list /m/project:x/bucket:b1/** (used); store/object:read /m/project:x/bucket:b1/** (rare); gives up store/object:write"},
-		{"a role that fits", "grant g1 workload/a store/object:* /m/**\nrole reader store/object:read\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; role reader /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
-		{"a role that gives much more", "grant g1 workload/a store/object:* /m/**\nrole all store/object:read,store/object:write\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
-		{"a role that the grant did not give", "grant g1 workload/a store/object:read,store/object:list /m/**\nrole admin store/object:read,identity/grant:create\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:list"},
-		{"the group gives it too", "grant g1 workload/a store/object:read,store/object:write /m/**\nmember workload/a group/g\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; gives up store/object:write"},
-		{"a grant that ends is no replacement", "grant g1 workload/a store/object:read,store/object:write /m/**\nmember workload/a group/g\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/** until\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write"},
-		{"two grants, one of them idle", "grant g1 workload/a store/object:* /m/project:x/bucket:b1/**\ngrant g2 workload/a store/bucket:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g2,g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/bucket:delete,store/object:write,store/object:list"},
-		{"of a group, by what its members do [group/g]", "grant g1 group/g store/object:* /m/**\nmember person/p group/g\nmember workload/b group/g\nused person/p store/object:write /m/project:x/bucket:b0/2 3-60\nused workload/b store/object:read /m/project:x/bucket:b3/2 3-60", "-g1; store/object:write /m/project:x/bucket:b0/2 (used); store/object:read /m/project:x/bucket:b3/2 (used); gives up store/object:list"},
-		{"refused calls are no need", "grant g1 workload/a store/object:* /m/**\nrefused workload/a store/object:write /m/project:x/bucket:b1/x 1-80\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/x (used); gives up store/object:write,store/object:list"},
-		{"handing out on the project", "grant g1 workload/a identity/*:*,store/*:* /m/**\nused workload/a identity/grant:create /m/project:x 1-60/3", "-g1; identity/grant:create /m/project:x (used); gives up store/bucket:delete,store/object:write,store/object:read,store/object:list"},
+		{"one permission in one bucket", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"two buckets, the same need, share a line", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nused workload/a stow/item:read /m/berth:x/box:b2/y 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x /m/berth:x/box:b2/y (used); gives up stow/item:change,stow/item:find"},
+		{"two buckets, different needs", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nused workload/a stow/item:change /m/berth:x/box:b2/y 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); stow/item:change /m/berth:x/box:b2/y (used); gives up stow/item:find"},
+		{"a name touched on few days is not the only name", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-3", "-g1; stow/item:read /m/berth:x/box:b1/** (used); gives up stow/item:change,stow/item:find"},
+		{"three names in one folder", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/in/1 1-9\nused workload/a stow/item:read /m/berth:x/box:b1/in/2 2-9\nused workload/a stow/item:read /m/berth:x/box:b1/in/3 3-9", "-g1; stow/item:read /m/berth:x/box:b1/in/** (used); gives up stow/item:change,stow/item:find"},
+		{"two names in one folder are no folder yet", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/in/1 1-9\nused workload/a stow/item:read /m/berth:x/box:b1/in/2 2-9", "-g1; stow/item:read /m/berth:x/box:b1/** (used); gives up stow/item:change,stow/item:find"},
+		{"the bucket itself and what is in it", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:find /m/berth:x/box:b1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:find,stow/item:read /m/berth:x/box:b1/** (used); gives up stow/item:change"},
+		{"a narrower grant keeps its place", "grant g1 workload/a stow/item:* /m/berth:x/box:b1/in/**\nused workload/a stow/item:read /m/berth:x/box:b1/in/x 1-3", "-g1; stow/item:read /m/berth:x/box:b1/in/** (used); gives up stow/item:change,stow/item:find"},
+		{"fits already", "grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-3\nused workload/a stow/item:read /m/berth:x/box:b1/y 1-3", "nothing to narrow"},
+		{"conditions stay", "grant g1 workload/a stow/item:* /m/** second-factor\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x second-factor (used); gives up stow/item:change,stow/item:find"},
+		{"an end stays", "grant g1 workload/a stow/item:* /m/** until\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x until (used); gives up stow/item:change,stow/item:find"},
+		{"too new", "grant g1 workload/a stow/item:* /m/** new\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-5", "nothing to narrow"},
+		{"no log", "grant g1 workload/a stow/item:* /m/**\nlog off\nused workload/a muster/grant:give /m/berth:x 1-9", "nothing to narrow"},
+		{"some without a log", "grant g1 workload/a quiet/*:*,stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; quiet/thing:do /m/** (unobservable); stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"given up: some without a log", "grant g1 workload/a quiet/*:*,stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up quiet/thing:do,stow/item:change,stow/item:find"},
+		{"idle", "grant g1 workload/a stow/item:* /m/**\nmember workload/a group/g\ngrant g2 group/g stow/item:read /m/**\nused workload/b stow/item:read /m/berth:x/box:b1/x 1-80", "-g1 leaves group/g; gives up stow/item:change,stow/item:read,stow/item:find"},
+		{"disabled", "grant g1 workload/a stow/item:* /m/**\ndisabled workload/a\nused workload/a stow/item:read /m/berth:x/box:b1/x 100-120", "-g1; gives up stow/item:change,stow/item:read,stow/item:find"},
+		{"young", "grant g1 workload/a stow/item:* /m/**\nyoung workload/a\nused workload/b stow/item:read /m/berth:x/box:b1/x 1-80", "nothing to narrow"},
+		{"protected", "grant g1 workload/a stow/item:* /m/**\nprotected workload/a\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "identity is protected"},
+		{"nobody [workload/zed]", "grant g1 workload/a stow/item:* /m/**", "no such identity"},
+		{"a season is kept", "grant g1 workload/a stow/item:read,stow/item:find,stow/item:change /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 200-203\nused workload/a stow/item:find /m/berth:x/box:b1 1-200", "-g1; stow/item:find /m/berth:x/box:b1/** (used); stow/item:read /m/berth:x/box:b1/** (rare); gives up stow/item:change"},
+		{"a role that fits", "grant g1 workload/a stow/item:* /m/**\nrole reader stow/item:read\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; role reader /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"a role that gives much more", "grant g1 workload/a stow/item:* /m/**\nrole all stow/item:read,stow/item:change\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"a role that the grant did not give", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nrole admin stow/item:read,muster/grant:give\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:find"},
+		{"the group gives it too", "grant g1 workload/a stow/item:read,stow/item:change /m/**\nmember workload/a group/g\ngrant g2 group/g stow/item:read /m/berth:x/box:b1/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; gives up stow/item:change"},
+		{"a grant that ends is no replacement", "grant g1 workload/a stow/item:read,stow/item:change /m/**\nmember workload/a group/g\ngrant g2 group/g stow/item:read /m/berth:x/box:b1/** until\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change"},
+		{"two grants, one of them idle", "grant g1 workload/a stow/item:* /m/berth:x/box:b1/**\ngrant g2 workload/a stow/box:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g2,g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/box:scrap,stow/item:change,stow/item:find"},
+		{"of a group, by what its members do [group/g]", "grant g1 group/g stow/item:* /m/**\nmember person/p group/g\nmember workload/b group/g\nused person/p stow/item:change /m/berth:x/box:b0/2 3-60\nused workload/b stow/item:read /m/berth:x/box:b3/2 3-60", "-g1; stow/item:change /m/berth:x/box:b0/2 (used); stow/item:read /m/berth:x/box:b3/2 (used); gives up stow/item:find"},
+		{"refused calls are no need", "grant g1 workload/a stow/item:* /m/**\nrefused workload/a stow/item:change /m/berth:x/box:b1/x 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"handing out on the project", "grant g1 workload/a muster/*:*,stow/*:* /m/**\nused workload/a muster/grant:give /m/berth:x 1-60/3", "-g1; muster/grant:give /m/berth:x (used); gives up stow/box:scrap,stow/item:change,stow/item:read,stow/item:find"},
 	} {
 		in, err := gaugetest.Parse(tt.text)
 		if err != nil {
@@ -123,25 +127,25 @@ func TestFromUse(t *testing.T) {
 
 // TestValidate: what a hand-written fence is told.
 func TestValidate(t *testing.T) {
-	in, err := gaugetest.Parse("grant g1 workload/a store/object:* /m/**\ngrant g2 workload/b store/object:* /m/**\nrole reader store/object:read")
+	in, err := gaugetest.Parse("grant g1 workload/a stow/item:* /m/**\ngrant g2 workload/b stow/item:* /m/**\nrole reader stow/item:read")
 	if err != nil {
 		t.Fatal(err)
 	}
-	do := []model.PermissionPattern{model.MustPermissionPattern("store/object:read")}
+	do := []model.PermissionPattern{model.MustPermissionPattern("stow/item:read")}
 	on := []model.PathPattern{model.MustPathPattern("/m/**")}
 	for _, tt := range []struct {
 		f    draft.Fence
 		want []string
 	}{
-		{draft.Fence{Replaces: []string{"g1"}, Allow: []draft.Allow{{Do: do, On: on}, {Role: "reader", On: on}}}, nil},
+		{draft.Fence{Replaces: []string{"g1"}, Allow: []draft.Allow{{Do: do, Where: on}, {Role: "reader", Where: on}}}, nil},
 		{draft.Fence{Replaces: []string{"g1"}}, nil},
 		{draft.Fence{Replaces: []string{"g9"}}, []string{`no grant "g9"`, "survey again"}},
 		{draft.Fence{Replaces: []string{"g2"}}, []string{`grant "g2" is made to`, "not to"}},
-		{draft.Fence{Allow: []draft.Allow{{On: on}}}, []string{"a role or do"}},
-		{draft.Fence{Allow: []draft.Allow{{Role: "reader", Do: do, On: on}}}, []string{"a role or do"}},
-		{draft.Fence{Allow: []draft.Allow{{Role: "writer", On: on}}}, []string{`no role "writer"`}},
+		{draft.Fence{Allow: []draft.Allow{{Where: on}}}, []string{"a role or do"}},
+		{draft.Fence{Allow: []draft.Allow{{Role: "reader", Do: do, Where: on}}}, []string{"a role or do"}},
+		{draft.Fence{Allow: []draft.Allow{{Role: "writer", Where: on}}}, []string{`no role "writer"`}},
 		{draft.Fence{Allow: []draft.Allow{{Do: do}}}, []string{"at least one place"}},
-		{draft.Fence{Allow: []draft.Allow{{Do: []model.PermissionPattern{model.MustPermissionPattern("shop/cart:read")}, On: on}}}, []string{"not in the catalogue"}},
+		{draft.Fence{Allow: []draft.Allow{{Do: []model.PermissionPattern{model.MustPermissionPattern("shop/cart:read")}, Where: on}}}, []string{"not in the catalogue"}},
 		{draft.Fence{Replaces: []string{"g9"}, Allow: []draft.Allow{{Do: do}}}, []string{"g9", "at least one place"}},
 	} {
 		tt.f.For = model.MustID("m:workload/a")

@@ -213,7 +213,7 @@ type Refusal struct {
 	Layer  string
 	ID     string
 	Rights model.Rights        // of a denial those that it refuses, of the others those that they admit
-	On     []model.PathPattern // the places of the rule
+	Where  []model.PathPattern // the places of the rule
 	Chain  []model.ID          // from the identity to whom a denial names
 	Met    model.Truth         // True, or Open with Rest
 	Rest   model.Condition     // what is left of a denial's condition
@@ -221,17 +221,17 @@ type Refusal struct {
 
 // Denies is the refusal by a denial.
 func Denies(d *model.Denial, chain []model.ID, met model.Truth, rest model.Condition) Refusal {
-	return Refusal{LayerDenial, d.ID, d.Rights, d.On, chain, met, rest}
+	return Refusal{LayerDenial, d.ID, d.Rights, d.Where, chain, met, rest}
 }
 
 // Bars is the refusal by a guardrail.
 func Bars(g *model.Guardrail) Refusal {
-	return Refusal{Layer: LayerGuardrail, ID: g.ID, Rights: g.Rights, On: []model.PathPattern{g.Node.Below()}, Met: model.True}
+	return Refusal{Layer: LayerGuardrail, ID: g.ID, Rights: g.Rights, Where: []model.PathPattern{g.Node.Below()}, Met: model.True}
 }
 
 // Caps is the refusal by a ceiling.
 func Caps(c *model.Ceiling) Refusal {
-	return Refusal{Layer: LayerCeiling, ID: c.ID, Rights: c.Rights, On: c.On, Met: model.True}
+	return Refusal{Layer: LayerCeiling, ID: c.ID, Rights: c.Rights, Where: c.Where, Met: model.True}
 }
 
 // A Decision is the answer to one question with every rule that had a say.
@@ -307,7 +307,7 @@ func (g *Engine) refusals(d *Decision, closure []Standing, id model.ID, p model.
 	for i := range e.Denials {
 		dn := &e.Denials[i]
 		at := meets(closure, dn.To)
-		if at < 0 || meets(closure, dn.Unless) >= 0 || !dn.Has(p) || !anyMatches(dn.On, path) {
+		if at < 0 || meets(closure, dn.Unless) >= 0 || !dn.Has(p) || !anyMatches(dn.Where, path) {
 			continue
 		}
 		if met, rest := dn.When.Eval(ctx); met != model.False {
@@ -322,7 +322,7 @@ func (g *Engine) refusals(d *Decision, closure []Standing, id model.ID, p model.
 	}
 	for _, i := range g.ceilingsOf[id] {
 		c := &e.Ceilings[i]
-		if !c.Has(p) || !anyMatches(c.On, path) {
+		if !c.Has(p) || !anyMatches(c.Where, path) {
 			d.Refusals = append(d.Refusals, Caps(c))
 		}
 	}

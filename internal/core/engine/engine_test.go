@@ -43,7 +43,7 @@ func rights(s string) model.Rights {
 // small is an estate of one organisation, two projects and a bucket in each.
 func small() *model.Estate {
 	e := &model.Estate{Source: "s"}
-	for _, p := range []string{"/s/org:o", "/s/org:o/project:p", "/s/org:o/project:p/bucket:b", "/s/org:o/project:q", "/s/org:o/project:q/bucket:c"} {
+	for _, p := range []string{"/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b", "/s/harbour:o/berth:q", "/s/harbour:o/berth:q/box:c"} {
 		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
 	}
 	e.Nodes[2].Labels = map[string]string{"tier": "gold"}
@@ -61,20 +61,20 @@ func small() *model.Estate {
 }
 
 const (
-	org, project, bucket = "/s/org:o", "/s/org:o/project:p", "/s/org:o/project:p/bucket:b"
-	other                = "/s/org:o/project:q/bucket:c"
+	org, project, bucket = "/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b"
+	other                = "/s/harbour:o/berth:q/box:c"
 )
 
 // TestDecide walks the list of the model: closure, denials, guardrails, ceilings, grants.
 func TestDecide(t *testing.T) {
 	grant := func(to, role, do, place string, when model.Condition) func(*model.Estate) {
 		return func(e *model.Estate) {
-			e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprintf("g-%d", len(e.Grants)+1), To: model.MustID(to), Role: role, Rights: rights(do), On: on(place), When: when})
+			e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprintf("g-%d", len(e.Grants)+1), To: model.MustID(to), Role: role, Rights: rights(do), Where: on(place), When: when})
 		}
 	}
 	deny := func(to, but, do, place string, when model.Condition) func(*model.Estate) {
 		return func(e *model.Estate) {
-			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: ids(to), Unless: ids(but), Rights: rights(do), On: on(place), When: when})
+			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: ids(to), Unless: ids(but), Rights: rights(do), Where: on(place), When: when})
 		}
 	}
 	always := model.Condition{}
@@ -100,8 +100,8 @@ func TestDecide(t *testing.T) {
 		{"not above", all(grant("person/p", "", "a/x:get", bucket+"/**", always)), "person/p", "a/x:get", project, model.Context{}, "denied"},
 		{"not beside", all(grant("person/p", "", "a/x:get", bucket+"/**", always)), "person/p", "a/x:get", bucket + "2", model.Context{}, "denied"},
 		{"exactly is not below", all(grant("person/p", "", "a/x:get", bucket, always)), "person/p", "a/x:get", bucket + "/1", model.Context{}, "denied"},
-		{"a wildcard inside a segment", all(grant("person/p", "", "a/x:get", "/s/org:o/project:*/bucket:b/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"a wildcard does not cross segments", all(grant("person/p", "", "a/x:get", "/s/org:*/bucket:b/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
+		{"a wildcard inside a segment", all(grant("person/p", "", "a/x:get", "/s/harbour:o/berth:*/box:b/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
+		{"a wildcard does not cross segments", all(grant("person/p", "", "a/x:get", "/s/harbour:*/box:b/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
 		{"everything but", all(grant("person/p", "", "* !a/x:del", org+"/**", always)), "person/p", "a/x:del", bucket, model.Context{}, "denied"},
 		{"a role", all(grant("person/p", "reader", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
 		{"a role in a role, in a circle", all(grant("person/p", "circle", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
@@ -123,7 +123,7 @@ func TestDecide(t *testing.T) {
 		{"a path nobody lists may have them", all(grant("person/p", "reader", "", org+"/**", gold)), "person/p", "a/x:get", bucket + "/1", model.Context{}, "allowed if g-1?"},
 		{"an opaque condition is never met", all(grant("person/p", "reader", "", org+"/**", model.Condition{Opaque: []string{"moon is full"}})), "person/p", "a/x:get", bucket, atOffice, "allowed if g-1?"},
 		{"after its end", all(func(e *model.Estate) {
-			e.Grants = []model.Grant{{ID: "g-1", To: model.MustID("person/p"), Role: "reader", On: on(org + "/**"), Until: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}}
+			e.Grants = []model.Grant{{ID: "g-1", To: model.MustID("person/p"), Role: "reader", Where: on(org + "/**"), Until: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}}
 		}), "person/p", "a/x:get", bucket, model.Context{Time: time.Date(2026, 2, 1, 0, 0, 0, 0, time.UTC)}, "denied not g-1"},
 
 		{"a denial", all(grant("person/p", "reader", "", org+"/**", always), deny("person/p", "", "a/*:*", project+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied denial d-1 g-1"},
@@ -148,16 +148,16 @@ func TestDecide(t *testing.T) {
 		}), "person/p", "a/x:del", bucket, model.Context{}, "allowed g-1"},
 
 		{"a ceiling cuts permissions", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("a/x:get"), On: on(org + "/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("a/x:get"), Where: on(org + "/**")}}
 		}), "person/p", "a/x:set", bucket, model.Context{}, "denied ceiling c-1 g-1"},
 		{"and places", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), On: on(project + "/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), Where: on(project + "/**")}}
 		}), "person/p", "a/x:get", other, model.Context{}, "denied ceiling c-1 g-1"},
 		{"of a group it cuts nobody in it", all(grant("person/p", "reader", "", org+"/**", always), func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("group/g"), Rights: rights("b/*:*"), On: on(org + "/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("group/g"), Rights: rights("b/*:*"), Where: on(org + "/**")}}
 		}), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
 		{"it gives nothing", all(func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), On: on(org + "/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), Where: on(org + "/**")}}
 		}), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
 
 		{"whom the source lets through", all(deny("person/p", "", "*", org+"/**", always), func(e *model.Estate) { e.Semantics.Bypass = ids("group/h") }), "person/p", "a/x:get", bucket, model.Context{}, "allowed bypass"},
@@ -225,9 +225,9 @@ func TestClosureAndMasks(t *testing.T) {
 func TestWithoutAndCompare(t *testing.T) {
 	e := small()
 	e.Grants = []model.Grant{
-		{ID: "g-1", To: model.MustID("person/p"), Role: "editor", On: on(org + "/**")},
-		{ID: "g-2", To: model.MustID("group/h"), Role: "reader", On: on(org + "/**")},
-		{ID: "g-3", To: model.MustID("group/g"), Rights: rights("a/x:set"), On: on(bucket + "/**")},
+		{ID: "g-1", To: model.MustID("person/p"), Role: "editor", Where: on(org + "/**")},
+		{ID: "g-2", To: model.MustID("group/h"), Role: "reader", Where: on(org + "/**")},
+		{ID: "g-3", To: model.MustID("group/g"), Rights: rights("a/x:set"), Where: on(bucket + "/**")},
 	}
 	before := engine.New(e)
 	for _, tt := range []struct {
@@ -236,7 +236,7 @@ func TestWithoutAndCompare(t *testing.T) {
 		want    string // lost, narrowed and stays
 	}{
 		{"nothing", engine.Removal{}, ""},
-		{"a grant that another gives a part of", engine.Removal{Grants: []string{"g-1"}}, "lost a/x:del; narrowed a/x:set to /s/org:o/project:p/bucket:b/**; stays a/x:get by g-2"},
+		{"a grant that another gives a part of", engine.Removal{Grants: []string{"g-1"}}, "lost a/x:del; narrowed a/x:set to /s/harbour:o/berth:p/box:b/**; stays a/x:get by g-2"},
 		{"a role that another includes", engine.Removal{Roles: []string{"reader"}}, "lost a/x:get; lost a/x:get"},
 		{"a membership", engine.Removal{Memberships: []model.Membership{{Member: model.MustID("person/p"), Group: model.MustID("group/g")}}}, "stays a/x:set by g-1; stays a/x:get by g-1"},
 		{"a group", engine.Removal{Identities: ids("group/h")}, "stays a/x:get by g-1"},

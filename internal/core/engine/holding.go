@@ -65,7 +65,7 @@ func (g *Engine) Holdings(id model.ID) []Holding {
 func (g *Engine) block(h *Holding, closure []Standing, id model.ID, gr *model.Grant) {
 	e := g.Estate
 	covers := func(on []model.PathPattern) bool {
-		for _, p := range gr.On {
+		for _, p := range gr.Where {
 			if !model.PathPatternsContain(on, p) {
 				return false
 			}
@@ -81,7 +81,7 @@ func (g *Engine) block(h *Holding, closure []Standing, id model.ID, gr *model.Gr
 	}
 	for i := range e.Denials {
 		d := &e.Denials[i]
-		if d.When.IsZero() && meets(closure, d.To) >= 0 && meets(closure, d.Unless) < 0 && covers(d.On) {
+		if d.When.IsZero() && meets(closure, d.To) >= 0 && meets(closure, d.Unless) < 0 && covers(d.Where) {
 			drop(d.Has)
 		}
 	}
@@ -93,8 +93,8 @@ func (g *Engine) block(h *Holding, closure []Standing, id model.ID, gr *model.Gr
 	}
 	for _, i := range g.ceilingsOf[id] {
 		c := &e.Ceilings[i]
-		if !slices.ContainsFunc(gr.On, func(p model.PathPattern) bool {
-			return slices.ContainsFunc(c.On, p.Overlaps)
+		if !slices.ContainsFunc(gr.Where, func(p model.PathPattern) bool {
+			return slices.ContainsFunc(c.Where, p.Overlaps)
 		}) {
 			drop(func(model.Permission) bool { return true })
 			continue

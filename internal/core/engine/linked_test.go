@@ -15,8 +15,8 @@ func TestLinked(t *testing.T) {
 		Nodes:      []model.Node{{Path: model.MustPath("/cloud/a:b")}},
 		Identities: []model.Identity{{ID: id("group/ops")}, {ID: id("workload/robot")}, {ID: id("person/kari")}},
 		Grants: []model.Grant{
-			{ID: "g-1", To: id("group/ops"), Rights: model.Permissions(model.MustPermission("s/x:read")), On: []model.PathPattern{model.MustPathPattern("/cloud/**")}},
-			{ID: "g-2", To: id("workload/robot"), Rights: model.Permissions(model.MustPermission("s/x:read")), On: []model.PathPattern{model.MustPathPattern("/cloud/**")}},
+			{ID: "g-1", To: id("group/ops"), Rights: model.Permissions(model.MustPermission("s/x:read")), Where: []model.PathPattern{model.MustPathPattern("/cloud/**")}},
+			{ID: "g-2", To: id("workload/robot"), Rights: model.Permissions(model.MustPermission("s/x:read")), Where: []model.PathPattern{model.MustPathPattern("/cloud/**")}},
 		}}
 	directory := &model.Estate{Source: "dir",
 		Identities:  []model.Identity{{ID: id("group/operators")}, {ID: id("group/night")}, {ID: id("person/ola")}, {ID: id("person/kari")}, {ID: id("person/stranger")}},

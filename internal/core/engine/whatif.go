@@ -35,7 +35,7 @@ func Without(e *model.Estate, r Removal) *model.Estate {
 // A Place is a permission on a path pattern, and the grant that gives it.
 type Place struct {
 	Permission int // index into the catalogue
-	On         model.PathPattern
+	Where      model.PathPattern
 	Grant      *model.Grant
 	Left       []model.PathPattern // of a lost one: where in it the permission is still there
 }
@@ -56,17 +56,19 @@ func Compare(before, after *Engine, id model.ID) Difference {
 	had, has := places(before, id), places(after, id)
 	var d Difference
 	for _, p := range had {
-		same := func(q Place) bool { return q.Permission == p.Permission && q.Grant.ID == p.Grant.ID && q.On == p.On }
+		same := func(q Place) bool {
+			return q.Permission == p.Permission && q.Grant.ID == p.Grant.ID && q.Where == p.Where
+		}
 		if slices.ContainsFunc(has, same) {
 			continue
 		}
 		if by := given(has, p); by != nil {
-			d.Stays = append(d.Stays, Place{Permission: p.Permission, On: p.On, Grant: by})
+			d.Stays = append(d.Stays, Place{Permission: p.Permission, Where: p.Where, Grant: by})
 			continue
 		}
 		for _, q := range has {
-			if q.Permission == p.Permission && q.On.Overlaps(p.On) && !slices.Contains(p.Left, q.On) {
-				p.Left = append(p.Left, q.On)
+			if q.Permission == p.Permission && q.Where.Overlaps(p.Where) && !slices.Contains(p.Left, q.Where) {
+				p.Left = append(p.Left, q.Where)
 			}
 		}
 		d.Lost = append(d.Lost, p)
@@ -84,8 +86,8 @@ func places(g *Engine, id model.ID) []Place {
 	for _, h := range g.Holdings(id) {
 		gr := &g.Estate.Grants[h.Grant]
 		for p := range h.Perms.All() {
-			for _, on := range gr.On {
-				out = append(out, Place{Permission: p, On: on, Grant: gr})
+			for _, on := range gr.Where {
+				out = append(out, Place{Permission: p, Where: on, Grant: gr})
 			}
 		}
 	}
@@ -100,13 +102,13 @@ func given(list []Place, p Place) *model.Grant {
 	cond := p.Grant.Condition()
 	for _, q := range list {
 		if q.Permission == p.Permission && cond.Implies(q.Grant.Condition()) {
-			on = append(on, q.On)
-			if by == nil || q.On.Contains(p.On) {
+			on = append(on, q.Where)
+			if by == nil || q.Where.Contains(p.Where) {
 				by = q.Grant
 			}
 		}
 	}
-	if model.PathPatternsContain(on, p.On) {
+	if model.PathPatternsContain(on, p.Where) {
 		return by
 	}
 	return nil
@@ -148,7 +150,7 @@ func (g *Engine) NearMisses(id model.ID, p model.Permission, path model.Path) []
 			if gr.Covers(path) || !Has(g.GrantSets(gr), p) {
 				continue
 			}
-			out = append(out, Near{Grant: gr, Depth: Shared(gr.On, path)})
+			out = append(out, Near{Grant: gr, Depth: Shared(gr.Where, path)})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Near) int { return b.Depth - a.Depth })

@@ -76,18 +76,18 @@ func TestNetwork(t *testing.T) {
 func scene(t *testing.T, rules string) *model.Estate {
 	t.Helper()
 	e := &model.Estate{Source: "s"}
-	for _, n := range []string{"/s/org:o", "/s/org:o/project:p", "/s/org:o/project:p/job:j"} {
+	for _, n := range []string{"/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/errand:j"} {
 		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(n)})
 	}
 	e.Nodes[2].RunsAs = model.MustID("workload/root")
 	for _, c := range []struct{ p, escalates, kinds string }{
 		{"id/grant:create", model.EditGrants, "org project"}, {"id/role:update", model.EditRole, "org"}, {"id/group:join", model.JoinGroup, "org"},
 		{"id/key:mint", model.MintCredential, "org"}, {"id/ceiling:lift", model.LiftCeiling, "org"}, {"id/rail:lift", model.LiftGuardrail, "org"},
-		{"id/denial:lift", model.LiftDenial, "org project"}, {"run/job:edit", model.RunAs, "job project"}, {"run/job:read", "", ""},
+		{"id/denial:lift", model.LiftDenial, "org project"}, {"run/errand:edit", model.RunAs, "job project"}, {"run/errand:read", "", ""},
 	} {
-		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: model.Write, Escalates: c.escalates, Kinds: strings.Fields(c.kinds)})
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: model.Change, Escalates: c.escalates, Kinds: strings.Fields(c.kinds)})
 	}
-	e.Roles = []model.Role{{Name: "team", Rights: model.Permissions(model.MustPermission("run/job:read"))}, {Name: "fixed", Builtin: true, Rights: model.Permissions(model.MustPermission("run/job:read"))}}
+	e.Roles = []model.Role{{Name: "team", Rights: model.Permissions(model.MustPermission("run/errand:read"))}, {Name: "fixed", Builtin: true, Rights: model.Permissions(model.MustPermission("run/errand:read"))}}
 	for _, i := range []string{"person/a", "person/b", "person/boss", "workload/root", "workload/w", "group/g", "group/admins"} {
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(i)})
 	}
@@ -101,15 +101,15 @@ func scene(t *testing.T, rules string) *model.Estate {
 		switch {
 		case rule == "":
 		case f[0] == "deny":
-			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]), On: on(f[3])})
+			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]), Where: on(f[3])})
 		case f[0] == "ceiling":
-			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]), On: on("/s/**")})
+			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]), Where: on("/s/**")})
 		case f[0] == "guardrail":
 			e.Guardrails = append(e.Guardrails, model.Guardrail{ID: "r-1", Node: model.MustPath(f[1]), Rights: model.Rights{Do: do("*").Do, Except: do(f[2]).Do}})
 		case f[1] == "may":
-			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Rights: do(f[2]), On: on(f[4])})
+			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Rights: do(f[2]), Where: on(f[4])})
 		case f[1] == "has":
-			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Role: f[2], On: on(f[4])})
+			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Role: f[2], Where: on(f[4])})
 		case f[1] == "in":
 			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[0]), Group: model.MustID(f[2])})
 		case f[1] == "as":
@@ -132,29 +132,29 @@ func TestRoutes(t *testing.T) {
 		want              string // kinds of the steps; "already"; "" for no way
 		cut               string
 	}{
-		{"nothing", "", "/s/org:o", "", ""},
-		{"is administrator", "person/a may id/grant:create on /s/org:o/**", "/s/org:o", "already", ""},
-		{"above the node", "person/a may id/grant:create on /s/org:o", "/s/org:o/project:p/job:j", "already", ""},
-		{"not below it", "person/a may id/grant:create on /s/org:o/project:p/**", "/s/org:o", "", ""},
-		{"by a group", "group/g may id/grant:create on /s/org:o/**; person/a in group/g", "/s/org:o", "already", ""},
-		{"joins the administrators", "group/admins may id/grant:create on /s/org:o/**; person/a may id/group:join on /s/org:o", "/s/org:o", "join-group edit-grants", "g-1"},
-		{"joining counts at the top only", "group/admins may id/grant:create on /s/org:o/**; person/a may id/group:join on /s/org:o/project:p/**", "/s/org:o", "", ""},
-		{"mints the key of one", "person/boss may id/grant:create on /s/org:o/**; person/a may id/key:mint on /s/org:o", "/s/org:o", "mint-credential edit-grants", "g-1"},
-		{"acts as one", "workload/w may id/grant:create on /s/org:o/**; person/a as workload/w", "/s/org:o", "act-as edit-grants", "g-1"},
-		{"in two steps", "workload/root may id/grant:create on /s/org:o/**; person/a as workload/w; workload/w as workload/root", "/s/org:o", "act-as act-as edit-grants", "g-1"},
-		{"edits its role", "person/a has team on /s/org:o/**; person/a may id/role:update on /s/org:o", "/s/org:o", "edit-role edit-grants", "g-2"},
-		{"no built-in one", "person/a has fixed on /s/org:o/**; person/a may id/role:update on /s/org:o", "/s/org:o", "", ""},
-		{"edits a role to edit grants above", "person/a has team on /s/org:o; person/a may id/role:update on /s/org:o", "/s/org:o/project:p", "edit-role edit-grants", "g-2"},
-		{"changes a job", "workload/root may id/grant:create on /s/org:o/**; person/a may run/job:edit on /s/org:o/project:p/**", "/s/org:o", "run-as edit-grants", "g-1"},
-		{"grants itself to change it", "workload/root may id/grant:create on /s/org:o/**; person/a may id/grant:create on /s/org:o/project:p/**", "/s/org:o", "edit-grants run-as edit-grants", "g-1"},
-		{"a denial stops it", "person/a may id/grant:create on /s/org:o/**; deny person/a id/grant:* /s/**", "/s/org:o", "", ""},
-		{"that it can lift", "person/a may id/*:* on /s/org:o/**; deny person/a id/grant:create /s/org:o", "/s/org:o", "lift-denial edit-grants", "g-1"},
-		{"a ceiling stops it", "person/a may id/grant:create on /s/org:o/**; ceiling person/a run/*:*", "/s/org:o", "", ""},
-		{"that it can lift", "person/a may id/grant:create on /s/org:o/**; person/a may id/ceiling:lift on /s/org:o; ceiling person/a id/ceiling:*", "/s/org:o", "lift-ceiling edit-grants", "g-1"},
-		{"a guardrail stops it", "person/a may id/grant:create on /s/org:o/**; guardrail /s/org:o id/grant:*", "/s/org:o", "", ""},
-		{"that it can lift", "person/a may id/grant:create on /s/org:o/**; person/a may id/rail:lift on /s/org:o; guardrail /s/org:o id/grant:*", "/s/org:o", "lift-guardrail edit-grants", "g-1"},
-		{"round a circle", "person/a as person/b; person/b as person/a; workload/w may id/grant:create on /s/org:o/**; person/b as workload/w", "/s/org:o", "act-as act-as edit-grants", "g-1"},
-		{"what everybody can", "signed-in may id/key:mint on /s/org:o; person/boss may id/grant:create on /s/org:o/**", "/s/org:o", "mint-credential edit-grants", "g-1"},
+		{"nothing", "", "/s/harbour:o", "", ""},
+		{"is administrator", "person/a may id/grant:create on /s/harbour:o/**", "/s/harbour:o", "already", ""},
+		{"above the node", "person/a may id/grant:create on /s/harbour:o", "/s/harbour:o/berth:p/errand:j", "already", ""},
+		{"not below it", "person/a may id/grant:create on /s/harbour:o/berth:p/**", "/s/harbour:o", "", ""},
+		{"by a group", "group/g may id/grant:create on /s/harbour:o/**; person/a in group/g", "/s/harbour:o", "already", ""},
+		{"joins the administrators", "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o", "/s/harbour:o", "join-group edit-grants", "g-1"},
+		{"joining counts at the top only", "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o/berth:p/**", "/s/harbour:o", "", ""},
+		{"mints the key of one", "person/boss may id/grant:create on /s/harbour:o/**; person/a may id/key:mint on /s/harbour:o", "/s/harbour:o", "mint-credential edit-grants", "g-1"},
+		{"acts as one", "workload/w may id/grant:create on /s/harbour:o/**; person/a as workload/w", "/s/harbour:o", "act-as edit-grants", "g-1"},
+		{"in two steps", "workload/root may id/grant:create on /s/harbour:o/**; person/a as workload/w; workload/w as workload/root", "/s/harbour:o", "act-as act-as edit-grants", "g-1"},
+		{"edits its role", "person/a has team on /s/harbour:o/**; person/a may id/role:update on /s/harbour:o", "/s/harbour:o", "edit-role edit-grants", "g-2"},
+		{"no built-in one", "person/a has fixed on /s/harbour:o/**; person/a may id/role:update on /s/harbour:o", "/s/harbour:o", "", ""},
+		{"edits a role to edit grants above", "person/a has team on /s/harbour:o; person/a may id/role:update on /s/harbour:o", "/s/harbour:o/berth:p", "edit-role edit-grants", "g-2"},
+		{"changes a job", "workload/root may id/grant:create on /s/harbour:o/**; person/a may run/errand:edit on /s/harbour:o/berth:p/**", "/s/harbour:o", "run-as edit-grants", "g-1"},
+		{"grants itself to change it", "workload/root may id/grant:create on /s/harbour:o/**; person/a may id/grant:create on /s/harbour:o/berth:p/**", "/s/harbour:o", "edit-grants run-as edit-grants", "g-1"},
+		{"a denial stops it", "person/a may id/grant:create on /s/harbour:o/**; deny person/a id/grant:* /s/**", "/s/harbour:o", "", ""},
+		{"that it can lift", "person/a may id/*:* on /s/harbour:o/**; deny person/a id/grant:create /s/harbour:o", "/s/harbour:o", "lift-denial edit-grants", "g-1"},
+		{"a ceiling stops it", "person/a may id/grant:create on /s/harbour:o/**; ceiling person/a run/*:*", "/s/harbour:o", "", ""},
+		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/ceiling:lift on /s/harbour:o; ceiling person/a id/ceiling:*", "/s/harbour:o", "lift-ceiling edit-grants", "g-1"},
+		{"a guardrail stops it", "person/a may id/grant:create on /s/harbour:o/**; guardrail /s/harbour:o id/grant:*", "/s/harbour:o", "", ""},
+		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/rail:lift on /s/harbour:o; guardrail /s/harbour:o id/grant:*", "/s/harbour:o", "lift-guardrail edit-grants", "g-1"},
+		{"round a circle", "person/a as person/b; person/b as person/a; workload/w may id/grant:create on /s/harbour:o/**; person/b as workload/w", "/s/harbour:o", "act-as act-as edit-grants", "g-1"},
+		{"what everybody can", "signed-in may id/key:mint on /s/harbour:o; person/boss may id/grant:create on /s/harbour:o/**", "/s/harbour:o", "mint-credential edit-grants", "g-1"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			x, err := index.Build(scene(t, tt.rules))
@@ -203,7 +203,7 @@ func TestRoutes(t *testing.T) {
 // TestCosts: what is dear stays, what must stay stays, and protected identities are
 // left alone.
 func TestCosts(t *testing.T) {
-	const rules = "group/admins may id/grant:create on /s/org:o/**; person/a may id/group:join on /s/org:o; person/b may id/group:join on /s/org:o"
+	const rules = "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o; person/b may id/group:join on /s/harbour:o"
 	cost := func(prices map[string]int64) func(*model.Grant) int64 {
 		return func(g *model.Grant) int64 { return prices[g.ID] }
 	}
@@ -228,7 +228,7 @@ func TestCosts(t *testing.T) {
 			if tt.protected != "" {
 				c.Protected[model.MustID(tt.protected)] = true
 			}
-			cut, err := New(x, []model.Path{model.MustPath("/s/org:o")}).SmallestCut(c)
+			cut, err := New(x, []model.Path{model.MustPath("/s/harbour:o")}).SmallestCut(c)
 			got := "uncuttable"
 			if !errors.Is(err, ErrUncuttable) {
 				if err != nil {

@@ -27,7 +27,7 @@ var (
 
 // A Policy is the content of a gate file.
 type Policy struct {
-	Version   int             `json:"gate" doc:"version of this format: 1"`
+	Version   int             `json:"gate" doc:"version of this format: 2"`
 	Name      string          `json:"name" doc:"the gate's name, as its file"`
 	Source    string          `json:"source" doc:"in which source it opens"`
 	Opens     Opens           `json:"opens" doc:"what is granted while it is open"`
@@ -37,30 +37,28 @@ type Policy struct {
 	Approvals int             `json:"approvals" doc:"how many must approve; 0: none"`
 	Controls  model.Condition `json:"controls,omitzero" doc:"the grant holds only under this condition"`
 	At        model.Position  `json:"-"`
+	Remarks   []model.Remark  `json:"-"` // what to write otherwise now
 }
 
 // Opens is what a gate grants.
 type Opens struct {
-	Role string                    `json:"role,omitempty" doc:"a role of the source; this or do"`
-	Do   []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
-	On   []model.PathPattern       `json:"on" doc:"path patterns"`
+	Role  string                    `json:"role,omitempty" doc:"a role of the source; this or do"`
+	Do    []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
+	Where []model.PathPattern       `json:"where" was:"on" doc:"path patterns"`
 }
 
 // Validate reports what is wrong with a policy, or nil.
 func (p *Policy) Validate() error {
 	var why []string
 	no := func(s string) { why = append(why, s) }
-	if p.Version != 1 {
-		no(fmt.Sprintf("gate: format %d is not known to this program (want 1)", p.Version))
-	}
 	if p.Name == "" || strings.ContainsAny(p.Name, "/\\ ") {
 		no("name: a gate needs a name without spaces and slashes")
 	}
 	if (p.Opens.Role == "") == (len(p.Opens.Do) == 0) {
 		no("opens: a gate opens a role or do, one of the two")
 	}
-	if len(p.Opens.On) == 0 {
-		no("opens: a gate names at least one place (on)")
+	if len(p.Opens.Where) == 0 {
+		no("opens: a gate names at least one place (where)")
 	}
 	if len(p.MayAsk) == 0 {
 		no("may_ask: nobody may ask")

@@ -13,7 +13,7 @@ import (
 
 var (
 	start  = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
-	policy = gate.Policy{Version: 1, Name: "night", Source: "m", Opens: gate.Opens{Role: "admin", On: []model.PathPattern{model.MustPathPattern("/m/**")}},
+	policy = gate.Policy{Version: 1, Name: "night", Source: "m", Opens: gate.Opens{Role: "admin", Where: []model.PathPattern{model.MustPathPattern("/m/**")}},
 		MayAsk: []model.ID{model.MustID("person/a"), model.MustID("person/b")}, Longest: model.Duration(time.Hour), Approvers: []model.ID{model.MustID("person/b"), model.MustID("person/c"), model.MustID("person/d")}, Approvals: 2}
 )
 

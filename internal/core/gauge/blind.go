@@ -98,7 +98,7 @@ func darkOf(res *Result, perms engine.Bits) *dark {
 			}
 			holders = append(holders, d.ids[id])
 		}
-		for _, on := range g.Grant.On {
+		for _, on := range g.Grant.Where {
 			s := &shadow{on, words, holders}
 			if at, ok := on.Anchor(); ok {
 				d.anchored[at] = append(d.anchored[at], s)

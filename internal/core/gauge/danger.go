@@ -15,7 +15,7 @@ import (
 type Weights [model.HandOut + 1]float64
 
 // DefaultWeights are used where the configuration says nothing.
-var DefaultWeights = Weights{model.List: 1, model.Read: 2, model.Write: 6, model.Administer: 20, model.HandOut: 60}
+var DefaultWeights = Weights{model.See: 1, model.Read: 2, model.Change: 6, model.Administer: 20, model.HandOut: 60}
 
 // Pairs counts pairs of permission and node by the level they weigh as.
 type Pairs [model.HandOut + 1]int
@@ -193,7 +193,7 @@ func (s *Scale) Pairs(perms engine.Bits, on []model.PathPattern) Pairs {
 // A Part is some permissions on some places.
 type Part struct {
 	Perms engine.Bits
-	On    []model.PathPattern
+	Where []model.PathPattern
 }
 
 // Union counts the distinct pairs of all parts together: what two parts both give
@@ -218,7 +218,7 @@ func (s *Scale) Union(parts []Part) Pairs {
 		if !ok {
 			for j, x := range parts {
 				if sig[j] == '1' {
-					on = append(on, x.On...)
+					on = append(on, x.Where...)
 				}
 			}
 			places[string(sig)] = on

@@ -146,7 +146,7 @@ func (f *finder) ownDanger(s *Standing) float64 {
 	var parts []Part
 	for _, h := range s.Holdings {
 		if g := &f.e.Grants[h.Grant]; !g.To.Open() {
-			parts = append(parts, Part{h.Perms, g.On})
+			parts = append(parts, Part{h.Perms, g.Where})
 		}
 	}
 	return f.in.Weights.Danger(f.r.Scale.Union(parts))
@@ -158,7 +158,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 	x := Finding{Identity: to, Grant: g, Standing: s}
 	if to.Open() {
 		x.Kind, x.Danger = PublicAccess, g.Danger
-		if f.highest(g.Perms) >= model.Write {
+		if f.highest(g.Perms) >= model.Change {
 			x.Severity = High
 		}
 		f.add(x)
@@ -195,8 +195,8 @@ func (f *finder) grant(i int, g *GrantResult) {
 		}
 		// What could be seen was not used; the rest nobody can judge.
 	}
-	all := f.in.Weights.Danger(f.r.Scale.Pairs(g.Perms, g.Grant.On))
-	kept := f.in.Weights.Danger(f.r.Scale.Pairs(g.Keep(), g.Grant.On))
+	all := f.in.Weights.Danger(f.r.Scale.Pairs(g.Perms, g.Grant.Where))
+	kept := f.in.Weights.Danger(f.r.Scale.Pairs(g.Keep(), g.Grant.Where))
 	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
 		y := x
 		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused)
@@ -217,7 +217,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	nodes, pairs, used := 0, 0, 0
 	var narrow Pairs
 	for i := range seen.All() {
-		n, u := f.r.Scale.Nodes(f.e.Catalogue[i], g.Grant.On), 1
+		n, u := f.r.Scale.Nodes(f.e.Catalogue[i], g.Grant.Where), 1
 		if pu := g.Use[i]; pu != nil {
 			u = max(1, len(pu.Nodes))
 		}
@@ -227,7 +227,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	if nodes < leastNodes || float64(used) > mostUsed*float64(pairs) {
 		return
 	}
-	wide := f.in.Weights.Danger(f.r.Scale.Pairs(seen, g.Grant.On))
+	wide := f.in.Weights.Danger(f.r.Scale.Pairs(seen, g.Grant.Where))
 	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-f.in.Weights.Danger(narrow)), f.examples(seen)
 	f.add(x)
 }
@@ -243,7 +243,7 @@ func (f *finder) highest(perms engine.Bits) model.Level {
 // handOut is the danger of the administering and handing-out part of a grant; 0
 // when it cannot hand out anything.
 func (f *finder) handOut(g *GrantResult) float64 {
-	p := f.r.Scale.Pairs(g.Perms, g.Grant.On)
+	p := f.r.Scale.Pairs(g.Perms, g.Grant.Where)
 	if p[model.HandOut] == 0 {
 		return 0
 	}
@@ -256,7 +256,7 @@ func (f *finder) standing(g *GrantResult) bool {
 	if c := g.Grant.Condition(); !c.Until.IsZero() || c.Hours != nil {
 		return false
 	}
-	for _, on := range g.Grant.On {
+	for _, on := range g.Grant.Where {
 		if at, ok := on.Node(); !ok || on.Deep() && slices.ContainsFunc(f.e.Nodes, func(n model.Node) bool { return n.Path != at && at.Covers(n.Path) }) {
 			return true
 		}
@@ -275,7 +275,7 @@ func (f *finder) givenByOther(i int, g *GrantResult) *model.Grant {
 			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {
 				continue // of two equal ones, only the later is too much
 			}
-			if !slices.ContainsFunc(g.Grant.On, func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.On, p) }) {
+			if !slices.ContainsFunc(g.Grant.Where, func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.Where, p) }) {
 				return o.Grant
 			}
 		}
@@ -295,19 +295,19 @@ func (f *finder) givenByOthers(i int, g *GrantResult) int {
 			if j == i || o.Grant.To.Open() || f.spare[j] || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
-			if !slices.ContainsFunc(o.Grant.On, func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.On, p.Overlaps) }) {
+			if !slices.ContainsFunc(o.Grant.Where, func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
 				continue
 			}
 			for p := range g.Perms.All() {
 				if o.Perms.Has(p) {
-					by[p] = append(by[p], o.Grant.On...)
+					by[p] = append(by[p], o.Grant.Where...)
 					used[j] = true
 				}
 			}
 		}
 	}
 	for p := range g.Perms.All() {
-		for _, on := range g.Grant.On {
+		for _, on := range g.Grant.Where {
 			if !model.PathPatternsContain(by[p], on) {
 				return 0
 			}

@@ -158,7 +158,7 @@ func (r *runner) prepare() {
 		var parts []Part
 		for _, h := range s.Holdings {
 			granted.Or(h.Perms)
-			parts = append(parts, Part{h.Perms, e.Grants[h.Grant].On})
+			parts = append(parts, Part{h.Perms, e.Grants[h.Grant].Where})
 			g := r.out.Grants[h.Grant]
 			if id.ID.Kind != model.Group && !g.Grant.To.Open() {
 				g.Holders = append(g.Holders, id.ID)
@@ -394,7 +394,7 @@ func (r *runner) classify() {
 				res.Unused.Set(p)
 			}
 		}
-		all := r.out.Scale.Pairs(res.Perms, g.On)
+		all := r.out.Scale.Pairs(res.Perms, g.Where)
 		res.Danger = r.in.Weights.Danger(all)
 		res.Kept = r.in.Weights.Danger(r.kept(res))
 	}
@@ -403,7 +403,7 @@ func (r *runner) classify() {
 // observable reports whether uses of a permission through a grant would have been
 // seen over the window, on every place the grant reaches.
 func (r *runner) observable(c model.CatalogueEntry, g *model.Grant) bool {
-	for _, on := range g.On {
+	for _, on := range g.Where {
 		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, "\x00")}
 		sees, ok := r.sees[k]
 		if !ok {
@@ -430,7 +430,7 @@ func (r *runner) kept(res *GrantResult) Pairs {
 	nodes := map[model.Path]bool{}
 	for i := range res.Keep().All() {
 		c := r.g.Estate.Catalogue[i]
-		n := r.out.Scale.Nodes(c, res.Grant.On)
+		n := r.out.Scale.Nodes(c, res.Grant.Where)
 		res.Nodes = max(res.Nodes, n)
 		if pu := res.Use[i]; pu != nil {
 			n = min(n, max(1, len(pu.Nodes)))

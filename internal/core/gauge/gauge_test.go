@@ -25,25 +25,25 @@ func scenario(t *testing.T, text string) *gauge.Input {
 // too new, o unobservable, x unused.
 func TestClasses(t *testing.T) {
 	for _, tt := range []struct{ name, text, want string }{
-		{"used and not", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-80", "list x read u write x"},
-		{"a refused call is no use", "grant g1 workload/a store/object:* /m/**\nrefused workload/a store/object:read /m/project:x/bucket:b1/1 1-80\nused workload/a store/object:list /m/project:x/bucket:b1 1-9", "list u read x write x"},
-		{"too new", "grant g1 workload/a store/object:* /m/** new\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-5", "list n read u write n"},
-		{"no log", "grant g1 workload/a store/object:* /m/**\nlog off\nused workload/a identity/grant:create /m/project:x 1-9", "list o read o write o"},
-		{"a log that began inside the window", "grant g1 workload/a store/object:* /m/**\nlog since-30\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list o read u write o"},
-		{"a log that began a day late", "grant g1 workload/a store/object:* /m/**\nlog since-89\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list x read u write x"},
-		{"off above, on in the only project", "grant g1 workload/a store/object:read,store/object:list /m/**\nlog off\nlog /m/project:x on\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list x read u"},
-		{"off above, on in one project of two", "grant g1 workload/a store/object:read,store/object:list /m/**\nnode /m/project:y\nnode /m/project:y/bucket:c\nlog off\nlog /m/project:x on\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list o read u"},
-		{"off above, the other project has nothing to use it on", "grant g1 workload/a store/object:read,store/object:list /m/**\nnode /m/project:y\nlog off\nlog /m/project:x on\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list x read u"},
-		{"on above, off in one bucket", "grant g1 workload/a store/object:read,store/object:list /m/**\nlog /m/project:x/bucket:b3 off\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list o read u"},
-		{"off in a bucket beside", "grant g1 workload/a store/object:read,store/object:list /m/project:x/bucket:b1/**\nlog /m/project:x/bucket:b3 off\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-20", "list x read u"},
-		{"monthly", "grant g1 workload/a store/object:read,store/object:list /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 100-380/30\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "list u read x"},
-		{"a season that may be yearly", "grant g1 workload/a store/object:read,store/object:list /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 200-203\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "list u read r"},
-		{"quarterly", "grant g1 workload/a store/object:read,store/object:list /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 100-380/91\nused workload/a store/object:list /m/project:x/bucket:b1 1-200", "list u read r"},
-		{"through a group", "grant g1 group/g store/object:* /m/**\nmember person/p group/g\nused person/p store/object:write /m/project:x/bucket:b0/2 3-60", "list x read x write u"},
-		{"elsewhere", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b2/**\nused workload/a store/object:read /m/project:x/bucket:b2/1 1-80", "read x"},
-		{"never logged", "grant g1 workload/a quiet/*:*,store/object:read /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/1 1-80", "do o read u"},
-		{"the holder is rare", "grant g1 workload/a store/object:* /m/**\nseen workload/a 200", "list r read r write r"},
-		{"protected", "grant g1 workload/a store/object:* /m/**\nprotected workload/a\nused workload/b store/object:read /m/project:x/bucket:b1/1 1-80", "list r read r write r"},
+		{"used and not", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "list x read u write x"},
+		{"a refused call is no use", "grant g1 workload/a stow/item:* /m/**\nrefused workload/a stow/item:read /m/berth:x/box:b1/1 1-80\nused workload/a stow/item:find /m/berth:x/box:b1 1-9", "list u read x write x"},
+		{"too new", "grant g1 workload/a stow/item:* /m/** new\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-5", "list n read u write n"},
+		{"no log", "grant g1 workload/a stow/item:* /m/**\nlog off\nused workload/a muster/grant:give /m/berth:x 1-9", "list o read o write o"},
+		{"a log that began inside the window", "grant g1 workload/a stow/item:* /m/**\nlog since-30\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list o read u write o"},
+		{"a log that began a day late", "grant g1 workload/a stow/item:* /m/**\nlog since-89\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list x read u write x"},
+		{"off above, on in the only project", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nlog off\nlog /m/berth:x on\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list x read u"},
+		{"off above, on in one project of two", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nnode /m/berth:y\nnode /m/berth:y/box:c\nlog off\nlog /m/berth:x on\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list o read u"},
+		{"off above, the other project has nothing to use it on", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nnode /m/berth:y\nlog off\nlog /m/berth:x on\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list x read u"},
+		{"on above, off in one bucket", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nlog /m/berth:x/box:b3 off\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list o read u"},
+		{"off in a bucket beside", "grant g1 workload/a stow/item:read,stow/item:find /m/berth:x/box:b1/**\nlog /m/berth:x/box:b3 off\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-20", "list x read u"},
+		{"monthly", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 100-380/30\nused workload/a stow/item:find /m/berth:x/box:b1 1-200", "list u read x"},
+		{"a season that may be yearly", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 200-203\nused workload/a stow/item:find /m/berth:x/box:b1 1-200", "list u read r"},
+		{"quarterly", "grant g1 workload/a stow/item:read,stow/item:find /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 100-380/91\nused workload/a stow/item:find /m/berth:x/box:b1 1-200", "list u read r"},
+		{"through a group", "grant g1 group/g stow/item:* /m/**\nmember person/p group/g\nused person/p stow/item:change /m/berth:x/box:b0/2 3-60", "list x read x write u"},
+		{"elsewhere", "grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\ngrant g2 workload/a stow/item:read /m/berth:x/box:b2/**\nused workload/a stow/item:read /m/berth:x/box:b2/1 1-80", "read x"},
+		{"never logged", "grant g1 workload/a quiet/*:*,stow/item:read /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "do o read u"},
+		{"the holder is rare", "grant g1 workload/a stow/item:* /m/**\nseen workload/a 200", "list r read r write r"},
+		{"protected", "grant g1 workload/a stow/item:* /m/**\nprotected workload/a\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "list r read r write r"},
 	} {
 		in := scenario(t, tt.text)
 		r := gauge.Run(in)
@@ -78,24 +78,24 @@ func TestStates(t *testing.T) {
 		name, text string
 		want       gauge.State
 	}{
-		{"active", "used workload/a store/object:read /m/project:x/bucket:b1 5-9", gauge.Active},
-		{"daily, silent for long", "used workload/a store/object:read /m/project:x/bucket:b1 120-300", gauge.Idle},
-		{"daily, silent for a month", "used workload/a store/object:read /m/project:x/bucket:b1 95-300", gauge.Idle},
-		{"one season half a year ago", "used workload/a store/object:read /m/project:x/bucket:b1 180-182", gauge.Rare},
+		{"active", "used workload/a stow/item:read /m/berth:x/box:b1 5-9", gauge.Active},
+		{"daily, silent for long", "used workload/a stow/item:read /m/berth:x/box:b1 120-300", gauge.Idle},
+		{"daily, silent for a month", "used workload/a stow/item:read /m/berth:x/box:b1 95-300", gauge.Idle},
+		{"one season half a year ago", "used workload/a stow/item:read /m/berth:x/box:b1 180-182", gauge.Rare},
 		{"never, and the source remembers nothing", "", gauge.Idle},
 		{"never, seen eight months ago", "seen workload/a 240", gauge.Rare},
 		{"never, seen two years ago", "seen workload/a 700", gauge.Idle},
 		{"never, and no log would have shown it", "log off", gauge.Unproven},
 		{"never seen, and no log would have shown it", "log off\nseen workload/a 700", gauge.Idle},
-		{"daily, until its log was off", "used workload/a store/object:read /m/project:x/bucket:b1 120-300\nlog /m/project:x off", gauge.Unproven},
-		{"daily, until its log was off, and not seen since", "used workload/a store/object:read /m/project:x/bucket:b1 120-300\nlog /m/project:x off\nseen workload/a 120", gauge.Idle},
-		{"daily, and a log that it never wrote is off", "used workload/a store/object:read /m/project:x/bucket:b1 120-300\nlog /m/project:x/bucket:b2 off", gauge.Idle},
+		{"daily, until its log was off", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x off", gauge.Unproven},
+		{"daily, until its log was off, and not seen since", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x off\nseen workload/a 120", gauge.Idle},
+		{"daily, and a log that it never wrote is off", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x/box:b2 off", gauge.Idle},
 		{"signs in, and nothing shows", "seen workload/a 3", gauge.Unproven},
 		{"young", "young workload/a", gauge.New},
-		{"closed", "disabled workload/a\nused workload/a store/object:read /m/project:x/bucket:b1 5-9", gauge.Disabled},
+		{"closed", "disabled workload/a\nused workload/a stow/item:read /m/berth:x/box:b1 5-9", gauge.Disabled},
 		{"protected wins", "protected workload/a\ndisabled workload/a", gauge.Protected},
 	} {
-		in := scenario(t, "grant g1 workload/a store/object:* /m/**\n"+tt.text)
+		in := scenario(t, "grant g1 workload/a stow/item:* /m/**\n"+tt.text)
 		if got := gauge.Run(in).Of(model.MustID("workload/a")).State; got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
@@ -104,22 +104,22 @@ func TestStates(t *testing.T) {
 
 // TestFindings: what is found, most dangerous first, as kind and grant.
 func TestFindings(t *testing.T) {
-	busy := "used workload/a store/object:read /m/project:x/bucket:b1/1 1-80\n"
+	busy := "used workload/a stow/item:read /m/berth:x/box:b1/1 1-80\n"
 	for _, tt := range []struct{ name, text, want string }{
-		{"fits", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\n" + busy, ""},
-		{"a role that is too broad", "grant g1 workload/a store/*:* /m/project:x/bucket:b1/**\n" + busy, "over-broad-role g1"},
-		{"places that are too many", "grant g1 workload/a store/object:read /m/**\n" + busy, "over-broad-place g1"},
-		{"standing right to hand out", "grant g1 workload/a identity/grant:create /m/**\nused workload/a identity/grant:create /m/project:x 1-80", "standing-admin g1"},
-		{"one that ends", "grant g1 workload/a identity/grant:create /m/** until\nused workload/a identity/grant:create /m/project:x 1-80", ""},
-		{"open to everybody", "grant g1 everyone store/object:read /m/project:x/bucket:b1/**", "public-access g1"},
-		{"never through this one", "grant g1 workload/a store/object:write /m/project:x/bucket:b2/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b1/**\n" + busy, "unused-grant g1"},
-		{"given by the group too", "grant g1 person/p store/object:read /m/project:x/bucket:b1/**\ngrant g2 group/g store/object:* /m/project:x/bucket:b1/**\nmember person/p group/g\nused person/p store/object:read /m/project:x/bucket:b1/1 1-80\nused person/p store/object:write /m/project:x/bucket:b1/1 1-80\nused person/p store/object:list /m/project:x/bucket:b1 1-80", "redundant-grant g1"},
-		{"given by three others together", "grant g1 person/p store/object:* /m/project:x/bucket:b1/**\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/**\ngrant g3 group/g store/object:write /m/project:x/bucket:b1/**\ngrant g4 person/p store/object:list /m/project:x/bucket:b1/**\nmember person/p group/g\nused person/p store/object:read /m/project:x/bucket:b1/1 1-80\nused person/p store/object:write /m/project:x/bucket:b1/1 1-80\nused person/p store/object:list /m/project:x/bucket:b1 1-80", "redundant-grant g1"},
-		{"of two that give each other's, one stays", "grant g1 person/p store/object:* /m/project:x/bucket:b1/**\ngrant g2 group/g store/object:* /m/project:x/bucket:b1/**\nmember person/p group/g\nused person/p store/object:read /m/project:x/bucket:b1/1 1-80\nused person/p store/object:write /m/project:x/bucket:b1/1 1-80\nused person/p store/object:list /m/project:x/bucket:b1 1-80", "redundant-grant g1"},
-		{"given by the group under a condition only", "grant g1 person/p store/object:read /m/project:x/bucket:b1/**\ngrant g2 group/g store/object:read /m/project:x/bucket:b1/** second-factor\nmember person/p group/g\nused person/p store/object:read /m/project:x/bucket:b1/1 1-80", ""},
-		{"idle", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1 150-300", "idle-identity "},
-		{"too new", "grant g1 workload/a store/*:* /m/project:x/bucket:b1/** new\n" + busy, ""},
-		{"cannot be judged", "grant g1 workload/a store/*:* /m/project:x/bucket:b1/**\nlog off\nused workload/a identity/grant:create /m/project:x 1-9", ""},
+		{"fits", "grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\n" + busy, ""},
+		{"a role that is too broad", "grant g1 workload/a stow/*:* /m/berth:x/box:b1/**\n" + busy, "over-broad-role g1"},
+		{"places that are too many", "grant g1 workload/a stow/item:read /m/**\n" + busy, "over-broad-place g1"},
+		{"standing right to hand out", "grant g1 workload/a muster/grant:give /m/**\nused workload/a muster/grant:give /m/berth:x 1-80", "standing-admin g1"},
+		{"one that ends", "grant g1 workload/a muster/grant:give /m/** until\nused workload/a muster/grant:give /m/berth:x 1-80", ""},
+		{"open to everybody", "grant g1 everyone stow/item:read /m/berth:x/box:b1/**", "public-access g1"},
+		{"never through this one", "grant g1 workload/a stow/item:change /m/berth:x/box:b2/**\ngrant g2 workload/a stow/item:read /m/berth:x/box:b1/**\n" + busy, "unused-grant g1"},
+		{"given by the group too", "grant g1 person/p stow/item:read /m/berth:x/box:b1/**\ngrant g2 group/g stow/item:* /m/berth:x/box:b1/**\nmember person/p group/g\nused person/p stow/item:read /m/berth:x/box:b1/1 1-80\nused person/p stow/item:change /m/berth:x/box:b1/1 1-80\nused person/p stow/item:find /m/berth:x/box:b1 1-80", "redundant-grant g1"},
+		{"given by three others together", "grant g1 person/p stow/item:* /m/berth:x/box:b1/**\ngrant g2 group/g stow/item:read /m/berth:x/box:b1/**\ngrant g3 group/g stow/item:change /m/berth:x/box:b1/**\ngrant g4 person/p stow/item:find /m/berth:x/box:b1/**\nmember person/p group/g\nused person/p stow/item:read /m/berth:x/box:b1/1 1-80\nused person/p stow/item:change /m/berth:x/box:b1/1 1-80\nused person/p stow/item:find /m/berth:x/box:b1 1-80", "redundant-grant g1"},
+		{"of two that give each other's, one stays", "grant g1 person/p stow/item:* /m/berth:x/box:b1/**\ngrant g2 group/g stow/item:* /m/berth:x/box:b1/**\nmember person/p group/g\nused person/p stow/item:read /m/berth:x/box:b1/1 1-80\nused person/p stow/item:change /m/berth:x/box:b1/1 1-80\nused person/p stow/item:find /m/berth:x/box:b1 1-80", "redundant-grant g1"},
+		{"given by the group under a condition only", "grant g1 person/p stow/item:read /m/berth:x/box:b1/**\ngrant g2 group/g stow/item:read /m/berth:x/box:b1/** second-factor\nmember person/p group/g\nused person/p stow/item:read /m/berth:x/box:b1/1 1-80", ""},
+		{"idle", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1 150-300", "idle-identity "},
+		{"too new", "grant g1 workload/a stow/*:* /m/berth:x/box:b1/** new\n" + busy, ""},
+		{"cannot be judged", "grant g1 workload/a stow/*:* /m/berth:x/box:b1/**\nlog off\nused workload/a muster/grant:give /m/berth:x 1-9", ""},
 		{"protected", "grant g1 workload/a */*:* /m/**\nprotected workload/a", ""},
 	} {
 		in := scenario(t, tt.text)
@@ -147,10 +147,10 @@ func TestFindings(t *testing.T) {
 
 // TestDanger: it never falls when access grows, and what two grants give counts once.
 func TestDanger(t *testing.T) {
-	in := scenario(t, "grant g1 workload/a store/object:* /m/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b1/**")
+	in := scenario(t, "grant g1 workload/a stow/item:* /m/**\ngrant g2 workload/a stow/item:read /m/berth:x/box:b1/**")
 	scale, w := gauge.NewScale(in.Engine), gauge.DefaultWeights
 	g := in.Engine.Estate.Grants
-	part := func(i int) gauge.Part { return gauge.Part{Perms: in.Engine.GrantPerms(&g[i]), On: g[i].On} }
+	part := func(i int) gauge.Part { return gauge.Part{Perms: in.Engine.GrantPerms(&g[i]), Where: g[i].Where} }
 	both, one := w.Danger(scale.Union([]gauge.Part{part(0), part(1)})), w.Danger(scale.Union([]gauge.Part{part(0)}))
 	small := w.Danger(scale.Union([]gauge.Part{part(1)}))
 	if both != one || small >= one || small <= 0 {

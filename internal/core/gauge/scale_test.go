@@ -47,10 +47,10 @@ func (t *tree) pattern() model.PathPattern {
 	text := p.String()
 	if t.r.IntN(4) == 0 { // a wildcard in place of the last name
 		up, _ := p.Parent()
-		text = up.String() + "/" + []string{"bucket:*", "*", "unit:*", "org:1*"}[t.r.IntN(4)]
+		text = up.String() + "/" + []string{"box:*", "*", "pier:*", "harbour:1*"}[t.r.IntN(4)]
 	}
 	if t.r.IntN(8) == 0 {
-		text = "/*/org:*"
+		text = "/*/harbour:*"
 	}
 	if t.r.IntN(2) == 0 {
 		text += "/**"
@@ -110,7 +110,7 @@ func TestShareBelow(t *testing.T) {
 		var records []model.CoverageRecord
 		for _, p := range append(slices.Clone(tr.paths), model.MustPath("/m")) {
 			if tr.r.IntN(4) == 0 {
-				records = append(records, model.CoverageRecord{Node: p, Service: "s", LogClass: "read", On: tr.r.IntN(3) > 0, Since: now.AddDate(0, 0, -tr.r.IntN(120))})
+				records = append(records, model.CoverageRecord{Node: p, Service: "s", LogClass: "read", Written: tr.r.IntN(3) > 0, Since: now.AddDate(0, 0, -tr.r.IntN(120))})
 			}
 		}
 		c := usage.NewCoverage(records, usage.Read{First: now.AddDate(-1, 0, 0), Ends: []time.Time{now}})
@@ -153,7 +153,7 @@ func TestBlind(t *testing.T) {
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID("group/g")})
 		e.Memberships = []model.Membership{{Member: e.Identities[0].ID, Group: model.MustID("group/g")}, {Member: e.Identities[1].ID, Group: model.MustID("group/g")}}
 		for i := range 12 {
-			g := model.Grant{ID: fmt.Sprint(i), To: e.Identities[tr.r.IntN(len(e.Identities))].ID, On: []model.PathPattern{tr.pattern(), tr.pattern()}}
+			g := model.Grant{ID: fmt.Sprint(i), To: e.Identities[tr.r.IntN(len(e.Identities))].ID, Where: []model.PathPattern{tr.pattern(), tr.pattern()}}
 			for range 1 + tr.r.IntN(20) {
 				g.Do = append(g.Do, e.Catalogue[tr.r.IntN(len(e.Catalogue))].Permission.Pattern())
 			}
@@ -162,7 +162,7 @@ func TestBlind(t *testing.T) {
 		for _, p := range append(slices.Clone(tr.paths), model.MustPath("/m")) {
 			for _, service := range []string{"s0", "s1", "s2"} {
 				if tr.r.IntN(5) == 0 {
-					e.Coverage = append(e.Coverage, model.CoverageRecord{Node: p, Service: service, LogClass: []string{"read", "write"}[tr.r.IntN(2)], On: tr.r.IntN(2) == 0})
+					e.Coverage = append(e.Coverage, model.CoverageRecord{Node: p, Service: service, LogClass: []string{"read", "write"}[tr.r.IntN(2)], Written: tr.r.IntN(2) == 0})
 				}
 			}
 		}
@@ -174,7 +174,7 @@ func TestBlind(t *testing.T) {
 			pairs, ids := map[string]bool{}, map[model.ID]bool{}
 			if !usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, res.Window)) {
 				for _, g := range res.Grants {
-					if !slices.ContainsFunc(g.Grant.On, func(p model.PathPattern) bool { return p.Overlaps(r.Node.Below()) }) {
+					if !slices.ContainsFunc(g.Grant.Where, func(p model.PathPattern) bool { return p.Overlaps(r.Node.Below()) }) {
 						continue
 					}
 					for p := range g.Unobservable.All() {

@@ -345,17 +345,17 @@ func (b *builder) identityColumns() {
 // eachPlace yields every pattern of the estate's rules.
 func (b *builder) eachPlace(yield func(model.PathPattern)) {
 	for i := range b.e.Grants {
-		for _, on := range b.e.Grants[i].On {
+		for _, on := range b.e.Grants[i].Where {
 			yield(on)
 		}
 	}
 	for i := range b.e.Denials {
-		for _, on := range b.e.Denials[i].On {
+		for _, on := range b.e.Denials[i].Where {
 			yield(on)
 		}
 	}
 	for i := range b.e.Ceilings {
-		for _, on := range b.e.Ceilings[i].On {
+		for _, on := range b.e.Ceilings[i].Where {
 			yield(on)
 		}
 	}
@@ -658,14 +658,14 @@ func labelOf(place uint32, c model.Condition) labelPlace {
 func (b *builder) eachLabelled(yield func(model.PathPattern, model.Condition)) {
 	for i := range b.e.Grants {
 		if g := &b.e.Grants[i]; len(g.When.Labels) > 0 {
-			for _, on := range g.On {
+			for _, on := range g.Where {
 				yield(on, g.When)
 			}
 		}
 	}
 	for i := range b.e.Denials {
 		if d := &b.e.Denials[i]; len(d.When.Labels) > 0 {
-			for _, on := range d.On {
+			for _, on := range d.Where {
 				yield(on, d.When)
 			}
 		}
@@ -689,7 +689,7 @@ func (b *builder) ruleColumns() {
 	b.given = packLists(b.Index.ids.len(), func(yield func(int, uint32)) {
 		for i := range e.Grants {
 			to := int(b.ids[e.Grants[i].To])
-			for _, on := range e.Grants[i].On {
+			for _, on := range e.Grants[i].Where {
 				for _, v := range [givenWidth]uint32{grantSet[i], uint32(i), uint32(b.grantKind[i] &^ labelled), b.spansFor(on, e.Grants[i].When)} {
 					yield(to, v)
 				}
@@ -699,14 +699,14 @@ func (b *builder) ruleColumns() {
 	b.givenAt = packLists(b.Index.ids.len(), func(yield func(int, uint32)) {
 		for i := range e.Grants {
 			to := int(b.ids[e.Grants[i].To])
-			for _, on := range e.Grants[i].On {
+			for _, on := range e.Grants[i].Where {
 				yield(to, b.places[on])
 			}
 		}
 	})
 	b.onPlace = packLists(len(b.places), func(yield func(int, uint32)) {
 		for i := range e.Grants {
-			for _, on := range e.Grants[i].On {
+			for _, on := range e.Grants[i].Where {
 				yield(int(b.places[on]), uint32(i))
 			}
 		}
@@ -722,14 +722,14 @@ func (b *builder) ruleColumns() {
 	}
 	b.denialSpans = packLists(len(e.Denials), func(yield func(int, uint32)) {
 		for i := range e.Denials {
-			for _, on := range e.Denials[i].On {
+			for _, on := range e.Denials[i].Where {
 				yield(i, b.spansFor(on, e.Denials[i].When))
 			}
 		}
 	})
 	b.denialOn = packLists(len(b.places), func(yield func(int, uint32)) {
 		for i := range e.Denials {
-			for _, on := range e.Denials[i].On {
+			for _, on := range e.Denials[i].Where {
 				yield(int(b.places[on]), uint32(i))
 			}
 		}
@@ -754,7 +754,7 @@ func (b *builder) ruleColumns() {
 	b.ceilSet = packInts(ceilSet)
 	b.ceilOn = packLists(len(e.Ceilings), func(yield func(int, uint32)) {
 		for i := range e.Ceilings {
-			for _, on := range e.Ceilings[i].On {
+			for _, on := range e.Ceilings[i].Where {
 				yield(i, b.places[on])
 			}
 		}

@@ -276,7 +276,7 @@ func (x *Index) Refusals(id model.ID, group int, p model.Permission, path model.
 func (x *Index) DenialOn(id string) []model.PathPattern {
 	for i := range x.denials.texts.len() {
 		if d := x.denials.at(i); d.ID == id {
-			return d.On
+			return d.Where
 		}
 	}
 	return nil

@@ -17,7 +17,7 @@ import (
 var ErrDamaged = errors.New("not an index of this version")
 
 // Version is that of the columns; an index of another one is built anew.
-const Version = 2
+const Version = 3
 
 const (
 	none = ^uint32(0)

@@ -27,7 +27,7 @@ func perms(ps ...string) (r model.Rights) {
 // harbour is a small estate whose answers can be worked out by hand.
 func harbour() *model.Estate {
 	e := &model.Estate{Source: "s"}
-	for _, p := range []string{"/s/org:o", "/s/org:o/project:p", "/s/org:o/project:p/bucket:b", "/s/org:o/project:p/bucket:c", "/s/org:o/project:p/job:j", "/s/org:o/project:q"} {
+	for _, p := range []string{"/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b", "/s/harbour:o/berth:p/box:c", "/s/harbour:o/berth:p/errand:j", "/s/harbour:o/berth:q"} {
 		e.Nodes = append(e.Nodes, model.Node{Path: path(p)})
 	}
 	e.Nodes[2].Labels = map[string]string{"tier": "gold"}
@@ -35,7 +35,7 @@ func harbour() *model.Estate {
 	for _, c := range []struct {
 		p string
 		l model.Level
-	}{{"a/x:list", model.List}, {"a/x:get", model.Read}, {"a/x:set", model.Write}, {"b/y:admin", model.Administer}} {
+	}{{"a/x:list", model.See}, {"a/x:get", model.Read}, {"a/x:set", model.Change}, {"b/y:admin", model.Administer}} {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: c.l})
 	}
 	for _, i := range []string{"person/a", "person/b", "workload/w", "group/g", "group/h"} {
@@ -44,12 +44,12 @@ func harbour() *model.Estate {
 	e.Memberships = []model.Membership{{Member: id("person/a"), Group: id("group/g")}, {Member: id("group/g"), Group: id("group/h")}}
 	e.ActAs = []model.ActAs{{ID: "1", From: id("person/b"), To: id("workload/w")}, {ID: "2", From: id("workload/w"), To: id("person/a")}}
 	e.Grants = []model.Grant{
-		{ID: "g-1", To: id("group/h"), Rights: perms("a/*:*"), On: on("/s/org:o/project:p/**")},
-		{ID: "g-2", To: id("person/a"), Rights: perms("b/y:admin"), On: on("/s/org:o/project:p/bucket:b")},
-		{ID: "g-3", To: id("workload/w"), Rights: perms("a/x:get"), On: on("/s/org:o/project:*/bucket:*/**"), When: model.Condition{Labels: map[string]string{"tier": "gold"}}},
-		{ID: "g-4", To: id("person/b"), Rights: perms("a/x:list"), On: on("/s/org:o/**"), When: model.Condition{SecondFactor: true}},
+		{ID: "g-1", To: id("group/h"), Rights: perms("a/*:*"), Where: on("/s/harbour:o/berth:p/**")},
+		{ID: "g-2", To: id("person/a"), Rights: perms("b/y:admin"), Where: on("/s/harbour:o/berth:p/box:b")},
+		{ID: "g-3", To: id("workload/w"), Rights: perms("a/x:get"), Where: on("/s/harbour:o/berth:*/box:*/**"), When: model.Condition{Labels: map[string]string{"tier": "gold"}}},
+		{ID: "g-4", To: id("person/b"), Rights: perms("a/x:list"), Where: on("/s/harbour:o/**"), When: model.Condition{SecondFactor: true}},
 	}
-	e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: perms("a/x:set"), On: on("/s/org:o/project:p/bucket:c/**")}}
+	e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: perms("a/x:set"), Where: on("/s/harbour:o/berth:p/box:c/**")}}
 	return e
 }
 
@@ -79,24 +79,24 @@ func TestTotals(t *testing.T) {
 		{"person/nobody", index.Possible, "0 on 0: 0 0 0 0"},
 	} {
 		got := x.NewWalk(tt.mode).Totals(id(tt.who))
-		if s := fmt.Sprintf("%d on %d: %d %d %d %d", got.Permissions.Count(), got.Nodes, got.Pairs[model.List], got.Pairs[model.Read], got.Pairs[model.Write], got.Pairs[model.Administer]); s != tt.want {
+		if s := fmt.Sprintf("%d on %d: %d %d %d %d", got.Permissions.Count(), got.Nodes, got.Pairs[model.See], got.Pairs[model.Read], got.Pairs[model.Change], got.Pairs[model.Administer]); s != tt.want {
 			t.Errorf("%s, mode %d: %s, want %s", tt.who, tt.mode, s, tt.want)
 		}
 	}
 	w := x.NewWalk(index.Possible)
 	some := x.NewBits()
 	for i := range x.Numbers() {
-		if x.Level(i) == model.Write {
+		if x.Level(i) == model.Change {
 			some.Set(i)
 		}
 	}
-	if !w.Only(some, path("/s/org:o/project:p/bucket:b")) {
+	if !w.Only(some, path("/s/harbour:o/berth:p/box:b")) {
 		t.Error("the bucket is not known")
 	}
-	if got := w.Totals(id("person/a")); got.Permissions.Count() != 1 || got.Nodes != 1 || got.Pairs[model.Write] != 1 {
+	if got := w.Totals(id("person/a")); got.Permissions.Count() != 1 || got.Nodes != 1 || got.Pairs[model.Change] != 1 {
 		t.Errorf("write on the bucket: %+v", got)
 	}
-	if w.Only(some, path("/s/org:o/elsewhere")) {
+	if w.Only(some, path("/s/harbour:o/elsewhere")) {
 		t.Error("a node that nobody lists is known")
 	}
 	if got := w.Totals(id("person/a")); got.Nodes != 0 {
@@ -108,17 +108,17 @@ func TestTotals(t *testing.T) {
 func TestWho(t *testing.T) {
 	x := build(t, harbour())
 	for _, tt := range []struct{ what, where, want string }{
-		{"a/x:set", "/s/org:o/project:p/bucket:b", "person/a allowed"},
-		{"a/x:set", "/s/org:o/project:p/bucket:c", ""},
-		{"a/x:set", "/s/org:o/project:p/bucket:c/new/thing", ""},
-		{"a/x:set", "/s/org:o/project:p/bucket:new", "person/a allowed"},
-		{"a/x:get", "/s/org:o/project:p/bucket:b", "person/a allowed, workload/w allowed"},
-		{"a/x:get", "/s/org:o/project:p/bucket:c", "person/a allowed"},
-		{"a/x:get", "/s/org:o/project:q/bucket:new/1", "workload/w allowed if"}, // its labels are not known
-		{"a/x:list", "/s/org:o/project:q", "person/b allowed if"},
-		{"b/y:admin", "/s/org:o/project:p/bucket:b/1", ""},
-		{"c/not:listed", "/s/org:o", ""},
-		{"a/not:listed", "/s/org:o/project:p", "person/a allowed"}, // by pattern
+		{"a/x:set", "/s/harbour:o/berth:p/box:b", "person/a allowed"},
+		{"a/x:set", "/s/harbour:o/berth:p/box:c", ""},
+		{"a/x:set", "/s/harbour:o/berth:p/box:c/new/thing", ""},
+		{"a/x:set", "/s/harbour:o/berth:p/box:new", "person/a allowed"},
+		{"a/x:get", "/s/harbour:o/berth:p/box:b", "person/a allowed, workload/w allowed"},
+		{"a/x:get", "/s/harbour:o/berth:p/box:c", "person/a allowed"},
+		{"a/x:get", "/s/harbour:o/berth:q/box:new/1", "workload/w allowed if"}, // its labels are not known
+		{"a/x:list", "/s/harbour:o/berth:q", "person/b allowed if"},
+		{"b/y:admin", "/s/harbour:o/berth:p/box:b/1", ""},
+		{"c/not:listed", "/s/harbour:o", ""},
+		{"a/not:listed", "/s/harbour:o/berth:p", "person/a allowed"}, // by pattern
 	} {
 		var got []string
 		for _, h := range x.Who(model.MustPermission(tt.what), path(tt.where)) {
@@ -143,30 +143,30 @@ func TestTree(t *testing.T) {
 	e := harbour()
 	e.Nodes = append(e.Nodes, model.Node{Path: path("/s/other:top")})
 	x := build(t, e)
-	if got := fmt.Sprint(x.Tops()); got != "[/s/org:o /s/other:top]" {
+	if got := fmt.Sprint(x.Tops()); got != "[/s/harbour:o /s/other:top]" {
 		t.Errorf("tops %s", got)
 	}
 	var scopes []string
-	x.Scopes(path("/s/org:o"), func(p model.Path) { scopes = append(scopes, p.String()) })
-	if got := strings.Join(scopes, " "); got != "/s/org:o/project:p" { // q has nothing below it
+	x.Scopes(path("/s/harbour:o"), func(p model.Path) { scopes = append(scopes, p.String()) })
+	if got := strings.Join(scopes, " "); got != "/s/harbour:o/berth:p" { // q has nothing below it
 		t.Errorf("scopes %s", got)
 	}
-	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/org:o/project:p"))))); got != "[bucket job project]" {
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p"))))); got != "[bucket job project]" {
 		t.Errorf("kinds %s", got)
 	}
-	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/org:o/project:p/bucket:b/deep"))))); got != "[bucket]" {
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/box:b/deep"))))); got != "[bucket]" {
 		t.Errorf("kinds of what continues a name: %s", got)
 	}
 	nodes, as := x.Running()
-	if fmt.Sprint(nodes, as) != "[/s/org:o/project:p/job:j] [workload/w]" {
+	if fmt.Sprint(nodes, as) != "[/s/harbour:o/berth:p/errand:j] [workload/w]" {
 		t.Errorf("running %v as %v", nodes, as)
 	}
 	n := 0
-	x.NodesLike(on("/s/*/*/bucket:*"), func(model.Path) { n++ })
+	x.NodesLike(on("/s/*/*/box:*"), func(model.Path) { n++ })
 	if n != 2 || x.Nodes() != 7 {
 		t.Errorf("%d buckets of %d nodes", n, x.Nodes())
 	}
-	if l, ok := x.Node(path("/s/org:o/project:p/bucket:b")); !ok || l["tier"] != "gold" {
+	if l, ok := x.Node(path("/s/harbour:o/berth:p/box:b")); !ok || l["tier"] != "gold" {
 		t.Errorf("labels %v, %t", l, ok)
 	}
 	if _, ok := x.Node(path("/s")); ok {
@@ -194,7 +194,7 @@ func TestPaths(t *testing.T) {
 			}
 		}
 		r.Shuffle(len(e.Nodes), func(i, j int) { e.Nodes[i], e.Nodes[j] = e.Nodes[j], e.Nodes[i] })
-		e.Grants = []model.Grant{{ID: "g", To: id("person/a"), Rights: perms("*"), On: []model.PathPattern{all[1+r.IntN(len(all)-1)].Below()}}}
+		e.Grants = []model.Grant{{ID: "g", To: id("person/a"), Rights: perms("*"), Where: []model.PathPattern{all[1+r.IntN(len(all)-1)].Below()}}}
 		e.Catalogue = model.Catalogue{{Permission: model.MustPermission("a/x:get")}}
 		x := build(t, e)
 		found := 0
@@ -258,7 +258,7 @@ func TestLoad(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	z.Decide(id("person/a"), model.MustPermission("a/x:get"), path("/s/org:o/project:p"), model.Context{})
+	z.Decide(id("person/a"), model.MustPermission("a/x:get"), path("/s/harbour:o/berth:p"), model.Context{})
 	if !errors.Is(z.Err(), index.ErrDamaged) {
 		t.Errorf("a record that cannot be read: %v", z.Err())
 	}

@@ -70,7 +70,7 @@ func (x *Index) Holdings(id model.ID) []Holding {
 // block takes out of a holding what is refused on every place of the grant.
 func (x *Index) block(h *Holding, s *scratch, denials, rails []int) {
 	covers := func(on []model.PathPattern) bool {
-		return !slices.ContainsFunc(h.Grant.On, func(p model.PathPattern) bool { return !model.PathPatternsContain(on, p) })
+		return !slices.ContainsFunc(h.Grant.Where, func(p model.PathPattern) bool { return !model.PathPatternsContain(on, p) })
 	}
 	set := make(engine.Bits, x.words())
 	drop := func(n uint32) {
@@ -79,13 +79,13 @@ func (x *Index) block(h *Holding, s *scratch, denials, rails []int) {
 		h.Perms.AndNot(set)
 	}
 	for _, i := range denials {
-		if covers(x.denials.at(i).On) {
+		if covers(x.denials.at(i).Where) {
 			drop(x.denialSet.at(i))
 		}
 	}
 	for _, i := range rails {
 		node := x.guardrails.at(i).Node
-		if !slices.ContainsFunc(h.Grant.On, func(p model.PathPattern) bool { at, ok := p.Anchor(); return !ok || !node.Covers(at) }) {
+		if !slices.ContainsFunc(h.Grant.Where, func(p model.PathPattern) bool { at, ok := p.Anchor(); return !ok || !node.Covers(at) }) {
 			drop(x.railSet.at(i))
 		}
 	}
@@ -94,7 +94,7 @@ func (x *Index) block(h *Holding, s *scratch, denials, rails []int) {
 	}
 	for of, j := x.ceilings.of(int(s.ids[0])), 0; j < of.len(); j++ {
 		c := x.ceils.at(int(of.at(j)))
-		if !slices.ContainsFunc(h.Grant.On, func(p model.PathPattern) bool { return slices.ContainsFunc(c.On, p.Overlaps) }) {
+		if !slices.ContainsFunc(h.Grant.Where, func(p model.PathPattern) bool { return slices.ContainsFunc(c.Where, p.Overlaps) }) {
 			clear(h.Perms)
 			return
 		}
@@ -360,7 +360,7 @@ func (x *Index) NearMisses(id model.ID, p model.Permission, path model.Path) []e
 			}
 			last = g
 			if gr := x.grants.at(int(g)); !gr.Covers(path) {
-				out = append(out, engine.Near{Grant: gr, Depth: engine.Shared(gr.On, path)})
+				out = append(out, engine.Near{Grant: gr, Depth: engine.Shared(gr.Where, path)})
 			}
 		}
 	}

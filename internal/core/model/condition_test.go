@@ -162,13 +162,13 @@ func TestValidate(t *testing.T) {
 	good := func() *model.Estate {
 		return &model.Estate{Source: "m",
 			Catalogue:  model.Catalogue{{Permission: model.MustPermission("s/o:r"), Level: model.Read}},
-			Nodes:      []model.Node{{Path: model.MustPath("/m/org:a")}, {Path: model.MustPath("/m/org:a/b:c")}},
+			Nodes:      []model.Node{{Path: model.MustPath("/m/harbour:a")}, {Path: model.MustPath("/m/harbour:a/b:c")}},
 			Identities: []model.Identity{{ID: model.MustID("person/a")}, {ID: model.MustID("group/g")}, {ID: model.MustID("group/h")}},
 			// Cycles are legal.
 			Memberships: []model.Membership{{Member: model.MustID("group/g"), Group: model.MustID("group/h")}, {Member: model.MustID("group/h"), Group: model.MustID("group/g")}},
 			ActAs:       []model.ActAs{{ID: "1", From: model.MustID("person/a"), To: model.MustID("person/a")}},
 			Roles:       []model.Role{{Name: "r", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}}}},
-			Grants:      []model.Grant{{ID: "g1", To: model.MustID("everyone"), Role: "r", On: []model.PathPattern{model.MustPathPattern("/m/org:a/**")}}},
+			Grants:      []model.Grant{{ID: "g1", To: model.MustID("everyone"), Role: "r", Where: []model.PathPattern{model.MustPathPattern("/m/harbour:a/**")}}},
 		}
 	}
 	if err := good().Validate(); err != nil {
@@ -185,7 +185,7 @@ func TestValidate(t *testing.T) {
 	}{
 		{"no source", func(e *model.Estate) { e.Source = "" }, "names no source"},
 		{"double node", func(e *model.Estate) { e.Nodes = append(e.Nodes, e.Nodes[0]) }, "listed twice"},
-		{"floating node", func(e *model.Estate) { e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/m/org:x/b:c")}) }, "hangs in the air"},
+		{"floating node", func(e *model.Estate) { e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/m/harbour:x/b:c")}) }, "hangs in the air"},
 		{"foreign node", func(e *model.Estate) { e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/other")}) }, `outside source "m"`},
 		{"double identity", func(e *model.Estate) { e.Identities = append(e.Identities, e.Identities[0]) }, "listed twice"},
 		{"crowd", func(e *model.Estate) {
@@ -201,8 +201,8 @@ func TestValidate(t *testing.T) {
 		{"unknown role", func(e *model.Estate) { e.Grants[0].Role = "gone" }, `role "gone", which is not listed`},
 		{"role and list", func(e *model.Estate) { e.Grants[0].Do = pats("s/o:r") }, "both a role"},
 		{"neither", func(e *model.Estate) { e.Grants[0].Role = "" }, "neither a role"},
-		{"nowhere", func(e *model.Estate) { e.Grants[0].On = nil }, "names no place"},
-		{"bad side", func(e *model.Estate) { e.Grants[0].Side = "left" }, "neither identity nor resource"},
+		{"nowhere", func(e *model.Estate) { e.Grants[0].Where = nil }, "names no place"},
+		{"bad side", func(e *model.Estate) { e.Grants[0].KeptWith = "left" }, "neither identity nor resource"},
 		{"double grant", func(e *model.Estate) { e.Grants = append(e.Grants, e.Grants[0]) }, "listed twice"},
 		{"included role gone", func(e *model.Estate) { e.Roles[0].Includes = []string{"gone"} }, `includes role "gone"`},
 		{"no level", func(e *model.Estate) { e.Catalogue[0].Level = 0 }, "has no level"},
@@ -210,10 +210,10 @@ func TestValidate(t *testing.T) {
 		{"double permission", func(e *model.Estate) { e.Catalogue = append(e.Catalogue, e.Catalogue[0]) }, "catalogue twice"},
 		{"additive with denials", func(e *model.Estate) {
 			e.Semantics.Additive = true
-			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")}, Rights: model.Rights{Do: pats("*")}, On: on}}
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")}, Rights: model.Rights{Do: pats("*")}, Where: on}}
 		}, "additive"},
 		{"ceiling of nobody", func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c", Rights: model.Rights{Do: pats("*")}, On: on}}
+			e.Ceilings = []model.Ceiling{{ID: "c", Rights: model.Rights{Do: pats("*")}, Where: on}}
 		}, "names nobody"},
 		{"guardrail outside", func(e *model.Estate) {
 			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"), Rights: model.Rights{Do: pats("*")}}}

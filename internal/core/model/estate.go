@@ -12,14 +12,14 @@ type Level int
 // rights.
 const (
 	LevelUnset Level = iota
-	List
+	See
 	Read
-	Write
+	Change
 	Administer
 	HandOut
 )
 
-var levelNames = []string{"", "list", "read", "write", "administer", "hand-out"}
+var levelNames = []string{"", "see", "read", "change", "administer", "hand-out"}
 
 // String returns the level's word.
 func (l Level) String() string { return levelNames[l] }
@@ -35,7 +35,7 @@ func (l *Level) UnmarshalText(b []byte) error {
 			return nil
 		}
 	}
-	return fmt.Errorf("level %q is none of list, read, write, administer, hand-out", b)
+	return fmt.Errorf("level %q is none of see, read, change, administer, hand-out", b)
 }
 
 // Escalations: what a permission lets its holder give itself.
@@ -56,7 +56,7 @@ var Escalations = []string{EditGrants, EditRole, JoinGroup, MintCredential, RunA
 // A CatalogueEntry is what is known about one permission of a source.
 type CatalogueEntry struct {
 	Permission Permission `json:"permission" doc:"service/noun:verb"`
-	Level      Level      `json:"level" doc:"list, read, write, administer or hand-out"`
+	Level      Level      `json:"level" was:"list=see write=change" doc:"see, read, change, administer or hand-out"`
 	Kinds      []string   `json:"kinds,omitempty" doc:"kinds of node it applies to; none: all"`
 	LogClass   string     `json:"log_class,omitempty" doc:"class of log that shows its use; none: it is never logged"`
 	Escalates  string     `json:"escalates,omitempty" doc:"what its holder can give itself, if anything"`
@@ -95,24 +95,24 @@ type Role struct {
 	At       Position `json:"-"`
 }
 
-// The two sides on which a grant can be written.
+// What a grant can be kept with: its holder, or the place that it is for.
 const (
-	IdentitySide = "identity"
-	ResourceSide = "resource"
+	WithHolder = "holder"
+	WithPlace  = "place"
 )
 
 // A Grant gives an identity a role or a list of permissions on some places.
 type Grant struct {
-	ID      string `json:"id" doc:"the grant's own name in its source"`
-	To      ID     `json:"to" doc:"who receives it"`
-	Role    string `json:"role,omitempty" doc:"a role's name; this or do, not both"`
-	Rights  `yaml:",inline"`
-	On      []PathPattern `json:"on" doc:"path patterns; /x/** is x and everything below it"`
-	When    Condition     `json:"when,omitzero" doc:"holds only under this condition"`
-	Until   time.Time     `json:"until,omitzero" doc:"ends at this time; none: standing"`
-	Side    string        `json:"side,omitempty" doc:"identity (default) or resource: where it is written"`
-	Created time.Time     `json:"created,omitzero" doc:"when it was made"`
-	At      Position      `json:"-"`
+	ID       string `json:"id" doc:"the grant's own name in its source"`
+	To       ID     `json:"to" doc:"who receives it"`
+	Role     string `json:"role,omitempty" doc:"a role's name; this or do, not both"`
+	Rights   `yaml:",inline"`
+	Where    []PathPattern `json:"where" was:"on" doc:"path patterns; /x/** is x and everything below it"`
+	When     Condition     `json:"when,omitzero" doc:"holds only under this condition"`
+	Until    time.Time     `json:"until,omitzero" doc:"ends at this time; none: standing"`
+	KeptWith string        `json:"kept_with,omitempty" was:"side identity=holder resource=place" doc:"holder (default) or place: with which of the two the source keeps it"`
+	Created  time.Time     `json:"created,omitzero" doc:"when it was made"`
+	At       Position      `json:"-"`
 }
 
 // Condition returns When with Until folded in.
@@ -120,7 +120,7 @@ func (g Grant) Condition() Condition { return g.When.WithUntil(g.Until) }
 
 // Covers reports whether the grant's places hold p.
 func (g Grant) Covers(p Path) bool {
-	for _, on := range g.On {
+	for _, on := range g.Where {
 		if on.Matches(p) {
 			return true
 		}
@@ -134,7 +134,7 @@ type Denial struct {
 	To     []ID   `json:"to" doc:"whom it refuses"`
 	Unless []ID   `json:"unless,omitempty" doc:"identities that it spares"`
 	Rights `yaml:",inline"`
-	On     []PathPattern `json:"on" doc:"path patterns"`
+	Where  []PathPattern `json:"where" was:"on" doc:"path patterns"`
 	When   Condition     `json:"when,omitzero" doc:"refuses only under this condition"`
 	At     Position      `json:"-"`
 }
@@ -144,7 +144,7 @@ type Ceiling struct {
 	ID     string `json:"id" doc:"the ceiling's own name in its source"`
 	Of     ID     `json:"of" doc:"whose ceiling it is"`
 	Rights `yaml:",inline"`
-	On     []PathPattern `json:"on" doc:"path patterns"`
+	Where  []PathPattern `json:"where" was:"on" doc:"path patterns"`
 	At     Position      `json:"-"`
 }
 
@@ -188,7 +188,7 @@ type CoverageRecord struct {
 	Node     Path      `json:"node" doc:"the node whose logs these are, with everything below"`
 	Service  string    `json:"service" doc:"the service, first part of its permissions"`
 	LogClass string    `json:"log_class" doc:"the class, as in the catalogue"`
-	On       bool      `json:"on" doc:"whether uses are written now"`
+	Written  bool      `json:"written" was:"on" doc:"whether uses are written now"`
 	Since    time.Time `json:"since,omitzero" doc:"since when without a break; none: since before the logs begin"`
 	Keep     int       `json:"keep_days,omitempty" doc:"retention in days; 0: for ever"`
 	Hides    string    `json:"hides,omitempty" doc:"what keeps requests out of the log though it is on, such as sampling or a level; none: it holds them all"`

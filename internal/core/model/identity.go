@@ -167,6 +167,15 @@ type Position struct {
 	Column int // from 1, in characters
 }
 
+// A Remark is something to mend in a file that could be read all the same.
+type Remark struct {
+	At   Position
+	Text string
+}
+
+// String returns "file:line:column: text".
+func (r Remark) String() string { return r.At.String() + ": " + r.Text }
+
 // String returns file:line:column, or the empty string.
 func (p Position) String() string {
 	if p.Line == 0 {

@@ -11,7 +11,7 @@ import (
 func TestParsePath(t *testing.T) {
 	for _, tt := range []struct{ in, want, wantErr string }{
 		{"/mooring", "/mooring", ""},
-		{"/mooring/org:ternhaven/project:tides/bucket:forecasts/runs/2026-11-01", "/mooring/org:ternhaven/project:tides/bucket:forecasts/runs/2026-11-01", ""},
+		{"/mooring/harbour:ternhaven/berth:tides/box:forecasts/runs/2026-11-01", "/mooring/harbour:ternhaven/berth:tides/box:forecasts/runs/2026-11-01", ""},
 		{"/a/b:c%3ad", "/a/b:c%3Ad", ""},    // hex is written in capitals
 		{"/a/b:c:d", "/a/b:c%3Ad", ""},      // only the first colon ends the kind
 		{"/a/%6f", "/a/o", ""},              // what needs no encoding loses it
@@ -232,12 +232,12 @@ func TestRightsAreExact(t *testing.T) {
 
 func TestParsePermission(t *testing.T) {
 	for _, tt := range []struct{ in, want, wantErr string }{
-		{"store/object:read", "store/object:read", ""},
+		{"stow/item:read", "stow/item:read", ""},
 		{"core/pods/exec:create", "core/pods/exec:create", ""},
 		{"url/healthz/x:get", "url/healthz/x:get", ""},
 		{"a/b:c:d", "a/b:c:d", ""}, // the verb begins after the last ':'
 		{"storage", "", "missing '/'"},
-		{"store/object", "", "missing ':'"},
+		{"stow/item", "", "missing ':'"},
 		{"a:b/c", "", "missing ':'"},
 		{"/x:y", "", "empty service"},
 		{"a/:y", "", "empty noun"},
@@ -255,13 +255,13 @@ func TestParsePermission(t *testing.T) {
 }
 
 func TestPathHelpers(t *testing.T) {
-	p := model.MustPath("/m/org:t/bucket:x/a")
+	p := model.MustPath("/m/harbour:t/box:x/a")
 	up, _ := p.Parent()
 	kind, name := up.Last()
-	if up.String() != "/m/org:t/bucket:x" || kind != "bucket" || name != "x" || p.Source() != "m" || p.Depth() != 4 {
+	if up.String() != "/m/harbour:t/box:x" || kind != "bucket" || name != "x" || p.Source() != "m" || p.Depth() != 4 {
 		t.Errorf("up %s, last %s:%s, source %s, depth %d", up, kind, name, p.Source(), p.Depth())
 	}
-	if !up.Covers(p) || !up.Covers(up) || up.Covers(model.MustPath("/m/org:t/bucket:xy")) {
+	if !up.Covers(p) || !up.Covers(up) || up.Covers(model.MustPath("/m/harbour:t/box:xy")) {
 		t.Error("Covers is wrong about what lies below")
 	}
 	if _, ok := model.MustPath("/m").Parent(); ok {

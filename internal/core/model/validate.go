@@ -63,7 +63,7 @@ func (v *validator) catalogue() {
 		case seen[c.Permission]:
 			v.fault(c.At, "permission %q is in the catalogue twice", c.Permission)
 		case c.Level == LevelUnset:
-			v.fault(c.At, "permission %q has no level (list, read, write, administer or hand-out)", c.Permission)
+			v.fault(c.At, "permission %q has no level (see, read, change, administer or hand-out)", c.Permission)
 		case c.Escalates != "" && !slices.Contains(Escalations, c.Escalates):
 			v.fault(c.At, "permission %q escalates by %q, which is none of %s", c.Permission, c.Escalates, strings.Join(Escalations, ", "))
 		}
@@ -174,7 +174,7 @@ func (v *validator) permissions(at Position, what string, s Rights) {
 
 func (v *validator) places(at Position, what string, on []PathPattern) {
 	if len(on) == 0 {
-		v.fault(at, "%s names no place (on)", what)
+		v.fault(at, "%s names no place (where)", what)
 	}
 	for _, p := range on {
 		if a, ok := p.Anchor(); ok {
@@ -218,7 +218,7 @@ func (v *validator) rules() {
 	for _, g := range v.e.Grants {
 		name := once(g.At, "grant", g.ID)
 		v.ref(g.At, name, g.To)
-		v.places(g.At, name, g.On)
+		v.places(g.At, name, g.Where)
 		v.condition(g.At, name, g.When)
 		v.permissions(g.At, name, g.Rights)
 		switch {
@@ -229,8 +229,8 @@ func (v *validator) rules() {
 		case g.Role != "" && !v.known[g.Role]:
 			v.fault(g.At, "%s gives role %q, which is not listed", name, g.Role)
 		}
-		if g.Side != "" && g.Side != IdentitySide && g.Side != ResourceSide {
-			v.fault(g.At, "%s is written on side %q, which is neither identity nor resource", name, g.Side)
+		if g.KeptWith != "" && g.KeptWith != WithHolder && g.KeptWith != WithPlace {
+			v.fault(g.At, "%s is kept with %q, which is neither holder nor place", name, g.KeptWith)
 		}
 	}
 	if v.e.Semantics.Additive && len(v.e.Denials)+len(v.e.Ceilings)+len(v.e.Guardrails) > 0 {
@@ -240,14 +240,14 @@ func (v *validator) rules() {
 		name := once(d.At, "denial", d.ID)
 		v.refs(d.At, name, d.To)
 		v.refs(d.At, name, d.Unless)
-		v.places(d.At, name, d.On)
+		v.places(d.At, name, d.Where)
 		v.condition(d.At, name, d.When)
 		v.permissions(d.At, name, d.Rights)
 	}
 	for _, c := range v.e.Ceilings {
 		name := once(c.At, "ceiling", c.ID)
 		v.ref(c.At, name, c.Of)
-		v.places(c.At, name, c.On)
+		v.places(c.At, name, c.Where)
 		v.permissions(c.At, name, c.Rights)
 	}
 	for _, g := range v.e.Guardrails {

@@ -104,7 +104,7 @@ func (f *finder) grants() {
 			if id.Kind == model.External && h.Perms.Count() > 0 {
 				y := x
 				y.Kind, y.Severity = Outsider, gauge.Low
-				if f.highest(h.Perms) >= model.Write {
+				if f.highest(h.Perms) >= model.Change {
 					y.Severity = gauge.High
 				}
 				f.add(y, g.ID)
@@ -194,7 +194,7 @@ func (f *finder) denials() {
 					g := &f.e.Grants[j]
 					perms := f.in.Engine.GrantPerms(g)
 					perms.And(set)
-					refuses = refuses || perms.Count() > 0 && slices.ContainsFunc(g.On, func(p model.PathPattern) bool { return slices.ContainsFunc(d.On, p.Overlaps) })
+					refuses = refuses || perms.Count() > 0 && slices.ContainsFunc(g.Where, func(p model.PathPattern) bool { return slices.ContainsFunc(d.Where, p.Overlaps) })
 				}
 			}
 			if refuses {
@@ -232,7 +232,7 @@ func (f *finder) ceilings() {
 			for _, j := range f.in.Engine.GrantsTo(s.ID) {
 				g := &f.e.Grants[j]
 				perms := f.in.Engine.GrantPerms(g)
-				inside := !slices.ContainsFunc(g.On, func(p model.PathPattern) bool { return !model.PathPatternsContain(c.On, p) })
+				inside := !slices.ContainsFunc(g.Where, func(p model.PathPattern) bool { return !model.PathPatternsContain(c.Where, p) })
 				above = above || perms.Count() > 0 && (!inside || !perms.Subset(admitted))
 			}
 		}

@@ -35,18 +35,18 @@ func do(ps ...string) model.Rights {
 
 // estate is a small one in which nothing is wrong.
 func estate() *model.Estate {
-	e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s/org:o")}, {Path: model.MustPath("/s/org:o/project:p")}, {Path: model.MustPath("/s/org:o/project:p/bucket:b")}}}
+	e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s/harbour:o")}, {Path: model.MustPath("/s/harbour:o/berth:p")}, {Path: model.MustPath("/s/harbour:o/berth:p/box:b")}}}
 	for _, c := range []struct {
 		p         string
 		level     model.Level
 		escalates string
-	}{{"store/object:read", model.Read, ""}, {"store/object:write", model.Write, ""}, {"identity/grant:create", model.HandOut, model.EditGrants}, {"identity/membership:create", model.HandOut, model.JoinGroup}} {
+	}{{"stow/item:read", model.Read, ""}, {"stow/item:change", model.Change, ""}, {"muster/grant:give", model.HandOut, model.EditGrants}, {"muster/roll:let-in", model.HandOut, model.JoinGroup}} {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: c.level, Escalates: c.escalates})
 	}
 	for _, i := range []string{"person/a", "person/b", "workload/w", "workload/v", "external/x", "group/g", "group/admins"} {
 		e.Identities = append(e.Identities, model.Identity{ID: id(i)})
 	}
-	e.Grants = []model.Grant{{ID: "g-read", To: id("person/a"), Rights: do("store/object:read"), On: on("/s/org:o/project:p/**")}}
+	e.Grants = []model.Grant{{ID: "g-read", To: id("person/a"), Rights: do("stow/item:read"), Where: on("/s/harbour:o/berth:p/**")}}
 	return e
 }
 
@@ -59,51 +59,51 @@ func TestFindings(t *testing.T) {
 	}{
 		{"nothing", func(*model.Estate) {}, ""},
 		{"an outsider", func(e *model.Estate) {
-			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("external/x"), Rights: do("store/object:read"), On: on("/s/org:o/project:p/**")})
+			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("external/x"), Rights: do("stow/item:read"), Where: on("/s/harbour:o/berth:p/**")})
 		}, "outsider-access external/x g-x low"},
 		{"an outsider in a group that writes", func(e *model.Estate) {
 			e.Memberships = []model.Membership{{Member: id("external/x"), Group: id("group/g")}}
-			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("group/g"), Rights: do("store/object:write"), On: on("/s/org:o/project:p/**")})
+			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("group/g"), Rights: do("stow/item:change"), Where: on("/s/harbour:o/berth:p/**")})
 		}, "outsider-access external/x g-x high"},
 		{"a grant that a denial swallows", func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/**")}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("stow/*:*"), Where: on("/s/**")}}
 		}, "dead-grant person/a g-read low"},
 		{"a denial of a part is no dead grant", func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/org:o/project:p/bucket:b/**")}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("stow/*:*"), Where: on("/s/harbour:o/berth:p/box:b/**")}}
 		}, ""},
 		{"a denial that refuses nothing", func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/b")}, Rights: do("store/*:*"), On: on("/s/**")}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/b")}, Rights: do("stow/*:*"), Where: on("/s/**")}}
 		}, "idle-denial person/b d-1 low"},
 		{"a denial that spares all it could refuse", func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("signed-in")}, Unless: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/**")}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("signed-in")}, Unless: []model.ID{id("person/a")}, Rights: do("stow/*:*"), Where: on("/s/**")}}
 		}, "idle-denial signed-in d-1 low"},
 		{"a denial elsewhere", func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("store/*:*"), On: on("/s/org:o/project:q/**")}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("stow/*:*"), Where: on("/s/harbour:o/berth:q/**")}}
 		}, "idle-denial person/a d-1 low"},
 		{"a ceiling above everything", func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("store/*:*"), On: on("/s/org:o/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("stow/*:*"), Where: on("/s/harbour:o/**")}}
 		}, "idle-ceiling person/a c-1 low"},
 		{"a ceiling that cuts places", func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("store/*:*"), On: on("/s/org:o/project:p/bucket:b/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("stow/*:*"), Where: on("/s/harbour:o/berth:p/box:b/**")}}
 		}, ""},
 		{"a ceiling that cuts permissions", func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("store/object:write"), On: on("/s/**")}}
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: id("person/a"), Rights: do("stow/item:change"), Where: on("/s/**")}}
 		}, "dead-grant person/a g-read low"},
-		{"a wildcard", func(e *model.Estate) { e.Grants[0].Rights = do("store/*:*") }, "wildcard-grant person/a g-read low"},
+		{"a wildcard", func(e *model.Estate) { e.Grants[0].Rights = do("stow/*:*") }, "wildcard-grant person/a g-read low"},
 		{"a wildcard in a role", func(e *model.Estate) {
 			e.Roles = []model.Role{{Name: "r", Rights: do("*")}}
-			e.Grants[0] = model.Grant{ID: "g-read", To: id("group/g"), Role: "r", On: on("/s/org:o/project:p/**")}
+			e.Grants[0] = model.Grant{ID: "g-read", To: id("group/g"), Role: "r", Where: on("/s/harbour:o/berth:p/**")}
 		}, "wildcard-grant group/g g-read high"},
 		{"a wildcard in a built-in role is the source's", func(e *model.Estate) {
 			e.Roles = []model.Role{{Name: "r", Builtin: true, Rights: do("*")}}
-			e.Grants[0] = model.Grant{ID: "g-read", To: id("group/g"), Role: "r", On: on("/s/org:o/project:p/**")}
+			e.Grants[0] = model.Grant{ID: "g-read", To: id("group/g"), Role: "r", Where: on("/s/harbour:o/berth:p/**")}
 		}, ""},
-		{"all verbs of one noun are no wildcard", func(e *model.Estate) { e.Grants[0].Rights = do("store/object:*") }, ""},
+		{"all verbs of one noun are no wildcard", func(e *model.Estate) { e.Grants[0].Rights = do("stow/item:*") }, ""},
 		{"a workload that can hand out rights", func(e *model.Estate) {
-			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("identity/grant:create"), On: on("/s/org:o/project:p/bucket:b/**")})
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("muster/grant:give"), Where: on("/s/harbour:o/berth:p/box:b/**")})
 		}, "workload-hand-out workload/w g-w high"},
 		{"for an hour it is none", func(e *model.Estate) {
-			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("identity/grant:create"), On: on("/s/org:o/project:p/bucket:b/**"), Until: time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)})
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("muster/grant:give"), Where: on("/s/harbour:o/berth:p/box:b/**"), Until: time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)})
 		}, ""},
 		{"many administrators", func(e *model.Estate) {
 			for i := range 6 {
@@ -111,19 +111,19 @@ func TestFindings(t *testing.T) {
 				e.Identities = append(e.Identities, model.Identity{ID: who})
 				e.Memberships = append(e.Memberships, model.Membership{Member: who, Group: id("group/admins")})
 			}
-			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("identity/grant:create"), On: on("/s/org:o/**")})
-		}, "many-administrators /s/org:o medium"},
+			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"), Where: on("/s/harbour:o/**")})
+		}, "many-administrators /s/harbour:o medium"},
 		{"a chain, at whose end somebody writes", func(e *model.Estate) {
 			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")}, {ID: "a-2", From: id("workload/v"), To: id("workload/w")}}
-			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("store/object:write"), On: on("/s/org:o/project:p/**")})
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("stow/item:change"), Where: on("/s/harbour:o/berth:p/**")})
 		}, "act-as-chain person/b medium"},
 		{"a chain that leads to nothing", func(e *model.Estate) {
 			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")}, {ID: "a-2", From: id("workload/v"), To: id("workload/w")}}
 		}, ""},
 		{"joins the administrators", func(e *model.Estate) {
-			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("identity/grant:create"), On: on("/s/org:o/**")},
-				model.Grant{ID: "g-j", To: id("person/b"), Rights: do("identity/membership:create"), On: on("/s/org:o")})
-		}, "escalation person/b /s/org:o high"},
+			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"), Where: on("/s/harbour:o/**")},
+				model.Grant{ID: "g-j", To: id("person/b"), Rights: do("muster/roll:let-in"), Where: on("/s/harbour:o")})
+		}, "escalation person/b /s/harbour:o high"},
 		{"protected, it is left alone", func(e *model.Estate) {
 			e.Identities[0].Labels = map[string]string{"purpose": "break-glass"}
 			e.Grants[0].Rights = do("*")
@@ -141,7 +141,7 @@ func TestFindings(t *testing.T) {
 			}
 			in := &gauge.Input{Engine: engine.New(e), Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC), Window: 90}
 			var got []string
-			for _, f := range posture.Findings(in, gauge.Run(in), x, []model.Path{model.MustPath("/s/org:o")}, nil) {
+			for _, f := range posture.Findings(in, gauge.Run(in), x, []model.Path{model.MustPath("/s/harbour:o")}, nil) {
 				words := []string{string(f.Kind), f.Identity.String(), f.Rule}
 				if f.Grant != nil {
 					words = append(words, f.Grant.Grant.ID)

@@ -21,13 +21,13 @@ import (
 type Widening struct {
 	Line       int // of Allow, from 0
 	Permission model.PermissionPattern
-	On         model.PathPattern
+	Where      model.PathPattern
 }
 
 // A Break is a use that was allowed and would be refused.
 type Break struct {
 	Use     usage.Use
-	GivenUp bool // the fence names the permission as given up
+	GivenUp bool // the fence names it as given up there
 }
 
 // Result is what a rehearsal found.
@@ -79,10 +79,10 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 				var places []model.PathPattern
 				for _, o := range old {
 					if cond.Implies(o.Condition()) && draft.Within(one, g.GrantSets(o)) {
-						places = append(places, o.On...)
+						places = append(places, o.Where...)
 					}
 				}
-				for _, on := range a.On {
+				for _, on := range a.Where {
 					if !model.PathPatternsContain(places, on) {
 						out = append(out, Widening{n, p, on})
 					}
@@ -95,7 +95,6 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 
 func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usage.Use) {
 	touched := touched(before, f)
-	gives := f.GivesUp
 	for _, u := range uses {
 		if !u.Outcome.Allowed() || !touched[u.Principal()] {
 			continue
@@ -111,7 +110,7 @@ func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usa
 		case was == engine.Denied:
 			r.Odd++
 		case is < was:
-			r.Broken = append(r.Broken, Break{u, slices.Contains(gives, u.Permission.String())})
+			r.Broken = append(r.Broken, Break{u, f.Names(u.Permission, u.Path)})
 		}
 	}
 	slices.SortStableFunc(r.Broken, func(a, b Break) int {
@@ -173,7 +172,7 @@ func holdings(g *engine.Engine, who model.ID) (engine.Bits, gauge.Pairs) {
 	var parts []gauge.Part
 	for _, h := range g.Holdings(who) {
 		bits.Or(h.Perms)
-		parts = append(parts, gauge.Part{Perms: h.Perms, On: g.Estate.Grants[h.Grant].On})
+		parts = append(parts, gauge.Part{Perms: h.Perms, Where: g.Estate.Grants[h.Grant].Where})
 	}
 	return bits, scale.Union(parts)
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // hand writes a fence in a small language, parts between semicolons: "-g1,g2" what
-// it replaces, "leaves G", "gives up PERM,…", and lines "PERMS ON… [second-factor]".
+// it replaces, "leaves G", "gives up PERM,… [on PLACE]", and lines "PERMS ON… [second-factor]".
 func hand(who, text string) *draft.Fence {
 	f := &draft.Fence{Version: 1, For: model.MustID("m:" + who)}
 	for part := range strings.SplitSeq(text, "; ") {
@@ -23,7 +23,14 @@ func hand(who, text string) *draft.Fence {
 		case w[0] == "leaves":
 			f.Leaves = append(f.Leaves, model.MustID(w[1]))
 		case w[0] == "gives":
-			f.GivesUp = strings.Split(w[2], ",")
+			g := draft.GiveUp{Where: []model.PathPattern{model.MustPathPattern("/m/**")}}
+			if len(w) > 4 { // gives up PERMISSIONS on PLACE
+				g.Where[0] = model.MustPathPattern(w[4])
+			}
+			for p := range strings.SplitSeq(w[2], ",") {
+				g.Do = append(g.Do, model.MustPermissionPattern(p))
+			}
+			f.GivesUp = append(f.GivesUp, g)
 		default:
 			var a draft.Allow
 			for p := range strings.SplitSeq(w[0], ",") {
@@ -42,7 +49,7 @@ func hand(who, text string) *draft.Fence {
 				case "until-later":
 					a.Until = gaugetest.Now.AddDate(0, 0, 9)
 				default:
-					a.On = append(a.On, model.MustPathPattern(on))
+					a.Where = append(a.Where, model.MustPathPattern(on))
 				}
 			}
 			f.Allow = append(f.Allow, a)
@@ -55,36 +62,37 @@ func hand(who, text string) *draft.Fence {
 // of whom the name says in brackets.
 func TestRun(t *testing.T) {
 	for _, tt := range []struct{ name, estate, fence, want string }{
-		{"narrower and enough", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"nothing left", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
-		{"nothing left, and said so", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; gives up store/object:read", "ok true; breaks workload/a store/object:read /m/project:x/bucket:b1/x (given up); 1 replayed, 0 odd, 3 go, 0 stay"},
-		{"the wrong bucket", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b2/**", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"the wrong permission", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:list /m/project:x/bucket:b1/**", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"given up is another permission", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; gives up store/object:write", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
-		{"the same", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:* /m/**", "ok true; 1 replayed, 0 odd, 0 go, 3 stay"},
-		{"a permission more", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:*,store/bucket:delete /m/**", "ok false; widens line 0 store/bucket:delete /m/**; 1 replayed, 0 odd, 0 go, 3 stay"},
-		{"a pattern more than the sum", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/*:* /m/**", "ok false; widens line 0 store/*:* /m/**; 1 replayed, 0 odd, 0 go, 3 stay"},
-		{"places more", "grant g1 workload/a store/object:* /m/project:x/bucket:b1/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/project:x/bucket:b*/**", "ok false; widens line 0 store/object:read /m/project:x/bucket:b*/**; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"of a grant that stays", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\ngrant g2 workload/a store/bucket:* /m/**", "-g1; store/object:read,store/bucket:delete /m/project:x/bucket:b1/**", "ok false; widens line 0 store/bucket:delete /m/project:x/bucket:b1/**; 1 replayed, 0 odd, 2 go, 2 stay"},
-		{"of two replaced grants together", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\ngrant g2 workload/a store/bucket:* /m/**", "-g1,g2; store/object:read,store/bucket:delete /m/project:x/bucket:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 2 stay"},
-		{"two grants' places together", "grant g1 workload/a store/object:read /m/project:x/bucket:b1/**\ngrant g2 workload/a store/object:read /m/project:x/bucket:b2/**", "-g1,g2; store/object:read /m/project:x/bucket:b1/** /m/project:x/bucket:b2/**", "ok true; 0 replayed, 0 odd, 0 go, 1 stay"},
-		{"a condition dropped", "grant g1 workload/a store/object:* /m/** second-factor", "-g1; store/object:read /m/**", "ok false; widens line 0 store/object:read /m/**; 0 replayed, 0 odd, 2 go, 1 stay"},
-		{"a condition kept", "grant g1 workload/a store/object:* /m/** second-factor", "-g1; store/object:read /m/** second-factor", "ok true; 0 replayed, 0 odd, 2 go, 1 stay"},
-		{"a condition more", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; store/object:read /m/** second-factor", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"an end dropped", "grant g1 workload/a store/object:* /m/** until", "-g1; store/object:read /m/**", "ok false; widens line 0 store/object:read /m/**; 0 replayed, 0 odd, 2 go, 1 stay"},
-		{"an earlier end", "grant g1 workload/a store/object:* /m/** until", "-g1; store/object:read /m/** until", "ok true; 0 replayed, 0 odd, 2 go, 1 stay"},
-		{"a later end", "grant g1 workload/a store/object:* /m/** until", "-g1; store/object:read /m/** until-later", "ok false; widens line 0 store/object:read /m/**; 0 replayed, 0 odd, 2 go, 1 stay"},
-		{"a role inside", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nrole reader store/object:read", "-g1; reader /m/project:x/bucket:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"a role with more", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nrole odd store/object:read,identity/grant:create", "-g1; odd /m/project:x/bucket:b1/**", "ok false; widens line 0 identity/grant:create /m/project:x/bucket:b1/**; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"leaves the group that gave it", "grant g1 group/g store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nmember workload/a group/g", "leaves group/g", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
-		{"leaves a group, keeps its own", "grant g2 group/g store/object:* /m/**\nmember workload/a group/g\ngrant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "leaves group/g; -g1; store/object:read /m/project:x/bucket:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"a group, one member of it broken [group/g]", "grant g1 group/g store/object:* /m/**\nmember person/p group/g\nmember workload/b group/g\nused person/p store/object:write /m/project:x/bucket:b0/2 3-60\nused workload/b store/object:read /m/project:x/bucket:b3/2 3-60", "-g1; store/object:read /m/**", "ok false; breaks person/p store/object:write /m/project:x/bucket:b0/2; 2 replayed, 0 odd, 2 go, 1 stay"},
-		{"another's use is not looked at", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\ngrant g3 workload/b store/object:* /m/**\nused workload/b store/object:write /m/project:x/bucket:b3/2 3-60", "-g1; store/object:read /m/project:x/bucket:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"a use that the estate never allowed", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nused workload/a identity/grant:create /m/project:x 1-3", "-g1; store/object:read /m/project:x/bucket:b1/**", "ok true; 2 replayed, 1 odd, 2 go, 1 stay"},
-		{"refused calls are not replayed", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\nrefused workload/a store/object:write /m/project:x/bucket:b1/x 1-9", "-g1; store/object:read /m/project:x/bucket:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"kept by the group", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80\ngrant g2 group/g store/object:read /m/**\nmember workload/a group/g", "-g1", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
-		{"the most used break first", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:list /m/project:x/bucket:b1 1-3\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; gives up store/object:write", "ok false; breaks workload/a store/object:read /m/project:x/bucket:b1/x; breaks workload/a store/object:list /m/project:x/bucket:b1; 2 replayed, 0 odd, 3 go, 0 stay"},
-		{"given up breaks last", "grant g1 workload/a store/object:* /m/**\nused workload/a store/object:list /m/project:x/bucket:b1 1-3\nused workload/a store/object:read /m/project:x/bucket:b1/x 1-80", "-g1; gives up store/object:read", "ok false; breaks workload/a store/object:list /m/project:x/bucket:b1; breaks workload/a store/object:read /m/project:x/bucket:b1/x (given up); 2 replayed, 0 odd, 3 go, 0 stay"},
+		{"narrower and enough", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"nothing left", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
+		{"nothing left, and said so", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; gives up stow/item:read", "ok true; breaks workload/a stow/item:read /m/berth:x/box:b1/x (given up); 1 replayed, 0 odd, 3 go, 0 stay"},
+		{"the wrong bucket", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b2/**", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"the wrong permission", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:find /m/berth:x/box:b1/**", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"given up on another place", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; gives up stow/item:read on /m/berth:x/box:b2/**", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
+		{"given up is another permission", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; gives up stow/item:change", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
+		{"the same", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:* /m/**", "ok true; 1 replayed, 0 odd, 0 go, 3 stay"},
+		{"a permission more", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:*,stow/box:scrap /m/**", "ok false; widens line 0 stow/box:scrap /m/**; 1 replayed, 0 odd, 0 go, 3 stay"},
+		{"a pattern more than the sum", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/*:* /m/**", "ok false; widens line 0 stow/*:* /m/**; 1 replayed, 0 odd, 0 go, 3 stay"},
+		{"places more", "grant g1 workload/a stow/item:* /m/berth:x/box:b1/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b*/**", "ok false; widens line 0 stow/item:read /m/berth:x/box:b*/**; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"of a grant that stays", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\ngrant g2 workload/a stow/box:* /m/**", "-g1; stow/item:read,stow/box:scrap /m/berth:x/box:b1/**", "ok false; widens line 0 stow/box:scrap /m/berth:x/box:b1/**; 1 replayed, 0 odd, 2 go, 2 stay"},
+		{"of two replaced grants together", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\ngrant g2 workload/a stow/box:* /m/**", "-g1,g2; stow/item:read,stow/box:scrap /m/berth:x/box:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 2 stay"},
+		{"two grants' places together", "grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\ngrant g2 workload/a stow/item:read /m/berth:x/box:b2/**", "-g1,g2; stow/item:read /m/berth:x/box:b1/** /m/berth:x/box:b2/**", "ok true; 0 replayed, 0 odd, 0 go, 1 stay"},
+		{"a condition dropped", "grant g1 workload/a stow/item:* /m/** second-factor", "-g1; stow/item:read /m/**", "ok false; widens line 0 stow/item:read /m/**; 0 replayed, 0 odd, 2 go, 1 stay"},
+		{"a condition kept", "grant g1 workload/a stow/item:* /m/** second-factor", "-g1; stow/item:read /m/** second-factor", "ok true; 0 replayed, 0 odd, 2 go, 1 stay"},
+		{"a condition more", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/** second-factor", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"an end dropped", "grant g1 workload/a stow/item:* /m/** until", "-g1; stow/item:read /m/**", "ok false; widens line 0 stow/item:read /m/**; 0 replayed, 0 odd, 2 go, 1 stay"},
+		{"an earlier end", "grant g1 workload/a stow/item:* /m/** until", "-g1; stow/item:read /m/** until", "ok true; 0 replayed, 0 odd, 2 go, 1 stay"},
+		{"a later end", "grant g1 workload/a stow/item:* /m/** until", "-g1; stow/item:read /m/** until-later", "ok false; widens line 0 stow/item:read /m/**; 0 replayed, 0 odd, 2 go, 1 stay"},
+		{"a role inside", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nrole reader stow/item:read", "-g1; reader /m/berth:x/box:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"a role with more", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nrole odd stow/item:read,muster/grant:give", "-g1; odd /m/berth:x/box:b1/**", "ok false; widens line 0 muster/grant:give /m/berth:x/box:b1/**; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"leaves the group that gave it", "grant g1 group/g stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nmember workload/a group/g", "leaves group/g", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; 1 replayed, 0 odd, 3 go, 0 stay"},
+		{"leaves a group, keeps its own", "grant g2 group/g stow/item:* /m/**\nmember workload/a group/g\ngrant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "leaves group/g; -g1; stow/item:read /m/berth:x/box:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"a group, one member of it broken [group/g]", "grant g1 group/g stow/item:* /m/**\nmember person/p group/g\nmember workload/b group/g\nused person/p stow/item:change /m/berth:x/box:b0/2 3-60\nused workload/b stow/item:read /m/berth:x/box:b3/2 3-60", "-g1; stow/item:read /m/**", "ok false; breaks person/p stow/item:change /m/berth:x/box:b0/2; 2 replayed, 0 odd, 2 go, 1 stay"},
+		{"another's use is not looked at", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\ngrant g3 workload/b stow/item:* /m/**\nused workload/b stow/item:change /m/berth:x/box:b3/2 3-60", "-g1; stow/item:read /m/berth:x/box:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"a use that the estate never allowed", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nused workload/a muster/grant:give /m/berth:x 1-3", "-g1; stow/item:read /m/berth:x/box:b1/**", "ok true; 2 replayed, 1 odd, 2 go, 1 stay"},
+		{"refused calls are not replayed", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nrefused workload/a stow/item:change /m/berth:x/box:b1/x 1-9", "-g1; stow/item:read /m/berth:x/box:b1/**", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"kept by the group", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\ngrant g2 group/g stow/item:read /m/**\nmember workload/a group/g", "-g1", "ok true; 1 replayed, 0 odd, 2 go, 1 stay"},
+		{"the most used break first", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:find /m/berth:x/box:b1 1-3\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; gives up stow/item:change", "ok false; breaks workload/a stow/item:read /m/berth:x/box:b1/x; breaks workload/a stow/item:find /m/berth:x/box:b1; 2 replayed, 0 odd, 3 go, 0 stay"},
+		{"given up breaks last", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:find /m/berth:x/box:b1 1-3\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; gives up stow/item:read", "ok false; breaks workload/a stow/item:find /m/berth:x/box:b1; breaks workload/a stow/item:read /m/berth:x/box:b1/x (given up); 2 replayed, 0 odd, 3 go, 0 stay"},
 	} {
 		in, err := gaugetest.Parse(tt.estate)
 		if err != nil {
@@ -97,7 +105,7 @@ func TestRun(t *testing.T) {
 		r := rehearse.Run(in.Engine, hand(who, tt.fence), in.Uses, in.Weights)
 		got := fmt.Sprintf("ok %v", r.OK())
 		for _, w := range r.Widened {
-			got += fmt.Sprintf("; widens line %d %s %s", w.Line, w.Permission, w.On)
+			got += fmt.Sprintf("; widens line %d %s %s", w.Line, w.Permission, w.Where)
 		}
 		for _, b := range r.Broken {
 			got += fmt.Sprintf("; breaks %s %s %s", b.Use.Principal(), b.Use.Permission, b.Use.Path)

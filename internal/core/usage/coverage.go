@@ -77,7 +77,7 @@ func (c *Coverage) Record(p model.Path, service, class string) (model.CoverageRe
 // forgot it counts: retention bounds the first reading, not the evidence, and not even
 // that where older events were to be had after all.
 func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
-	if !r.On || c.read.First.IsZero() || len(c.read.Ends) == 0 || r.Hides != "" {
+	if !r.Written || c.read.First.IsZero() || len(c.read.Ends) == 0 || r.Hides != "" {
 		return time.Time{}, false
 	}
 	from := c.read.First

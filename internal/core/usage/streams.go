@@ -88,7 +88,7 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 			}
 			s.Gaps = joined(append(s.Gaps, gaps...))
 		}
-		if refused != nil && r.On && refused(r) {
+		if refused != nil && r.Written && refused(r) {
 			if s == nil {
 				s = &Stream{}
 				c.streams[k] = s
@@ -109,7 +109,7 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 // events of them were to be had after all.
 func (c *Coverage) missed(r model.CoverageRecord, s *Stream) []Gap {
 	var out []Gap
-	for i := 1; i < len(c.read.Ends) && r.On && r.Keep > 0; i++ {
+	for i := 1; i < len(c.read.Ends) && r.Written && r.Keep > 0; i++ {
 		g := Gap{DayOf(c.read.Ends[i-1]) + 1, DayOf(c.read.Ends[i]) - Day(r.Keep) - 1}
 		if g.From <= g.To && (s == nil || s.Days.Until(g.To).from(g.From).Count() == 0) {
 			out = append(out, g)

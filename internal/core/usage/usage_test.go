@@ -178,7 +178,7 @@ func TestCoverage(t *testing.T) {
 	now := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
 	w := usage.WindowOf(now, 90)
 	rec := func(node, class string, on bool, since int) model.CoverageRecord {
-		r := model.CoverageRecord{Node: model.MustPath(node), Service: "s", LogClass: class, On: on}
+		r := model.CoverageRecord{Node: model.MustPath(node), Service: "s", LogClass: class, Written: on}
 		if since > 0 {
 			r.Since = now.AddDate(0, 0, -since)
 		}
@@ -234,8 +234,8 @@ func TestBlock(t *testing.T) {
 // together unless said otherwise, and names the silences that are gaps.
 func TestGaps(t *testing.T) {
 	week := "xxxxx.."
-	node := model.MustPath("/m/project:p")
-	rec := model.CoverageRecord{Node: node, Service: "store", LogClass: "read", On: true}
+	node := model.MustPath("/m/berth:p")
+	rec := model.CoverageRecord{Node: node, Service: "store", LogClass: "read", Written: true}
 	for _, tt := range []struct {
 		name    string
 		days    string
@@ -259,7 +259,7 @@ func TestGaps(t *testing.T) {
 			f := usage.Fold{}
 			for i, ch := range tt.days {
 				if ch == 'x' {
-					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Identity: model.MustID(fmt.Sprintf("person/p%d", c)), Permission: model.MustPermission("store/object:read"), Path: node.Child("bucket", "b"), Outcome: usage.Done})
+					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Identity: model.MustID(fmt.Sprintf("person/p%d", c)), Permission: model.MustPermission("stow/item:read"), Path: node.Child("bucket", "b"), Outcome: usage.Done})
 				}
 			}
 			uses = append(uses, f.Uses()...)
@@ -289,11 +289,11 @@ func TestGaps(t *testing.T) {
 
 // TestResolver brings names and operations home.
 func TestResolver(t *testing.T) {
-	e := &model.Estate{Source: "m", Catalogue: model.Catalogue{{Permission: model.MustPermission("store/object:read")}, {Permission: model.MustPermission("store/object:list")}},
+	e := &model.Estate{Source: "m", Catalogue: model.Catalogue{{Permission: model.MustPermission("stow/item:read")}, {Permission: model.MustPermission("stow/item:find")}},
 		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"), Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")}, {ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}}}
 	pat := func(s string) model.PermissionPattern { return model.MustPermissionPattern(s) }
 	r := usage.NewResolver(e, []usage.Alias{{Log: "unknown/deploy:*", Is: model.MustID("workload/deploy")}, {Log: "person/root", Is: model.MustID("m:person/ingrid.vaage")}},
-		[]usage.Operation{{Log: pat("unmapped/FetchBlob:call"), Is: []model.Permission{model.MustPermission("store/object:read"), model.MustPermission("store/object:list")}}, {Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
+		[]usage.Operation{{Log: pat("unmapped/FetchBlob:call"), Is: []model.Permission{model.MustPermission("stow/item:read"), model.MustPermission("stow/item:find")}}, {Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
 	for in, want := range map[string]string{
 		"person/ingrid.vaage": "person/ingrid.vaage", "unknown/u-17": "person/ingrid.vaage", "person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",
 		"workload/twin": "workload/twin", "unknown/twin": "unknown/twin", "unknown/deploy:session-9": "workload/deploy", "person/deploy:x": "person/deploy%3Ax", "person/root": "person/ingrid.vaage",
@@ -306,12 +306,12 @@ func TestResolver(t *testing.T) {
 	use := func(id, p string) usage.Use {
 		return usage.Use{Key: usage.Key{Identity: model.MustID(id), Permission: model.MustPermission(p), Path: model.MustPath("/m/x"), Outcome: usage.Done}, Count: 2, First: time.Unix(0, 0).UTC(), Last: time.Unix(9, 0).UTC(), Days: usage.DaysOf(time.Unix(0, 0))}
 	}
-	got := r.Uses([]usage.Use{use("unknown/u-17", "store/object:read"), use("person/ingrid.vaage", "unmapped/FetchBlob:call"), use("person/root", "unmapped/Other:call"), use("person/root", "unmapped/PingAll:call")})
+	got := r.Uses([]usage.Use{use("unknown/u-17", "stow/item:read"), use("person/ingrid.vaage", "unmapped/FetchBlob:call"), use("person/root", "unmapped/Other:call"), use("person/root", "unmapped/PingAll:call")})
 	said := ""
 	for _, u := range got {
 		said += fmt.Sprintf("%s %s %d\n", u.Identity, u.Permission, u.Count)
 	}
-	if want := "person/ingrid.vaage store/object:list 2\nperson/ingrid.vaage store/object:read 4\nperson/ingrid.vaage unmapped/Other:call 2\n"; said != want {
+	if want := "person/ingrid.vaage stow/item:find 2\nperson/ingrid.vaage stow/item:read 4\nperson/ingrid.vaage unmapped/Other:call 2\n"; said != want {
 		t.Errorf("got\n%swant\n%s", said, want)
 	}
 }
@@ -344,7 +344,7 @@ func FuzzTable(f *testing.F) {
 // TestRead: a log is evidence for as long as it was there and read, and no longer.
 func TestRead(t *testing.T) {
 	now := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
-	node := model.MustPath("/m/project:p")
+	node := model.MustPath("/m/berth:p")
 	ago := func(days int) time.Time { return now.AddDate(0, 0, -days) }
 	every := func(from, step int) (out []int) {
 		for d := from; d >= 0; d -= step {
@@ -382,7 +382,7 @@ func TestRead(t *testing.T) {
 		{"asked about a hole between two readings", 7, 0, []int{100, 0}, nil, 7, true, 60}, // 107 to 100 days ago
 		{"a gap before it was switched on counts once", 7, 20, []int{80, 25, 20, 15, 10, 5, 0}, nil, 20, false, 0},
 	} {
-		r := model.CoverageRecord{Node: node, Service: "s", LogClass: "read", On: true, Keep: tt.keep}
+		r := model.CoverageRecord{Node: node, Service: "s", LogClass: "read", Written: true, Keep: tt.keep}
 		if tt.since > 0 {
 			r.Since = ago(tt.since)
 		}

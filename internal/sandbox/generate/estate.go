@@ -38,7 +38,7 @@ type Keep struct {
 type Need struct {
 	Identity   string `json:"identity"`
 	Permission string `json:"permission"`
-	On         string `json:"on"`
+	Where      string `json:"where"`
 }
 
 // Truth is what the generator knows and the tool has to find out.
@@ -85,7 +85,7 @@ type builder struct {
 func Estate(opts Options) *Founded {
 	opts.Scale = max(1, opts.Scale)
 	b := &builder{
-		Founded: &Founded{Docs: map[string][]any{}, Tokens: map[string]string{}, Root: "/mooring/org:ternhaven", World: sandbox.NewWorld(), opts: opts},
+		Founded: &Founded{Docs: map[string][]any{}, Tokens: map[string]string{}, Root: "/mooring/harbour:ternhaven", World: sandbox.NewWorld(), opts: opts},
 		r:       rand.New(rand.NewPCG(opts.Seed, 0x7e2a)),
 		started: day(opts.Until).AddDate(0, 0, -opts.Days+1),
 		teams:   map[string][]string{},
@@ -131,16 +131,16 @@ func (b *builder) node(path string, labels map[string]string) string {
 func (b *builder) tree() {
 	b.node(b.Root, nil)
 	for _, u := range []string{"operations", "commercial", "corporate", "platform"} {
-		b.node(b.Root+"/unit:"+u, nil)
+		b.node(b.Root+"/pier:"+u, nil)
 	}
 	for s := range b.opts.Scale {
 		for _, p := range projects {
 			path := b.node(projectPath(b.Root, p, s), map[string]string{"application": p.name})
 			for _, x := range p.buckets {
-				b.node(path+"/bucket:"+x, map[string]string{"data": []string{"internal", "confidential"}[b.r.IntN(2)]})
+				b.node(path+"/box:"+x, map[string]string{"data": []string{"internal", "confidential"}[b.r.IntN(2)]})
 			}
-			for _, leaf := range []string{"topic:events", "topic:alerts", "subscription:events-in", "subscription:alerts-in", "instance:main", "machine:app-1", "machine:app-2",
-				"function:import", "function:notify", "secret:db-password", "secret:api-key", "secret:signing", "job:nightly", "job:monthly", "net:main"} {
+			for _, leaf := range []string{"rack:events", "rack:alerts", "tray:events-in", "tray:alerts-in", "library:main", "rig:app-1", "rig:app-2",
+				"helper:import", "helper:notify", "secret:db-password", "secret:api-key", "secret:signing", "errand:nightly", "errand:monthly", "net:main"} {
 				b.node(path+"/"+leaf, nil)
 			}
 		}
@@ -148,7 +148,7 @@ func (b *builder) tree() {
 }
 
 func projectPath(root string, p projectPlan, copy int) string {
-	return fmt.Sprintf("%s/unit:%s/project:%s", root, p.unit, copyName(p.name, copy))
+	return fmt.Sprintf("%s/pier:%s/berth:%s", root, p.unit, copyName(p.name, copy))
 }
 
 func copyName(name string, n int) string {
@@ -163,7 +163,7 @@ func (b *builder) scopes() []string {
 	out := []string{b.Root}
 	for _, n := range b.Docs[sandbox.KindNode] {
 		p := n.(*sandbox.Node).Path
-		if strings.Contains(p, "unit:") && strings.Count(p, "/") <= 4 {
+		if strings.Contains(p, "pier:") && strings.Count(p, "/") <= 4 {
 			out = append(out, p)
 		}
 	}
@@ -199,7 +199,7 @@ func (b *builder) member(who, group string) {
 // grant gives a role (or, when it holds a ':', permissions) on places, long ago.
 func (b *builder) grant(to, role string, on ...string) *sandbox.Grant {
 	b.grants++
-	g := &sandbox.Grant{ID: fmt.Sprintf("g-%04d", 400+b.grants), To: to, On: on, Created: b.longAgo(), Side: "identity"}
+	g := &sandbox.Grant{ID: fmt.Sprintf("g-%04d", 400+b.grants), To: to, Where: on, Created: b.longAgo(), KeptWith: "holder"}
 	if strings.Contains(role, ":") {
 		g.Do = strings.Split(role, " ")
 	} else {
@@ -308,15 +308,15 @@ func between(from, to time.Time, f func(time.Time, *rand.Rand) int) func(time.Ti
 
 func (b *builder) staff() {
 	b.identity("group/all-staff", "Everybody at Ternhaven Ferries", nil)
-	b.grant("group/all-staff", "object-reader", b.at("people", "bucket:handbook/**"))
+	b.grant("group/all-staff", "look-into-boxes", b.at("people", "box:handbook/**"))
 	for _, g := range []string{"security-leads", "platform-oncall", "auditors", "finance-closing", "release-managers", "analysts", "support-desk", "harbour-watch", "engineering", "contractors", "gate-approvers", "night-shift"} {
 		b.identity("group/"+g, strings.ReplaceAll(g, "-", " "), nil)
 	}
-	b.grant("group/auditors", "identity/grant:list identity/role:list identity/membership:list identity/policy:audit", b.Root+"/**")
-	b.grant("group/analysts", "table-reader", b.at("data", "instance:main/**"))
-	b.grant("group/support-desk", "object-reader", b.at("ticketing", "bucket:receipts/**"))
-	b.grant("group/harbour-watch", "object-reader", b.at("cameras", "bucket:quay-1/**"), b.at("cameras", "bucket:quay-2/**"))
-	b.grant("group/release-managers", "job-runner", b.at("shared", "**"))
+	b.grant("group/auditors", "muster/grant:find muster/role:find muster/roll:find muster/question:review", b.Root+"/**")
+	b.grant("group/analysts", "ask-the-tables", b.at("data", "library:main/**"))
+	b.grant("group/support-desk", "look-into-boxes", b.at("ticketing", "box:receipts/**"))
+	b.grant("group/harbour-watch", "look-into-boxes", b.at("cameras", "box:quay-1/**"), b.at("cameras", "box:quay-2/**"))
+	b.grant("group/release-managers", "run-errands", b.at("shared", "**"))
 	for s := range b.opts.Scale {
 		for _, p := range projects {
 			team := "group/" + copyName(p.name, s) + "-team"
@@ -327,12 +327,12 @@ func (b *builder) staff() {
 	}
 	b.member("group/engineering", "group/all-staff")
 	functional := map[string][]script{
-		"group/auditors": {{do: []string{"identity/grant:list", "identity/role:list", "identity/membership:list", "identity/policy:audit"}, on: b.scopes(), calls: weekdays(4, nil)}},
-		"group/analysts": {{do: []string{"database/instance:connect", "database/table:list", "database/table:read", "database/query:run"},
-			on: []string{b.at("data", "instance:main/schema:marts/table:sailings"), b.at("data", "instance:main/schema:marts/table:sales")}, calls: weekdays(8, nil)}},
-		"group/support-desk":     {{do: []string{"store/object:list", "store/object:read", "store/object:read-metadata"}, on: []string{b.at("ticketing", "bucket:receipts/{date}/{n}.pdf")}, calls: weekdays(9, nil)}},
-		"group/harbour-watch":    {{do: []string{"store/object:list", "store/object:read", "store/object:read-metadata"}, on: []string{b.at("cameras", "bucket:quay-1/{date}.img"), b.at("cameras", "bucket:quay-2/{date}.img")}, calls: weekdays(6, nil)}},
-		"group/release-managers": {{do: []string{"compute/job:list", "compute/job:get", "compute/job:run", "compute/job:cancel"}, on: []string{b.at("shared", "job:nightly"), b.at("shared", "job:monthly")}, calls: weekdays(3, nil)}},
+		"group/auditors": {{do: []string{"muster/grant:find", "muster/role:find", "muster/roll:find", "muster/question:review"}, on: b.scopes(), calls: weekdays(4, nil)}},
+		"group/analysts": {{do: []string{"tables/library:enter", "tables/table:find", "tables/table:read", "tables/question:ask"},
+			on: []string{b.at("data", "library:main/shelf:marts/table:sailings"), b.at("data", "library:main/shelf:marts/table:sales")}, calls: weekdays(8, nil)}},
+		"group/support-desk":     {{do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect"}, on: []string{b.at("ticketing", "box:receipts/{date}/{n}.pdf")}, calls: weekdays(9, nil)}},
+		"group/harbour-watch":    {{do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect"}, on: []string{b.at("cameras", "box:quay-1/{date}.img"), b.at("cameras", "box:quay-2/{date}.img")}, calls: weekdays(6, nil)}},
+		"group/release-managers": {{do: []string{"engine/errand:find", "engine/errand:describe", "engine/errand:run", "engine/errand:call-off"}, on: []string{b.at("shared", "errand:nightly"), b.at("shared", "errand:monthly")}, calls: weekdays(3, nil)}},
 	}
 	groups := []string{"group/auditors", "group/analysts", "group/support-desk", "group/harbour-watch", "group/release-managers"}
 	n := 52 * b.opts.Scale
@@ -364,20 +364,20 @@ func (b *builder) staff() {
 		off := func(d time.Time) bool { return d.After(holiday) && d.Before(holiday.AddDate(0, 0, 14+i%8)) }
 		network := fmt.Sprintf("10.40.%d.%d", i%6, 10+i%200)
 		root := projectPath(b.Root, p, i/len(projects)%b.opts.Scale)
-		bucket := root + "/bucket:" + p.buckets[b.r.IntN(len(p.buckets))]
+		bucket := root + "/box:" + p.buckets[b.r.IntN(len(p.buckets))]
 		for _, d := range []struct {
 			do, on []string
 			n      int
 		}{
 			{teamDuties[0:5], []string{bucket + "/{date}/{n}", bucket + "/notes/{n}"}, 3},
-			{teamDuties[5:10], []string{root + "/machine:app-1", root + "/job:nightly"}, 1},
-			{teamDuties[10:13], []string{root + "/instance:main"}, 1},
+			{teamDuties[5:10], []string{root + "/rig:app-1", root + "/errand:nightly"}, 1},
+			{teamDuties[10:13], []string{root + "/library:main"}, 1},
 			{teamDuties[13:18], []string{root}, 1},
 		} {
 			s := script{who: who, do: d.do, on: d.on, calls: between(from, farFuture, weekdays(d.n, off)), from: 6, hours: 10, network: network, mfa: i%9 > 0}
 			b.needs(s)
 		}
-		b.needs(script{who: who, do: []string{"store/object:read", "store/object:list", "store/object:read-metadata"}, on: []string{b.at("people", "bucket:handbook/pages/{n}")}, calls: weekly(time.Weekday(1+i%5), 3), from: 7, hours: 9, network: network, mfa: true})
+		b.needs(script{who: who, do: []string{"stow/item:read", "stow/item:find", "stow/item:inspect"}, on: []string{b.at("people", "box:handbook/pages/{n}")}, calls: weekly(time.Weekday(1+i%5), 3), from: 7, hours: 9, network: network, mfa: true})
 		if i%2 == 0 {
 			g := groups[i/2%len(groups)]
 			b.member(who, g)
@@ -398,7 +398,7 @@ func (b *builder) staff() {
 		b.plant("standing-admin", who, g, "administers the whole organisation, standing")
 		b.plant("over-broad-role", who, g, "of all permissions it uses a few")
 		b.plant("over-broad-place", who, g, "works on a few places, administers all")
-		b.needs(script{who: who, do: []string{"identity/grant:list", "identity/grant:create", "identity/grant:delete", "identity/identity:list", "identity/membership:create"}, on: []string{b.Root},
+		b.needs(script{who: who, do: []string{"muster/grant:find", "muster/grant:give", "muster/grant:take-back", "muster/somebody:find", "muster/roll:let-in"}, on: []string{b.Root},
 			calls: weekdays(2+i, nil), from: 7, hours: 8, network: "10.40.0.9", mfa: true})
 		b.token(who)
 	}
@@ -416,14 +416,14 @@ func (b *builder) everydayWorkloads() {
 		on                  []string
 		perDay              int
 	}{
-		{"loader", "object-creator", "bucket:%s/**", []string{"store/object:create", "store/object:create", "store/upload:start", "store/upload:finish", "store/upload:abort"}, []string{"bucket:%s/runs/{date}/{n}"}, 7},
-		{"reader", "object-reader", "bucket:%s/**", []string{"store/object:list", "store/object:read", "store/object:read-metadata"}, []string{"bucket:%s/runs/{date}/{n}", "bucket:%s/index"}, 6},
-		{"writer", "table-writer", "instance:main/**", []string{"database/instance:connect", "database/table:list", "database/table:read", "database/table:insert", "database/table:update", "database/query:run"}, []string{"instance:main/schema:app/table:events", "instance:main/schema:app/table:state"}, 9},
-		{"publisher", "topic-publisher", "topic:events/**", []string{"queue/message:publish"}, []string{"topic:events"}, 11},
-		{"consumer", "subscription-consumer", "subscription:events-in/**", []string{"queue/message:receive", "queue/message:acknowledge", "queue/subscription:get"}, []string{"subscription:events-in"}, 9},
-		{"notifier", "function-invoker", "function:notify/**", []string{"compute/function:invoke"}, []string{"function:notify"}, 4},
-		{"vault", "secret-reader", "secret:db-password/**", []string{"secrets/secret:get", "secrets/version:read"}, []string{"secret:db-password"}, 4},
-		{"runner", "job-runner", "job:nightly/**", []string{"compute/job:list", "compute/job:get", "compute/job:run", "compute/job:cancel"}, []string{"job:nightly"}, 5},
+		{"loader", "fill-boxes", "box:%s/**", []string{"stow/item:put", "stow/item:put", "stow/delivery:begin", "stow/delivery:finish", "stow/delivery:abandon"}, []string{"box:%s/runs/{date}/{n}"}, 7},
+		{"reader", "look-into-boxes", "box:%s/**", []string{"stow/item:find", "stow/item:read", "stow/item:inspect"}, []string{"box:%s/runs/{date}/{n}", "box:%s/index"}, 6},
+		{"writer", "keep-the-tables", "library:main/**", []string{"tables/library:enter", "tables/table:find", "tables/table:read", "tables/table:add-rows", "tables/table:mend-rows", "tables/question:ask"}, []string{"library:main/shelf:app/table:events", "library:main/shelf:app/table:state"}, 9},
+		{"publisher", "send-letters", "rack:events/**", []string{"post/letter:send"}, []string{"rack:events"}, 11},
+		{"consumer", "collect-letters", "tray:events-in/**", []string{"post/letter:collect", "post/letter:tick-off", "post/tray:describe"}, []string{"tray:events-in"}, 9},
+		{"notifier", "call-helpers", "helper:notify/**", []string{"engine/helper:call"}, []string{"helper:notify"}, 4},
+		{"vault", "open-secrets", "secret:db-password/**", []string{"locker/secret:describe", "locker/secret:reveal"}, []string{"secret:db-password"}, 4},
+		{"runner", "run-errands", "errand:nightly/**", []string{"engine/errand:find", "engine/errand:describe", "engine/errand:run", "engine/errand:call-off"}, []string{"errand:nightly"}, 5},
 	}
 	target := 90 * b.opts.Scale
 	have := 0
@@ -465,26 +465,26 @@ func (b *builder) everydayWorkloads() {
 		s := script{who: who, do: k.do, on: on, calls: calls, network: fmt.Sprintf("10.20.%d.%d", i%8, 5+i%200)}
 		b.needs(s)
 		if i%5 == 0 { // the odd attempt at something it may not do
-			b.does(script{who: who, do: []string{"store/bucket:get-policy", "secrets/version:read", "database/table:export"}, on: []string{root + "/bucket:" + p.buckets[0], root + "/secret:signing"},
+			b.does(script{who: who, do: []string{"stow/box:describe", "locker/secret:reveal", "tables/table:carry-out"}, on: []string{root + "/box:" + p.buckets[0], root + "/secret:signing"},
 				calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(40)-38) }, network: s.network})
 		}
 	}
-	b.does(script{who: "external/someone", do: []string{"store/object:list"}, on: []string{b.at("website", "bucket:images/{n}")}, calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(6)-4) }, network: "203.0.113.9"})
+	b.does(script{who: "external/someone", do: []string{"stow/item:find"}, on: []string{b.at("website", "box:images/{n}")}, calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(6)-4) }, network: "203.0.113.9"})
 }
 
 // logSettings switches logs on and off, project by project.
 func (b *builder) logSettings() {
 	writer := b.identity("workload/log-writer", "Writes the audit log", nil)
 	b.grant(writer, "log-writer", b.Root+"/**")
-	b.needs(script{who: writer, do: []string{"logging/entry:create"}, on: b.scopes(), calls: every(6, 2), network: "10.20.0.2"})
+	b.needs(script{who: writer, do: []string{"watch/logbook:write"}, on: b.scopes(), calls: every(6, 2), network: "10.20.0.2"})
 	setting := func(node string, except map[string]time.Time) {
 		s := &sandbox.LogSetting{Node: node, Writer: writer, Keep: 400}
 		for _, svc := range sandbox.Services {
-			for _, class := range []string{sandbox.ClassAdmin, sandbox.ClassWrite, sandbox.ClassRead} {
-				l := sandbox.LogSwitch{Service: svc, LogClass: class, On: true}
+			for _, class := range sandbox.Classes {
+				l := sandbox.LogSwitch{Service: svc, LogClass: class, Written: true}
 				if since, ok := except[svc+"/"+class]; ok {
 					l.Since = since
-					l.On = !since.IsZero()
+					l.Written = !since.IsZero()
 				}
 				s.Logs = append(s.Logs, l)
 			}
@@ -497,11 +497,11 @@ func (b *builder) logSettings() {
 			var except map[string]time.Time
 			switch p.name {
 			case "telemetry": // reading is not logged: the default nobody changed
-				except = map[string]time.Time{"database/read": {}, "store/read": {}}
+				except = map[string]time.Time{"tables/looking": {}, "stow/looking": {}}
 			case "crew":
-				except = map[string]time.Time{"store/read": {}, "secrets/read": {}}
+				except = map[string]time.Time{"stow/looking": {}, "locker/looking": {}}
 			case "website": // switched on only a month ago
-				except = map[string]time.Time{"store/read": b.ago(30)}
+				except = map[string]time.Time{"stow/looking": b.ago(30)}
 			}
 			if p.name == "tides" { // the log did not arrive for three days, and nobody noticed
 				b.outages = append(b.outages, outage{projectPath(b.Root, p, s), day(b.ago(47)), day(b.ago(44))})

@@ -57,7 +57,7 @@ func TestTernhaven(t *testing.T) {
 		n[kind]++
 	}
 	for _, node := range f.Docs[sandbox.KindNode] {
-		if p := node.(*sandbox.Node).Path; strings.Contains(p, "/project:") && strings.Count(p, "/") == 4 {
+		if p := node.(*sandbox.Node).Path; strings.Contains(p, "/berth:") && strings.Count(p, "/") == 4 {
 			n["project"]++
 		}
 	}
@@ -75,8 +75,8 @@ func TestTernhaven(t *testing.T) {
 	}
 	// Nobody needs what they are not allowed.
 	for _, need := range f.Truth.Needs {
-		if v := f.World.Decide(need.Identity, need.Permission, need.On, sandbox.CallContext{Time: until, SecondFactor: true}); !v.Allowed {
-			t.Errorf("%s needs %s on %s: %s", need.Identity, need.Permission, need.On, v.Because)
+		if v := f.World.Decide(need.Identity, need.Permission, need.Where, sandbox.CallContext{Time: until, SecondFactor: true}); !v.Allowed {
+			t.Errorf("%s needs %s on %s: %s", need.Identity, need.Permission, need.Where, v.Because)
 		}
 	}
 }

@@ -28,8 +28,8 @@ var lastNames = []string{"vaage", "aune", "skarholt", "tangen", "brattvik", "nes
 
 // teamDuties is what people of a project's team do there, by hand.
 var teamDuties = []string{
-	"store/bucket:list", "store/object:list", "store/object:read", "store/object:create", "store/object:overwrite",
-	"compute/machine:list", "compute/machine:get", "compute/job:list", "compute/job:get", "compute/job:run",
-	"database/instance:list", "database/query:run", "database/query:explain", "logging/dashboard:list", "logging/dashboard:get",
-	"queue/topic:list", "logging/alert:list", "logging/alert:mute",
+	"stow/box:find", "stow/item:find", "stow/item:read", "stow/item:put", "stow/item:replace",
+	"engine/rig:find", "engine/rig:describe", "engine/errand:find", "engine/errand:describe", "engine/errand:run",
+	"tables/library:find", "tables/question:ask", "tables/question:explain", "watch/board:find", "watch/board:look-at",
+	"post/rack:find", "watch/bell:find", "watch/bell:muffle",
 }

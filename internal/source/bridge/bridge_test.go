@@ -42,7 +42,7 @@ func script(t *testing.T, answers ...answer) (*httptest.Server, *int) {
 	return srv, &n
 }
 
-const about = `{"protocol":"bridge/1","source":"mooring","root":"/mooring/org:t","revision":1,"you":"workload/x"}`
+const about = `{"protocol":"bridge/1","source":"mooring","root":"/mooring/harbour:t","revision":1,"you":"workload/x"}`
 
 func TestRetries(t *testing.T) {
 	good := answer{200, "", about}
@@ -152,12 +152,12 @@ func TestSurveyIsWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	docs := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: "/mooring/org:t"}}, sandbox.KindIdentity: {&sandbox.Identity{ID: "workload/x"}},
+	docs := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: "/mooring/harbour:t"}}, sandbox.KindIdentity: {&sandbox.Identity{ID: "workload/x"}},
 		sandbox.KindRole:       {&sandbox.Role{Name: "all", Do: []string{"*"}}},
-		sandbox.KindGrant:      {&sandbox.Grant{ID: "g", To: "workload/x", Role: "all", On: []string{"/mooring/**"}}},
-		sandbox.KindLogSetting: {&sandbox.LogSetting{Node: "/mooring/org:t", Logs: []sandbox.LogSwitch{{Service: "store", LogClass: "read", On: true}, {Service: "store", LogClass: "write"}}}}}
+		sandbox.KindGrant:      {&sandbox.Grant{ID: "g", To: "workload/x", Role: "all", Where: []string{"/mooring/**"}}},
+		sandbox.KindLogSetting: {&sandbox.LogSetting{Node: "/mooring/harbour:t", Logs: []sandbox.LogSwitch{{Service: "store", LogClass: "read", Written: true}, {Service: "store", LogClass: "write"}}}}}
 	for i := range 1200 {
-		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: "/mooring/org:t/bucket:b" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i/676))})
+		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: "/mooring/harbour:t/box:b" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i/676))})
 	}
 	if err := c.Fill(docs, map[string]string{"t": "workload/x"}); err != nil {
 		t.Fatal(err)
@@ -205,7 +205,7 @@ func TestSurveyIsWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	narrow := strings.Replace(string(d.Body), `"role":"all"`, `"do":["identity/*:list","identity/grant:update"]`, 1)
+	narrow := strings.Replace(string(d.Body), `"role":"all"`, `"do":["muster/*:find","muster/grant:alter"]`, 1)
 	if err := (bridge.Changer{Client: cl}).Do(t.Context(), source.Step{Kind: source.Grants, ID: "g", Before: d.Body, After: json.RawMessage(narrow)}); err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ func TestSurveyIsWhole(t *testing.T) {
 			lacks += x.Mend + "\n"
 		}
 	}
-	if want := "grant workload/x: do [logging/setting:list] on [/mooring/org:t/**]\ngrant workload/x: do [logging/entry:read] on [/mooring/org:t/**]\n"; lacks != want {
+	if want := "grant workload/x: do [watch/log-switch:find] on [/mooring/harbour:t/**]\ngrant workload/x: do [watch/logbook:read] on [/mooring/harbour:t/**]\n"; lacks != want {
 		t.Errorf("lacks:\n%swant:\n%s", lacks, want)
 	}
 }

@@ -19,17 +19,17 @@ type Changer struct{ *Client }
 var _ source.Changer = Changer{}
 
 var changingNeeds = []need{
-	{"make grants", "identity/grant:create"},
-	{"take grants away", "identity/grant:delete"},
-	{"read grants back", "identity/grant:list"},
-	{"make roles", "identity/role:create"},
-	{"take its own roles away", "identity/role:delete"},
-	{"read roles back", "identity/role:list"},
-	{"put members back (undo)", "identity/membership:create"},
-	{"take members out", "identity/membership:delete"},
-	{"read memberships back", "identity/membership:list"},
-	{"switch logs on (coverage --mend)", "logging/setting:update"},
-	{"read log settings back", "logging/setting:list"},
+	{"make grants", "grants:create"},
+	{"take grants away", "grants:delete"},
+	{"read grants back", "grants:list"},
+	{"make roles", "roles:create"},
+	{"take its own roles away", "roles:delete"},
+	{"read roles back", "roles:list"},
+	{"put members back (undo)", "memberships:create"},
+	{"take members out", "memberships:delete"},
+	{"read memberships back", "memberships:list"},
+	{"switch logs on (coverage --mend)", "log-settings:update"},
+	{"read log settings back", "log-settings:list"},
 }
 
 // Check tries the rights for changing.

@@ -20,6 +20,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -129,7 +130,7 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 // once sends a request. wait is -1 when trying again is no use, the time the
 // bridge asked for, or 0.
 func (c *Client) once(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte) (a *answer, wait time.Duration, err error) {
-	target := strings.TrimSuffix(c.o.URL, "/") + "/bridge/v1" + path
+	target := strings.TrimSuffix(c.o.URL, "/") + "/bridge/v2" + path
 	if len(query) > 0 {
 		target += "?" + query.Encode()
 	}
@@ -213,9 +214,12 @@ type About struct {
 	You      string    `json:"you"`
 	Time     time.Time `json:"time"`
 	LastSeen bool      `json:"last_seen"`
+
+	// Rights says which permission an operation takes, as "grants:create".
+	Rights map[string]string `json:"rights"`
 }
 
-const protocol = "bridge/1"
+const protocol = "bridge/2"
 
 // About asks the bridge who it is and who we are to it.
 func (c *Client) About(ctx context.Context) (About, error) {
@@ -224,7 +228,7 @@ func (c *Client) About(ctx context.Context) (About, error) {
 		return a, err
 	}
 	if a.Protocol != protocol {
-		return a, fmt.Errorf("source %s: speaks %q; this program speaks %s", c.o.Name, a.Protocol, protocol)
+		return a, fmt.Errorf("source %s: speaks %q; this program speaks %s (docs/bridge.openapi.yaml says what changed)", c.o.Name, a.Protocol, protocol)
 	}
 	if a.Source != c.o.Name {
 		return a, fmt.Errorf("source %s: its paths begin with /%s; name the source %q in clipfence.yaml", c.o.Name, a.Source, a.Source)
@@ -232,8 +236,9 @@ func (c *Client) About(ctx context.Context) (About, error) {
 	return a, nil
 }
 
-// need is a right that the tool asks of a bridge.
-type need struct{ what, permission string }
+// need is a right that the tool asks of a bridge: an operation, whose permission the
+// bridge names.
+type need struct{ what, operation string }
 
 func (c *Client) check(ctx context.Context, purpose string, needs []need) ([]source.Right, error) {
 	about, err := c.About(ctx)
@@ -249,8 +254,12 @@ func (c *Client) check(ctx context.Context, purpose string, needs []need) ([]sou
 	var in, out struct {
 		Items []item `json:"items"`
 	}
+	needs = slices.DeleteFunc(slices.Clone(needs), func(n need) bool { return about.Rights[n.operation] == "" })
 	for _, n := range needs {
-		in.Items = append(in.Items, item{Permission: n.permission, Path: about.Root})
+		in.Items = append(in.Items, item{Permission: about.Rights[n.operation], Path: about.Root})
+	}
+	if len(needs) == 0 {
+		return nil, fmt.Errorf("source %s: about names no permission for anything that %s takes (rights)", c.o.Name, purpose)
 	}
 	if err := c.json(ctx, "POST", "/may", nil, in, &out); err != nil {
 		return nil, err
@@ -261,9 +270,9 @@ func (c *Client) check(ctx context.Context, purpose string, needs []need) ([]sou
 	rights := make([]source.Right, len(needs))
 	for i, n := range needs {
 		it := out.Items[i]
-		rights[i] = source.Right{For: purpose, What: n.what, Permission: n.permission, On: about.Root, OK: it.Allowed, Why: it.Because}
+		rights[i] = source.Right{For: purpose, What: n.what, Permission: in.Items[i].Permission, Where: about.Root, OK: it.Allowed, Why: it.Because}
 		if !it.Allowed {
-			rights[i].Mend = fmt.Sprintf("grant %s: do [%s] on [%s/**]", about.You, n.permission, about.Root)
+			rights[i].Mend = fmt.Sprintf("grant %s: do [%s] where [%s/**]", about.You, in.Items[i].Permission, about.Root)
 		}
 	}
 	return rights, nil

@@ -22,17 +22,17 @@ type Reader struct{ *Client }
 var _ source.Reader = Reader{}
 
 var readingNeeds = []need{
-	{"list nodes", "identity/node:list"},
-	{"list identities", "identity/identity:list"},
-	{"list memberships", "identity/membership:list"},
-	{"list act-as edges", "identity/act-as:list"},
-	{"list roles", "identity/role:list"},
-	{"list grants", "identity/grant:list"},
-	{"list denials", "identity/denial:list"},
-	{"list ceilings", "identity/ceiling:list"},
-	{"list guardrails", "identity/guardrail:list"},
-	{"list log settings", "logging/setting:list"},
-	{"read the audit log", "logging/entry:read"},
+	{"list nodes", "nodes:list"},
+	{"list identities", "identities:list"},
+	{"list memberships", "memberships:list"},
+	{"list act-as edges", "act-as:list"},
+	{"list roles", "roles:list"},
+	{"list grants", "grants:list"},
+	{"list denials", "denials:list"},
+	{"list ceilings", "ceilings:list"},
+	{"list guardrails", "guardrails:list"},
+	{"list log settings", "log-settings:list"},
+	{"read the audit log", "log:read"},
 }
 
 // Check tries the rights for reading.
@@ -68,9 +68,8 @@ func read[T any](raw json.RawMessage) ([]any, error) {
 	return []any{v}, nil
 }
 
-// writing is what a log's writer needs at its node, as the bridge protocol states.
-var writing = model.MustPermission("logging/entry:create")
-
+// readLogSetting reads a setting as one coverage record a log; what a log's writer needs
+// at its node is the bridge's to say, see [Reader.page].
 func readLogSetting(raw json.RawMessage) ([]any, error) {
 	var s struct {
 		Node   model.Path `json:"node"`
@@ -79,7 +78,7 @@ func readLogSetting(raw json.RawMessage) ([]any, error) {
 		Logs   []struct {
 			Service  string    `json:"service"`
 			LogClass string    `json:"log_class"`
-			On       bool      `json:"on"`
+			Written  bool      `json:"written"`
 			Since    time.Time `json:"since"`
 		} `json:"logs"`
 	}
@@ -95,10 +94,8 @@ func readLogSetting(raw json.RawMessage) ([]any, error) {
 	}
 	out := make([]any, len(s.Logs))
 	for i, l := range s.Logs {
-		r := model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, On: l.On, Since: l.Since, Keep: s.Keep}
-		if !writer.IsZero() {
-			r.Writer, r.WriterNeeds = writer, writing
-		}
+		r := model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, Written: l.Written, Since: l.Since, Keep: s.Keep}
+		r.Writer = writer
 		out[i] = r
 	}
 	return out, nil
@@ -126,6 +123,13 @@ func (r Reader) Survey(ctx context.Context, from string) iter.Seq2[source.Batch,
 			yield(source.Batch{}, err)
 			return
 		}
+		var writing model.Permission
+		if p := about.Rights["log:write"]; p != "" {
+			if writing, err = model.ParsePermission(p); err != nil {
+				yield(source.Batch{}, fmt.Errorf("source %s: about: rights: log:write: %w", r.o.Name, err))
+				return
+			}
+		}
 		if from == "" {
 			b := source.Batch{Version: strconv.FormatInt(about.Revision, 10), Cursor: encode(at),
 				Records: []source.Record{{Kind: source.Semantics, ID: "-", Value: model.Semantics{LastSeen: about.LastSeen}}}}
@@ -134,7 +138,7 @@ func (r Reader) Survey(ctx context.Context, from string) iter.Seq2[source.Batch,
 			}
 		}
 		for at.Collection < len(collections) {
-			b, next, err := r.page(ctx, at)
+			b, next, err := r.page(ctx, at, writing)
 			if err != nil {
 				yield(source.Batch{}, err)
 				return
@@ -154,7 +158,7 @@ func encode(c cursor) string { b, _ := json.Marshal(c); return string(b) } // tw
 
 const pageSize = 500
 
-func (r Reader) page(ctx context.Context, at cursor) (source.Batch, string, error) {
+func (r Reader) page(ctx context.Context, at cursor, writing model.Permission) (source.Batch, string, error) {
 	col := collections[at.Collection]
 	q := url.Values{"limit": {strconv.Itoa(pageSize)}}
 	if at.Page != "" {
@@ -184,6 +188,10 @@ func (r Reader) page(ctx context.Context, at cursor) (source.Batch, string, erro
 		for _, v := range vs {
 			rec := source.Record{Kind: col.name, ID: it.ID, ETag: it.ETag, Value: v}
 			if c, ok := v.(model.CoverageRecord); ok {
+				if !c.Writer.IsZero() {
+					c.WriterNeeds = writing
+					rec.Value = c
+				}
 				rec.Kind, rec.ID = source.Coverage, it.ID+"|"+c.Service+"|"+c.LogClass
 			}
 			b.Records = append(b.Records, rec)

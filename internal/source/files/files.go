@@ -21,23 +21,24 @@ import (
 
 // An EstateFile is what the estate file holds.
 type EstateFile struct {
-	Version      int `json:"estate" doc:"version of this format: 1"`
+	Version      int `json:"estate" doc:"version of this format: 2"`
 	model.Estate `yaml:",inline"`
+	Remarks      []model.Remark `json:"-"` // what to write otherwise now
 }
 
 // ParseEstate reads and validates an estate file. name is for messages.
-func ParseEstate(name string, data []byte) (*model.Estate, error) {
+func ParseEstate(name string, data []byte) (*EstateFile, error) {
 	var f EstateFile
 	if err := yamlfile.Decode(name, data, &f); err != nil {
 		return nil, err
 	}
-	if f.Version != 1 {
-		return nil, fmt.Errorf("%s: estate: format %d is not known to this program (want 1)", name, f.Version)
+	if err := yamlfile.Version(name, "estate", f.Version, 2, &f.Remarks); err != nil {
+		return nil, err
 	}
 	if err := f.Estate.Validate(); err != nil {
 		return nil, err
 	}
-	return &f.Estate, nil
+	return &f, nil
 }
 
 // A Reader reads an estate file and log files.
@@ -47,6 +48,8 @@ type Reader struct {
 	LogFiles []string  // files, folders and globs; "-" is Stdin
 	Stdin    io.Reader // may be nil where no "-" is named
 	Strict   bool      // a pattern that no file matches is an error
+
+	Remark func(model.Remark) // told what to write otherwise in the estate file now; may be nil
 }
 
 var _ source.Reader = (*Reader)(nil)
@@ -54,7 +57,7 @@ var _ source.Reader = (*Reader)(nil)
 // Check tries to read what is named.
 func (r *Reader) Check(context.Context) ([]source.Right, error) {
 	right := func(what, on string, err error) source.Right {
-		rt := source.Right{For: "reading", What: what, On: on, OK: err == nil, Why: "readable"}
+		rt := source.Right{For: "reading", What: what, Where: on, OK: err == nil, Why: "readable"}
 		if err != nil {
 			rt.Why, rt.Mend = err.Error(), "make the file readable, or mend its name in clipfence.yaml"
 		}
@@ -84,7 +87,12 @@ func (r *Reader) estate() (*model.Estate, error) {
 	if e.Source != r.Name {
 		return nil, fmt.Errorf("%s: its source is %q; clipfence.yaml calls it %q", r.Estate, e.Source, r.Name)
 	}
-	return e, nil
+	if r.Remark != nil {
+		for _, m := range e.Remarks {
+			r.Remark(m)
+		}
+	}
+	return &e.Estate, nil
 }
 
 // Survey yields the whole file at once: it is one version.

@@ -23,7 +23,7 @@ func TestExample(t *testing.T) {
 		t.Fatal(err)
 	}
 	kinds := map[string]int{}
-	for _, r := range files.Records(e) {
+	for _, r := range files.Records(&e.Estate) {
 		kinds[r.Kind]++
 	}
 	for _, k := range []string{source.Permissions, source.Nodes, source.Identities, source.Memberships, source.ActAs, source.Roles, source.Grants, source.Denials, source.Ceilings, source.Guardrails, source.Coverage} {
@@ -42,7 +42,7 @@ func FuzzParseEstate(f *testing.F) {
 		}
 		f.Add(data)
 	}
-	f.Add([]byte("estate: 1\nsource: x\ncatalogue: []\nnodes: [{path: /x}]\nidentities: []"))
+	f.Add([]byte("estate: 2\nsource: x\ncatalogue: []\nnodes: [{path: /x}]\nidentities: []"))
 	f.Fuzz(func(t *testing.T, in []byte) {
 		e, err := files.ParseEstate("x", in)
 		if err != nil {

@@ -33,11 +33,11 @@ var Now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 // The estate has the workloads a and b, the person p, the group g, six containers in
 // one project, and 400 days of log.
 func Parse(text string) (*gauge.Input, error) {
-	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/project:x")}}}
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/berth:x")}}}
 	for i := range 6 {
-		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/project:x/bucket:b%d", i))})
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/berth:x/box:b%d", i))})
 	}
-	levels := map[string]model.Level{"store/object:list": model.List, "store/object:read": model.Read, "store/object:write": model.Write, "store/bucket:delete": model.Administer, "identity/grant:create": model.HandOut, "quiet/thing:do": model.Write}
+	levels := map[string]model.Level{"stow/item:find": model.See, "stow/item:read": model.Read, "stow/item:change": model.Change, "stow/box:scrap": model.Administer, "muster/grant:give": model.HandOut, "quiet/thing:do": model.Change}
 	for _, p := range slices.Sorted(maps.Keys(levels)) {
 		l := levels[p]
 		c := model.CatalogueEntry{Permission: model.MustPermission(p), Level: l, LogClass: "read"}
@@ -58,7 +58,7 @@ func Parse(text string) (*gauge.Input, error) {
 		return &e.Identities[slices.IndexFunc(e.Identities, func(i model.Identity) bool { return i.ID == model.MustID(who) })]
 	}
 	for _, s := range []string{"store", "identity"} {
-		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", On: true})
+		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", Written: true})
 	}
 	in := &gauge.Input{AsOf: Now, Window: 90, History: Now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
 	fold := usage.Fold{}
@@ -73,7 +73,7 @@ func Parse(text string) (*gauge.Input, error) {
 			for p := range strings.SplitSeq(f[3], ",") {
 				g.Do = append(g.Do, model.MustPermissionPattern(p))
 			}
-			g.On = []model.PathPattern{model.MustPathPattern(f[4])}
+			g.Where = []model.PathPattern{model.MustPathPattern(f[4])}
 			for _, opt := range f[5:] {
 				switch opt {
 				case "new":
@@ -109,7 +109,7 @@ func Parse(text string) (*gauge.Input, error) {
 				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath(f[1]), Service: "store", LogClass: "read"})
 				r, f = &e.Coverage[len(e.Coverage)-1], f[1:]
 			}
-			r.On = f[1] != "off"
+			r.Written = f[1] != "off"
 			n := 0
 			if _, err := fmt.Sscanf(f[1], "since-%d", &n); err == nil {
 				r.Since = Now.AddDate(0, 0, -n)

@@ -58,10 +58,10 @@ func newRig(t *testing.T) *rig {
 	}
 	docs[sandbox.KindMembership] = []any{&sandbox.Membership{Member: "workload/x", Group: "group/g"}}
 	docs[sandbox.KindGrant] = []any{
-		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "rule-the-hold", Where: []string{"/mooring/harbour:t/berth:p/**"}, Created: created, KeptWith: "holder"},
+		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "hold-master", Where: []string{"/mooring/harbour:t/berth:p/**"}, Created: created, KeptWith: "holder"},
 		&sandbox.Grant{ID: "g-2", To: "workload/x", Do: []string{"post/rack:find"}, Where: []string{"/mooring/harbour:t/**"}, Created: created, KeptWith: "holder"},
-		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "administrator", Where: []string{"/mooring/harbour:t/**"}, Created: created},
-		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "administrator", Where: []string{"/mooring/harbour:t/**"}, Created: created},
+		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "skipper", Where: []string{"/mooring/harbour:t/**"}, Created: created},
+		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "skipper", Where: []string{"/mooring/harbour:t/**"}, Created: created},
 	}
 	if err := c.Fill(docs, map[string]string{"secret": "workload/fence"}); err != nil {
 		t.Fatal(err)
@@ -268,7 +268,7 @@ func TestConcurrentEdit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	edited := strings.Replace(string(d.Body), "rule-the-hold", "work-the-hold", 1)
+	edited := strings.Replace(string(d.Body), "hold-master", "work-the-hold", 1)
 	if err := r.changer.Do(t.Context(), source.Step{Kind: source.Grants, ID: "g-1", Before: d.Body, After: json.RawMessage(edited)}); err != nil {
 		t.Fatal(err)
 	}
@@ -337,7 +337,7 @@ func TestGuards(t *testing.T) {
 // at any point of opening or closing followed by one round of the patrol, nothing
 // of an elevation is left.
 func TestElevationCloses(t *testing.T) {
-	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring", Opens: gate.Opens{Role: "rule-the-hold", Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/**")}},
+	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring", Opens: gate.Opens{Role: "hold-master", Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/**")}},
 		MayAsk: []model.ID{model.MustID("person/asker")}, Longest: model.Duration(time.Hour)}
 	anybody := func(model.ID, []model.ID) bool { return true }
 	for fail := 0; fail <= 14; fail++ {

@@ -143,7 +143,7 @@ func switchOn(body json.RawMessage, logs []model.CoverageRecord, now time.Time) 
 		found := false
 		for _, l := range list {
 			if m, ok := l.(map[string]any); ok && m["service"] == r.Service && m["log_class"] == r.LogClass {
-				m["on"], m["since"] = true, now.Format(time.RFC3339)
+				m["written"], m["since"] = true, now.Format(time.RFC3339)
 				found = true
 			}
 		}

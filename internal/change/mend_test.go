@@ -16,7 +16,7 @@ import (
 func TestMend(t *testing.T) {
 	node := "/mooring/harbour:t/berth:p"
 	log := func(on bool, writer string) model.CoverageRecord {
-		r := model.CoverageRecord{Node: model.MustPath(node), Service: "store", LogClass: "read", Written: on}
+		r := model.CoverageRecord{Node: model.MustPath(node), Service: "stow", LogClass: "read", Written: on}
 		if writer != "" {
 			r.Writer, r.WriterNeeds = model.MustID(writer), model.MustPermission("watch/logbook:write")
 		}
@@ -39,11 +39,11 @@ func TestMend(t *testing.T) {
 		}, "", "denial d-1 refuses workload/x"},
 		{"its writer is gone", log(true, "workload/nobody"), nil, "", "does not exist"},
 		{"its writer is this tool", log(true, "workload/fence"), func(e *model.Estate) { e.Grants = e.Grants[:3] }, "", "does not give itself rights"},
-		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "queue", LogClass: "read"}, nil, "", "lists no log post/looking"},
+		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "post", LogClass: "read"}, nil, "", "lists no log post/read"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			r := newRig(t)
-			setting := `{"node":"` + node + `","writer":"workload/x","keep_days":7,"logs":[{"service":"store","log_class":"read","written": false},{"service":"store","log_class":"write","written": false}]}`
+			setting := `{"node":"` + node + `","writer":"workload/x","keep_days":7,"logs":[{"service":"stow","log_class":"read","written":false},{"service":"stow","log_class":"write","written":false}]}`
 			if err := r.changer.Do(t.Context(), source.Step{Kind: source.LogSettings, ID: node, After: []byte(setting)}); err != nil {
 				t.Fatal(err)
 			}
@@ -82,7 +82,7 @@ func TestMend(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if on := strings.Count(string(doc.Body), `"written": true`); on == 0 != tt.log.Written || !strings.Contains(string(doc.Body), `"keep_days":7`) {
+			if on := strings.Count(string(doc.Body), `"written":true`); on == 0 != tt.log.Written || !strings.Contains(string(doc.Body), `"keep_days":7`) {
 				t.Errorf("the settings are now %s", doc.Body)
 			}
 			if w := tt.log.Writer; !w.IsZero() && !r.mayOn(t, w.String(), "watch/logbook:write", node) {

@@ -76,7 +76,7 @@ reads the log until an event of each has come, for half a minute or as --arrive 
 		Example: `  clipfence coverage
   clipfence coverage --all --window 30d
   clipfence coverage --mend --dry-run
-  clipfence coverage --mend --node /mooring/harbour:ternhaven/pier:operations/berth:crew --service store --arrive 1m`,
+  clipfence coverage --mend --node /mooring/harbour:ternhaven/pier:operations/berth:crew --service stow --arrive 1m`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			f.mustArrive = cmd.Flags().Changed("arrive")
 			return a.with(cmd.Context(), func(w *workspace) error {

@@ -243,7 +243,7 @@ gate: 2
 name: ticketing-admin
 source: mooring
 opens:
-  role: administrator
+  role: skipper
   where: [%s/**]
 may_ask: [group/platform-oncall]
 longest: 1h
@@ -295,7 +295,7 @@ func (d *demo) look() error {
 
 func (d *demo) narrow() error {
 	d.title("5. Draft and rehearse the narrower access of " + demoWorkload)
-	d.tell("It administers a whole project and reads one container. What may it do today?")
+	d.tell("It administers a whole berth and reads one box. What may it do today?")
 	for _, x := range []struct {
 		permission, why string
 	}{{"stow/item:read", "its work"}, {"stow/item:throw-out", "not its work"}} {
@@ -316,7 +316,7 @@ func (d *demo) narrow() error {
 		return err
 	}
 	d.title("6. Apply, and see that it holds")
-	if err := d.cmd("apply", demoWorkload, "--yes", "--reason", "reads one container, administers a project"); err != nil {
+	if err := d.cmd("apply", demoWorkload, "--yes", "--reason", "reads one box, administers a berth"); err != nil {
 		return err
 	}
 	d.tell("")

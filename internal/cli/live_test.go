@@ -116,7 +116,7 @@ func (l *live) faults(t *testing.T, f map[string]any) {
 // admin asks the bridge with the rights of an administrator of the whole estate.
 func (l *live) admin(t *testing.T, method, path, body, etag string) string {
 	t.Helper()
-	req, err := http.NewRequest(method, l.url+"/bridge/v1"+path, strings.NewReader(body))
+	req, err := http.NewRequest(method, l.url+"/bridge/v2"+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -510,13 +510,13 @@ func TestMend(t *testing.T) {
 	if code, _, errs := run(t, l.dir, "coverage", "--mend", "--node", crew); code != 4 || !strings.Contains(errs, "--yes") {
 		t.Errorf("unasked: %d %s", code, errs)
 	}
-	out := must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--dry-run")
-	if !strings.Contains(out, "logs[log_class=read service=store].written: false -> true") || strings.Contains(out, "secrets].on") {
+	out := must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--dry-run")
+	if !strings.Contains(out, "logs[log_class=looking service=stow].written: false -> true") || strings.Contains(out, "secrets].written") {
 		t.Errorf("dry run:\n%s", out)
 	}
 	// Somebody reads there while it is waited for.
 	done := keepCalling(l, "stow/item:read", crew+"/box:rosters/1")
-	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--yes", "--arrive", "20s")
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--yes", "--arrive", "20s")
 	if !strings.Contains(out, "c-1 done") || !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)
 	}
@@ -537,7 +537,7 @@ func TestMend(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, way := range reach.Ways {
-		if way.Role == "log-writer" {
+		if way.Role == "write-the-logbook" {
 			item := "/collections/grants/item?id=" + way.Grant
 			var it struct{ ETag string }
 			if err := json.Unmarshal([]byte(l.admin(t, "GET", item, "", "")), &it); err != nil {
@@ -556,12 +556,12 @@ func TestMend(t *testing.T) {
 	if !strings.Contains(out, "let workload/log-writer write it: --mend") {
 		t.Errorf("coverage:\n%s", out)
 	}
-	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--class", "write", "--dry-run")
-	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role log-writer on 1 node") || strings.Contains(out, "log settings") {
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--class", "handling", "--dry-run")
+	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role write-the-logbook on 1 node") || strings.Contains(out, "log settings") {
 		t.Errorf("dry run:\n%s", out)
 	}
 	done = keepCalling(l, "stow/item:put", crew+"/box:rosters/1")
-	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "store", "--class", "write", "--yes", "--arrive", "20s")
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--class", "handling", "--yes", "--arrive", "20s")
 	if !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)
 	}

@@ -29,7 +29,7 @@ type reachFlags struct {
 
 func (a *app) reachCmd() *cobra.Command {
 	var f reachFlags
-	f.level.of = []string{"list", "read", "write", "administer", "hand-out"}
+	f.level.of = []string{"see", "read", "change", "administer", "hand-out"}
 	f.kind.of = []string{"person", "workload", "external"}
 	f.by.of = []string{"grant", "role", "place", "level"}
 	cmd := &cobra.Command{
@@ -54,8 +54,8 @@ told what it would lose, gain, and keep because something else gives it too. Wit
 Identities of other sources that clipfence.yaml links into this one are counted in;
 name them with their source and say --source: reach dir:person/a --source mooring.`,
 		Example: `  clipfence reach workload/build-runner --through
-  clipfence reach person/ingrid.vaage --by place --level write
-  clipfence reach --into /mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales --level write
+  clipfence reach person/ingrid.vaage --by place --level change
+  clipfence reach --into /mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales --level change
   clipfence reach --set ticketing --level administer
   clipfence reach --into /mooring/harbour:ternhaven/pier:platform --escalation
   clipfence reach workload/ticket-export --without grant:g-0428

@@ -122,7 +122,7 @@ func TestPairWords(t *testing.T) {
 	}{
 		{[model.HandOut + 1]uint64{}, "none"},
 		{[model.HandOut + 1]uint64{model.Read: 1}, "1 (1 read)"},
-		{[model.HandOut + 1]uint64{model.See: 2, model.HandOut: 1500}, "1,502 (1,500 hand-out, 2 list)"},
+		{[model.HandOut + 1]uint64{model.See: 2, model.HandOut: 1500}, "1,502 (1,500 hand-out, 2 see)"},
 	} {
 		if got := pairWords(tt.pairs); got != tt.want {
 			t.Errorf("%v: %q, want %q", tt.pairs, got, tt.want)
@@ -143,9 +143,9 @@ func TestFilter(t *testing.T) {
 		{"stow/*:*", "", "", true, ""},
 		{"post/*:*", "", "", false, ""},
 		{"", "read", "", true, ""},
-		{"", "write", "", false, ""},
+		{"", "change", "", false, ""},
 		{"", "", "/s/harbour:o", true, ""},
-		{"store", "", "", false, "missing '/' after the service"},
+		{"stow", "", "", false, "missing '/' after the service"},
 		{"", "", "harbour:o", false, "does not begin with '/'"},
 	} {
 		f, err := newFilter(tt.permission, tt.level, tt.under)

@@ -169,7 +169,7 @@ func call(ctx context.Context, url, token, as, permission, path string) (ok bool
 	if err != nil {
 		return false, "", err
 	}
-	req, err := http.NewRequestWithContext(ctx, "POST", strings.TrimSuffix(url, "/")+"/bridge/v1/act", bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, "POST", strings.TrimSuffix(url, "/")+"/bridge/v2/act", bytes.NewReader(body))
 	if err != nil {
 		return false, "", err
 	}

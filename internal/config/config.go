@@ -80,7 +80,7 @@ func resolve(dir, name string) string {
 type Source struct {
 	Name        string         `json:"name" doc:"the source's name: first segment of its paths"`
 	Kind        string         `json:"kind" doc:"bridge or files"`
-	URL         string         `json:"url,omitempty" doc:"bridge: its address, without /bridge/v1"`
+	URL         string         `json:"url,omitempty" doc:"bridge: its address, without /bridge/v2"`
 	CA          string         `json:"ca,omitempty" doc:"bridge: PEM file of the issuer of its certificate"`
 	Token       Secret         `json:"token,omitzero" doc:"bridge: the token for reading"`
 	ChangeToken Secret         `json:"change_token,omitzero" doc:"bridge: the token for changing; without one the source is read-only"`

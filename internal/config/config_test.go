@@ -35,7 +35,7 @@ func TestParse(t *testing.T) {
 		t.Errorf("which source? %v", err)
 	}
 	for _, tt := range []struct{ in, want string }{
-		{"clipfence: 2", "format 2 is not known"},
+		{"clipfence: 3", "format 3 is not known"},
 		{"clipfence: 2\nwindow: 3h", "shorter than a day"},
 		{"clipfence: 2\nsources: [{name: a/b, kind: files, estate: x}]", "cannot be the first segment"},
 		{"clipfence: 2\nsources: [{name: a, kind: files, estate: x}, {name: a, kind: files, estate: x}]", "listed twice"},
@@ -88,7 +88,7 @@ func TestFindAndSecrets(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(good))
 	f.Fuzz(func(t *testing.T, in []byte) {
-		if c, err := config.Parse("c.yaml", in); err == nil && (c.Version != 1 || time.Duration(c.Window) < 24*time.Hour) {
+		if c, err := config.Parse("c.yaml", in); err == nil && (c.Version != 2 && c.Version != 1 || time.Duration(c.Window) < 24*time.Hour) {
 			t.Fatalf("%q is taken: %+v", in, c)
 		}
 	})

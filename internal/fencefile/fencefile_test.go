@@ -64,7 +64,7 @@ func TestRoundTrip(t *testing.T) {
 
 func TestRead(t *testing.T) {
 	for _, tt := range []struct{ in, want string }{
-		{"fence: 2\nfor: m:workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "format 2 is not known"},
+		{"fence: 3\nfor: m:workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "format 3 is not known"},
 		{"fence: 2\nfor: workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "want source:kind/name"},
 		{"fence: 2\nfor: nobody\nallow: []", `x:2:6: for: identity "nobody"`},
 		{"fence: 2\nfor: m:workload/x\nallow: [{do: [store], where: [/m]}]", `x:3:15: allow[0].do[0]: permission pattern "store": missing '/'`},

@@ -144,7 +144,7 @@ func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 	if err != nil {
 		return 0, err
 	}
-	req, err := http.NewRequest("POST", srv.URL+"/bridge/v1/decide", bytes.NewReader(body))
+	req, err := http.NewRequest("POST", srv.URL+"/bridge/v2/decide", bytes.NewReader(body))
 	if err != nil {
 		return 0, err
 	}

@@ -37,7 +37,7 @@ type random struct {
 
 func newRandom(seed uint64) *random {
 	g := &random{r: rand.New(rand.NewPCG(seed, 11)), docs: map[string][]any{}, world: sandbox.NewWorld()}
-	levels := []string{"list", "read", "write", "administer", "hand-out"}
+	levels := []string{"see", "read", "change", "administer", "hand-out"}
 	for _, s := range services {
 		for _, n := range nouns {
 			for _, v := range verbs {

@@ -82,7 +82,7 @@ func newRig(t *testing.T) *rig {
 func (r *rig) request(t *testing.T, id string) *gate.Request {
 	t.Helper()
 	q := &gate.Request{ID: id, Gate: "g", Source: "s", By: model.MustID("person/a"), Stay: model.Duration(30 * time.Minute), AskedAt: start, State: gate.Approved,
-		Policy: gate.Policy{Version: 1, Name: "g", Source: "s", Longest: model.Duration(time.Hour), Opens: gate.Opens{Role: "administrator", Where: []model.PathPattern{model.MustPathPattern("/s/harbour:o/**")}}}}
+		Policy: gate.Policy{Version: 1, Name: "g", Source: "s", Longest: model.Duration(time.Hour), Opens: gate.Opens{Role: "skipper", Where: []model.PathPattern{model.MustPathPattern("/s/harbour:o/**")}}}}
 	if err := r.Save(t.Context(), q, "asked"); err != nil {
 		t.Fatal(err)
 	}

@@ -99,7 +99,7 @@ func TestRows(t *testing.T) {
 		{ID: "a\x1b[31mb", Waived: &inner{}},
 		{},
 	}
-	const want = "source,id,calls,share,sure,on,waived.why,waived.until\n" +
+	const want = "source,id,calls,share,sure,where,waived.why,waived.until\n" +
 		"m,'=cmd,-1204,0.5,true,\"[\"\"/a/**\"\",\"\"/b\"\"]\",'+because,2026-11-24T08:00:00Z\n" +
 		",a\\x1b[31mb,0,0,false,,,\n" +
 		",,0,0,false,,,\n"

@@ -160,6 +160,7 @@ func BuiltinRoles() []*Role {
 		role("rule-the-library", "Everything about libraries, readers included", upTo("hand-out", "tables/*")),
 		role("work-the-engines", "Use and change what runs", upTo("change", "engine/*")),
 		role("chief-engineer", "Everything about what runs and the lines between", upTo("hand-out", "engine/*", "lines/*")),
+		role("hold-master", "Everything about boxes, sharing them included", upTo("hand-out", "stow/*")),
 		role("quay-master", "Everything on the quay and about sailings", upTo("hand-out", "quay/*", "sailing/*")),
 		role("know-who-may", "See every grant and the inventory, nothing else", append(upTo("read", "muster/*"), do("watch/log-switch:find watch/log-switch:describe watch/logbook:find watch/logbook:read")...)),
 		role("hand-out-access", "Change grants, roles, groups and stand-ins", append(upTo("hand-out", "muster/grant", "muster/role", "muster/roll", "muster/stand-in"), "watch/log-switch:turn")),

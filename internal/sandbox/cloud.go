@@ -386,7 +386,7 @@ func (w *World) Add(v any) {
 	}
 }
 
-// Root returns the shortest node path: the organisation.
+// Root returns the shortest node path: the harbour.
 func (w *World) Root() string {
 	root := ""
 	for p := range w.Nodes {

@@ -29,7 +29,7 @@ func mooring(t *testing.T, dir string, docs map[string][]any) (*sandbox.Cloud, *
 	}
 	all := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: root}, &sandbox.Node{Path: root + "/box:b"}},
 		sandbox.KindIdentity: {&sandbox.Identity{ID: "person/admin"}, &sandbox.Identity{ID: "workload/x"}, &sandbox.Identity{ID: "person/left", Disabled: true}, &sandbox.Identity{ID: "workload/w"}},
-		sandbox.KindGrant:    {&sandbox.Grant{ID: "a", To: "person/admin", Role: "administrator", Where: []string{root + "/**"}}, &sandbox.Grant{ID: "x", To: "workload/x", Do: []string{"stow/item:read", "stow/item:put"}, Where: []string{root + "/**"}}},
+		sandbox.KindGrant:    {&sandbox.Grant{ID: "a", To: "person/admin", Role: "skipper", Where: []string{root + "/**"}}, &sandbox.Grant{ID: "x", To: "workload/x", Do: []string{"stow/item:read", "stow/item:put"}, Where: []string{root + "/**"}}},
 		sandbox.KindActAs:    {&sandbox.ActAs{ID: "1", From: "workload/w", To: "workload/x"}}}
 	for _, p := range sandbox.Catalogue() {
 		all[sandbox.KindPermission] = append(all[sandbox.KindPermission], p)
@@ -52,7 +52,7 @@ func mooring(t *testing.T, dir string, docs map[string][]any) (*sandbox.Cloud, *
 func ask(t *testing.T, srv *httptest.Server, token, call, body string, headers ...string) (int, string, http.Header) {
 	t.Helper()
 	method, path, _ := strings.Cut(call, " ")
-	req, err := http.NewRequest(method, srv.URL+"/bridge/v1"+path, strings.NewReader(body))
+	req, err := http.NewRequest(method, srv.URL+"/bridge/v2"+path, strings.NewReader(body))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -76,8 +76,8 @@ func TestProtocol(t *testing.T) {
 	_, srv := mooring(t, t.TempDir(), nil)
 	_, _, h := ask(t, srv, "admin", "GET /collections/grants/item?id=x", "")
 	tag := h.Get("ETag")
-	newGrant := `{"id":"n","to":"workload/x","role":"viewer","where": ["` + root + `/**"]}`
-	oldGrant := `{"id":"x","to":"workload/x","role":"viewer","where": ["` + root + `/**"]}`
+	newGrant := `{"id":"n","to":"workload/x","role":"look-round","where": ["` + root + `/**"]}`
+	oldGrant := `{"id":"x","to":"workload/x","role":"look-round","where": ["` + root + `/**"]}`
 	for _, tt := range []struct {
 		name, token, call, body string
 		headers                 []string
@@ -98,14 +98,14 @@ func TestProtocol(t *testing.T) {
 		{"there already", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-None-Match: *"}, 412, "precondition"},
 		{"another name", "admin", "PUT /collections/grants/item?id=m", newGrant, []string{"If-None-Match: *"}, 422, "names itself"},
 		{"unknown field", "admin", "PUT /collections/grants/item?id=n", `{"id":"n","colour":1}`, []string{"If-None-Match: *"}, 422, "unknown field"},
-		{"unknown role", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "viewer", "king", 1), []string{"If-None-Match: *"}, 422, "no role"},
+		{"unknown role", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "look-round", "king", 1), []string{"If-None-Match: *"}, 422, "no role"},
 		{"unknown identity", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "workload/x", "workload/y", 1), []string{"If-None-Match: *"}, 422, "no identity"},
 		{"not allowed to grant", "x", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 403, "muster/grant:give"},
 		{"new", "admin", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 200, `"id":"n"`},
-		{"edit", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: " + tag}, 200, `"viewer"`},
+		{"edit", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: " + tag}, 200, `"look-round"`},
 		{"remove without reading", "admin", "DELETE /collections/grants/item?id=n", "", nil, 428, ""},
 		{"remove what is not there", "admin", "DELETE /collections/grants/item?id=zz", "", []string{`If-Match: "q"`}, 404, ""},
-		{"built-in role", "admin", "PUT /collections/roles/item?id=viewer", `{"name":"viewer","do":["stow/item:read"]}`, []string{`If-Match: "q"`}, 422, "built-in"},
+		{"built-in role", "admin", "PUT /collections/roles/item?id=look-round", `{"name":"look-round","do":["stow/item:read"]}`, []string{`If-Match: "q"`}, 422, "built-in"},
 		{"call", "x", "POST /act", `{"permission":"stow/item:throw-out","path":"` + root + `/box:b/1"}`, nil, 403, "may not"},
 		{"call as another", "w", "POST /act", `{"permission":"stow/item:read","path":"` + root + `/box:b/1","as":"workload/x"}`, nil, 200, `"allowed":true`},
 		{"call as somebody else", "x", "POST /act", `{"permission":"stow/item:read","path":"` + root + `/box:b/1","as":"person/admin"}`, nil, 403, "may not act as"},
@@ -193,14 +193,16 @@ func TestVisibleLater(t *testing.T) {
 // write; and what is logged is served from any cursor.
 func TestAuditLog(t *testing.T) {
 	sw := func(read bool) []sandbox.LogSwitch {
-		return []sandbox.LogSwitch{{Service: "store", LogClass: "read", Written: read}, {Service: "store", LogClass: "write", Written: true}}
+		return []sandbox.LogSwitch{{Service: "stow", LogClass: sandbox.ClassLooking, Written: read}, {Service: "stow", LogClass: sandbox.ClassHandling, Written: true}}
 	}
 	for _, tt := range []struct {
 		name    string
 		setting *sandbox.LogSetting
 		want    []string
 	}{
-		{"no setting: nothing but admin", nil, nil},
+		{"no setting: looking is off", nil, []string{"stow/item:put"}},
+		{"a setting that says nothing of it", &sandbox.LogSetting{Node: root}, []string{"stow/item:put"}},
+		{"everything is off", &sandbox.LogSetting{Node: root, Logs: []sandbox.LogSwitch{{Service: "stow", LogClass: sandbox.ClassLooking}, {Service: "stow", LogClass: sandbox.ClassHandling}, {Service: "stow", LogClass: sandbox.ClassSteering}}}, nil},
 		{"reading is off", &sandbox.LogSetting{Node: root, Logs: sw(false)}, []string{"stow/item:put"}},
 		{"reading is on", &sandbox.LogSetting{Node: root, Logs: sw(true)}, []string{"stow/item:read", "stow/item:put", "stow/item:read"}},
 		{"the writer may not write", &sandbox.LogSetting{Node: root, Writer: "workload/w", Logs: sw(true)}, nil},
@@ -247,7 +249,7 @@ func TestCatalogueAndRoles(t *testing.T) {
 		}
 		seen[p.Permission] = true
 	}
-	if len(perms) < 300 || len(services) != 8 || len(levels) != 5 {
+	if len(perms) < 300 || len(services) != 10 || len(levels) != 5 {
 		t.Errorf("%d permissions over %d services and %d levels", len(perms), len(services), len(levels))
 	}
 	roles := sandbox.BuiltinRoles()

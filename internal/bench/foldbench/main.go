@@ -149,7 +149,7 @@ func stream(part, n int) func(yield func(event) bool) {
 }
 
 func (e event) line(b []byte) []byte {
-	return fmt.Appendf(b, `{"activity_id":2,"category_uid":6,"class_uid":6003,"type_uid":600302,"time":%d,"metadata":{"version":"1.3.0","uid":"%s","log_name":"read","logged_time":%d,"product":{"name":"Mooring","vendor_name":"Ternhaven","version":"7.2"},"profiles":["cloud","host"]},"actor":{"user":{"uid":"%s","name":"%s","type_id":%d,"email_addr":"ops@ternhaven.example"},"session":{"is_mfa":%t,"uid":"s-%x","issuer":"idp.ternhaven.example"}},"api":{"operation":"%s","version":"v2","service":{"name":"store"},"request":{"uid":"r-%s"},"response":{"code":%d}},"resources":[{"uid":"%s","type":"object","region":"fjord-1","owner":{"name":"platform","type_id":3}}],"src_endpoint":{"ip":"%s","port":50113,"hostname":"node-7"},"status_id":%d,`+padding+"}\n",
+	return fmt.Appendf(b, `{"activity_id":2,"category_uid":6,"class_uid":6003,"type_uid":600302,"time":%d,"metadata":{"version":"1.3.0","uid":"%s","log_name":"read","logged_time":%d,"product":{"name":"Mooring","vendor_name":"Ternhaven","version":"7.2"},"profiles":["cloud","host"]},"actor":{"user":{"uid":"%s","name":"%s","type_id":%d,"email_addr":"ops@ternhaven.example"},"session":{"is_mfa":%t,"uid":"s-%x","issuer":"idp.ternhaven.example"}},"api":{"operation":"%s","version":"v2","service":{"name":"stow"},"request":{"uid":"r-%s"},"response":{"code":%d}},"resources":[{"uid":"%s","type":"object","region":"fjord-1","owner":{"name":"platform","type_id":3}}],"src_endpoint":{"ip":"%s","port":50113,"hostname":"node-7"},"status_id":%d,`+padding+"}\n",
 		e.at, e.uid, e.at+40, e.who, e.who, e.kind, e.mfa, e.at%7919, e.op, e.uid, e.code, e.path, e.ip, e.status, e.ip, e.who, e.uid, e.at-20, e.at)
 }
 

@@ -65,7 +65,7 @@ func TestNetwork(t *testing.T) {
 	}
 }
 
-// scene builds an estate: an organisation with a project and a job in it that runs as
+// scene builds an estate: a harbour with a berth and an errand in it that runs as
 // somebody, and rules in short.
 //
 //	WHO may PERMISSION on PATH       a grant g-1, g-2, ...
@@ -81,9 +81,9 @@ func scene(t *testing.T, rules string) *model.Estate {
 	}
 	e.Nodes[2].RunsAs = model.MustID("workload/root")
 	for _, c := range []struct{ p, escalates, kinds string }{
-		{"id/grant:create", model.EditGrants, "org project"}, {"id/role:update", model.EditRole, "org"}, {"id/group:join", model.JoinGroup, "org"},
-		{"id/key:mint", model.MintCredential, "org"}, {"id/ceiling:lift", model.LiftCeiling, "org"}, {"id/rail:lift", model.LiftGuardrail, "org"},
-		{"id/denial:lift", model.LiftDenial, "org project"}, {"run/errand:edit", model.RunAs, "job project"}, {"run/errand:read", "", ""},
+		{"id/grant:create", model.EditGrants, "harbour berth"}, {"id/role:update", model.EditRole, "harbour"}, {"id/group:join", model.JoinGroup, "harbour"},
+		{"id/key:mint", model.MintCredential, "harbour"}, {"id/ceiling:lift", model.LiftCeiling, "harbour"}, {"id/rail:lift", model.LiftGuardrail, "harbour"},
+		{"id/denial:lift", model.LiftDenial, "harbour berth"}, {"run/errand:edit", model.RunAs, "errand berth"}, {"run/errand:read", "", ""},
 	} {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: model.Change, Escalates: c.escalates, Kinds: strings.Fields(c.kinds)})
 	}

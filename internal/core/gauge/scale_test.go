@@ -25,7 +25,7 @@ func newTree(seed uint64) *tree {
 	at := []model.Path{model.MustPath("/m")}
 	for range 40 {
 		up := at[t.r.IntN(len(at))]
-		p := up.Child([]string{"org", "unit", "bucket", ""}[t.r.IntN(4)], fmt.Sprint(t.r.IntN(4)))
+		p := up.Child([]string{"org", "unit", "box", ""}[t.r.IntN(4)], fmt.Sprint(t.r.IntN(4)))
 		at = append(at, p)
 		if t.r.IntN(5) > 0 && !slices.Contains(t.paths, p) {
 			t.paths = append(t.paths, p)
@@ -58,7 +58,7 @@ func (t *tree) pattern() model.PathPattern {
 	return model.MustPathPattern(text)
 }
 
-var everyKind = [][]string{nil, {"bucket"}, {"org", "unit"}, {"nothing"}}
+var everyKind = [][]string{nil, {"box"}, {"org", "unit"}, {"nothing"}}
 
 // TestScale counts nodes by spans and counts them again one by one.
 func TestScale(t *testing.T) {

@@ -151,10 +151,10 @@ func TestTree(t *testing.T) {
 	if got := strings.Join(scopes, " "); got != "/s/harbour:o/berth:p" { // q has nothing below it
 		t.Errorf("scopes %s", got)
 	}
-	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p"))))); got != "[bucket job project]" {
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p"))))); got != "[berth box errand]" {
 		t.Errorf("kinds %s", got)
 	}
-	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/box:b/deep"))))); got != "[bucket]" {
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/box:b/deep"))))); got != "[box]" {
 		t.Errorf("kinds of what continues a name: %s", got)
 	}
 	nodes, as := x.Running()

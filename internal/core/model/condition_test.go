@@ -202,7 +202,7 @@ func TestValidate(t *testing.T) {
 		{"role and list", func(e *model.Estate) { e.Grants[0].Do = pats("s/o:r") }, "both a role"},
 		{"neither", func(e *model.Estate) { e.Grants[0].Role = "" }, "neither a role"},
 		{"nowhere", func(e *model.Estate) { e.Grants[0].Where = nil }, "names no place"},
-		{"bad side", func(e *model.Estate) { e.Grants[0].KeptWith = "left" }, "neither identity nor resource"},
+		{"bad side", func(e *model.Estate) { e.Grants[0].KeptWith = "left" }, "neither holder nor place"},
 		{"double grant", func(e *model.Estate) { e.Grants = append(e.Grants, e.Grants[0]) }, "listed twice"},
 		{"included role gone", func(e *model.Estate) { e.Roles[0].Includes = []string{"gone"} }, `includes role "gone"`},
 		{"no level", func(e *model.Estate) { e.Catalogue[0].Level = 0 }, "has no level"},

@@ -258,7 +258,7 @@ func TestPathHelpers(t *testing.T) {
 	p := model.MustPath("/m/harbour:t/box:x/a")
 	up, _ := p.Parent()
 	kind, name := up.Last()
-	if up.String() != "/m/harbour:t/box:x" || kind != "bucket" || name != "x" || p.Source() != "m" || p.Depth() != 4 {
+	if up.String() != "/m/harbour:t/box:x" || kind != "box" || name != "x" || p.Source() != "m" || p.Depth() != 4 {
 		t.Errorf("up %s, last %s:%s, source %s, depth %d", up, kind, name, p.Source(), p.Depth())
 	}
 	if !up.Covers(p) || !up.Covers(up) || up.Covers(model.MustPath("/m/harbour:t/box:xy")) {

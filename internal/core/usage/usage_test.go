@@ -235,7 +235,7 @@ func TestBlock(t *testing.T) {
 func TestGaps(t *testing.T) {
 	week := "xxxxx.."
 	node := model.MustPath("/m/berth:p")
-	rec := model.CoverageRecord{Node: node, Service: "store", LogClass: "read", Written: true}
+	rec := model.CoverageRecord{Node: node, Service: "stow", LogClass: "read", Written: true}
 	for _, tt := range []struct {
 		name    string
 		days    string
@@ -259,7 +259,7 @@ func TestGaps(t *testing.T) {
 			f := usage.Fold{}
 			for i, ch := range tt.days {
 				if ch == 'x' {
-					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Identity: model.MustID(fmt.Sprintf("person/p%d", c)), Permission: model.MustPermission("stow/item:read"), Path: node.Child("bucket", "b"), Outcome: usage.Done})
+					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Identity: model.MustID(fmt.Sprintf("person/p%d", c)), Permission: model.MustPermission("stow/item:read"), Path: node.Child("box", "b"), Outcome: usage.Done})
 				}
 			}
 			uses = append(uses, f.Uses()...)
@@ -276,8 +276,8 @@ func TestGaps(t *testing.T) {
 			t.Errorf("%s: %v, want %v", tt.name, got, tt.want)
 		}
 		w := usage.Window{From: start.Time(), To: last.Time()}
-		if want := 1 - float64(silent)/float64(len(tt.days)); math.Abs(cov.Share(node, "store", "read", w)-want) > 1e-9 {
-			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "store", "read", w), want)
+		if want := 1 - float64(silent)/float64(len(tt.days)); math.Abs(cov.Share(node, "stow", "read", w)-want) > 1e-9 {
+			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "stow", "read", w), want)
 		}
 		// A writer that may not write: from its last event on nothing arrives.
 		cov.Observe(uses, func(model.Permission) string { return "read" }, func(model.CoverageRecord) bool { return true })

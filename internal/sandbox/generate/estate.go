@@ -96,7 +96,7 @@ func Estate(opts Options) *Founded {
 	for _, r := range sandbox.BuiltinRoles() {
 		b.add(sandbox.KindRole, r)
 	}
-	b.role("team-member", "What a project's team does by hand", teamDuties...)
+	b.role("team-member", "What a berth's team does by hand", teamDuties...)
 	b.tree()
 	b.staff()
 	b.planted()
@@ -134,9 +134,9 @@ func (b *builder) tree() {
 		b.node(b.Root+"/pier:"+u, nil)
 	}
 	for s := range b.opts.Scale {
-		for _, p := range projects {
-			path := b.node(projectPath(b.Root, p, s), map[string]string{"application": p.name})
-			for _, x := range p.buckets {
+		for _, p := range berths {
+			path := b.node(berthPath(b.Root, p, s), map[string]string{"application": p.name})
+			for _, x := range p.boxes {
 				b.node(path+"/box:"+x, map[string]string{"data": []string{"internal", "confidential"}[b.r.IntN(2)]})
 			}
 			for _, leaf := range []string{"rack:events", "rack:alerts", "tray:events-in", "tray:alerts-in", "library:main", "rig:app-1", "rig:app-2",
@@ -147,7 +147,7 @@ func (b *builder) tree() {
 	}
 }
 
-func projectPath(root string, p projectPlan, copy int) string {
+func berthPath(root string, p berthPlan, copy int) string {
 	return fmt.Sprintf("%s/pier:%s/berth:%s", root, p.unit, copyName(p.name, copy))
 }
 
@@ -158,7 +158,7 @@ func copyName(name string, n int) string {
 	return fmt.Sprintf("%s-%d", name, n+1)
 }
 
-// scopes lists the organisation, its units and its projects.
+// scopes lists the harbour, its piers and its berths.
 func (b *builder) scopes() []string {
 	out := []string{b.Root}
 	for _, n := range b.Docs[sandbox.KindNode] {
@@ -170,14 +170,14 @@ func (b *builder) scopes() []string {
 	return out
 }
 
-// at returns a path in a project of the first copy.
-func (b *builder) at(project, rest string) string {
-	for _, p := range projects {
-		if p.name == project {
-			return strings.TrimSuffix(projectPath(b.Root, p, 0)+"/"+rest, "/")
+// at returns a path in a berth of the first copy.
+func (b *builder) at(berth, rest string) string {
+	for _, p := range berths {
+		if p.name == berth {
+			return strings.TrimSuffix(berthPath(b.Root, p, 0)+"/"+rest, "/")
 		}
 	}
-	panic("no project " + project)
+	panic("no berth " + berth)
 }
 
 func (b *builder) identity(id, title string, mend func(*sandbox.Identity)) string {
@@ -318,11 +318,11 @@ func (b *builder) staff() {
 	b.grant("group/harbour-watch", "look-into-boxes", b.at("cameras", "box:quay-1/**"), b.at("cameras", "box:quay-2/**"))
 	b.grant("group/release-managers", "run-errands", b.at("shared", "**"))
 	for s := range b.opts.Scale {
-		for _, p := range projects {
+		for _, p := range berths {
 			team := "group/" + copyName(p.name, s) + "-team"
 			b.identity(team, "Team "+copyName(p.name, s), nil)
 			b.member(team, "group/engineering")
-			b.grant(team, "team-member", projectPath(b.Root, p, s)+"/**")
+			b.grant(team, "team-member", berthPath(b.Root, p, s)+"/**")
 		}
 	}
 	b.member("group/engineering", "group/all-staff")
@@ -353,8 +353,8 @@ func (b *builder) staff() {
 		})
 		b.people = append(b.people, who)
 		b.member(who, "group/all-staff")
-		p := projects[i%len(projects)]
-		team := copyName(p.name, i/len(projects)%b.opts.Scale)
+		p := berths[i%len(berths)]
+		team := copyName(p.name, i/len(berths)%b.opts.Scale)
 		b.member(who, "group/"+team+"-team")
 		from := b.started
 		if joined > 0 {
@@ -363,13 +363,13 @@ func (b *builder) staff() {
 		holiday := b.started.AddDate(0, 0, b.r.IntN(max(1, b.opts.Days-30)))
 		off := func(d time.Time) bool { return d.After(holiday) && d.Before(holiday.AddDate(0, 0, 14+i%8)) }
 		network := fmt.Sprintf("10.40.%d.%d", i%6, 10+i%200)
-		root := projectPath(b.Root, p, i/len(projects)%b.opts.Scale)
-		bucket := root + "/box:" + p.buckets[b.r.IntN(len(p.buckets))]
+		root := berthPath(b.Root, p, i/len(berths)%b.opts.Scale)
+		box := root + "/box:" + p.boxes[b.r.IntN(len(p.boxes))]
 		for _, d := range []struct {
 			do, on []string
 			n      int
 		}{
-			{teamDuties[0:5], []string{bucket + "/{date}/{n}", bucket + "/notes/{n}"}, 3},
+			{teamDuties[0:5], []string{box + "/{date}/{n}", box + "/notes/{n}"}, 3},
 			{teamDuties[5:10], []string{root + "/rig:app-1", root + "/errand:nightly"}, 1},
 			{teamDuties[10:13], []string{root + "/library:main"}, 1},
 			{teamDuties[13:18], []string{root}, 1},
@@ -394,8 +394,8 @@ func (b *builder) staff() {
 	b.member(b.people[5], "group/platform-oncall")
 	// Two people administer the organisation, every day and for ever.
 	for i, who := range b.people[:2] {
-		g := b.grant(who, "administrator", b.Root+"/**")
-		b.plant("standing-admin", who, g, "administers the whole organisation, standing")
+		g := b.grant(who, "skipper", b.Root+"/**")
+		b.plant("standing-admin", who, g, "administers the whole harbour, standing")
 		b.plant("over-broad-role", who, g, "of all permissions it uses a few")
 		b.plant("over-broad-place", who, g, "works on a few places, administers all")
 		b.needs(script{who: who, do: []string{"muster/grant:find", "muster/grant:give", "muster/grant:take-back", "muster/somebody:find", "muster/roll:let-in"}, on: []string{b.Root},
@@ -433,20 +433,20 @@ func (b *builder) everydayWorkloads() {
 		}
 	}
 	for i := 0; have < target; i++ {
-		p := projects[i%len(projects)]
-		copy := i / len(projects) % b.opts.Scale
-		k := kinds[(i/len(projects)/b.opts.Scale+i)%len(kinds)]
+		p := berths[i%len(berths)]
+		copy := i / len(berths) % b.opts.Scale
+		k := kinds[(i/len(berths)/b.opts.Scale+i)%len(kinds)]
 		name := fmt.Sprintf("workload/%s-%s", copyName(p.name, copy), k.suffix)
 		if b.World.Identities[name] != nil {
 			name = fmt.Sprintf("%s-%d", name, i)
 		}
 		who := b.identity(name, "", nil)
 		have++
-		root := projectPath(b.Root, p, copy)
-		bucket := p.buckets[(i/2)%len(p.buckets)]
+		root := berthPath(b.Root, p, copy)
+		box := p.boxes[(i/2)%len(p.boxes)]
 		fill := func(s string) string {
 			if strings.Contains(s, "%s") {
-				s = fmt.Sprintf(s, bucket)
+				s = fmt.Sprintf(s, box)
 			}
 			return root + "/" + s
 		}
@@ -465,17 +465,17 @@ func (b *builder) everydayWorkloads() {
 		s := script{who: who, do: k.do, on: on, calls: calls, network: fmt.Sprintf("10.20.%d.%d", i%8, 5+i%200)}
 		b.needs(s)
 		if i%5 == 0 { // the odd attempt at something it may not do
-			b.does(script{who: who, do: []string{"stow/box:describe", "locker/secret:reveal", "tables/table:carry-out"}, on: []string{root + "/box:" + p.buckets[0], root + "/secret:signing"},
+			b.does(script{who: who, do: []string{"stow/box:describe", "locker/secret:reveal", "tables/table:carry-out"}, on: []string{root + "/box:" + p.boxes[0], root + "/secret:signing"},
 				calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(40)-38) }, network: s.network})
 		}
 	}
 	b.does(script{who: "external/someone", do: []string{"stow/item:find"}, on: []string{b.at("website", "box:images/{n}")}, calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(6)-4) }, network: "203.0.113.9"})
 }
 
-// logSettings switches logs on and off, project by project.
+// logSettings switches logs on and off, berth by berth.
 func (b *builder) logSettings() {
 	writer := b.identity("workload/log-writer", "Writes the audit log", nil)
-	b.grant(writer, "log-writer", b.Root+"/**")
+	b.grant(writer, "write-the-logbook", b.Root+"/**")
 	b.needs(script{who: writer, do: []string{"watch/logbook:write"}, on: b.scopes(), calls: every(6, 2), network: "10.20.0.2"})
 	setting := func(node string, except map[string]time.Time) {
 		s := &sandbox.LogSetting{Node: node, Writer: writer, Keep: 400}
@@ -493,7 +493,7 @@ func (b *builder) logSettings() {
 	}
 	setting(b.Root, nil)
 	for s := range b.opts.Scale {
-		for _, p := range projects {
+		for _, p := range berths {
 			var except map[string]time.Time
 			switch p.name {
 			case "telemetry": // reading is not logged: the default nobody changed
@@ -504,9 +504,9 @@ func (b *builder) logSettings() {
 				except = map[string]time.Time{"stow/looking": b.ago(30)}
 			}
 			if p.name == "tides" { // the log did not arrive for three days, and nobody noticed
-				b.outages = append(b.outages, outage{projectPath(b.Root, p, s), day(b.ago(47)), day(b.ago(44))})
+				b.outages = append(b.outages, outage{berthPath(b.Root, p, s), day(b.ago(47)), day(b.ago(44))})
 			}
-			setting(projectPath(b.Root, p, s), except)
+			setting(berthPath(b.Root, p, s), except)
 		}
 	}
 }

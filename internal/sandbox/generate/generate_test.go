@@ -58,10 +58,10 @@ func TestTernhaven(t *testing.T) {
 	}
 	for _, node := range f.Docs[sandbox.KindNode] {
 		if p := node.(*sandbox.Node).Path; strings.Contains(p, "/berth:") && strings.Count(p, "/") == 4 {
-			n["project"]++
+			n["berth"]++
 		}
 	}
-	for what, want := range map[string][2]int{"person": {55, 65}, "workload": {85, 95}, "group": {22, 28}, "project": {12, 12}} {
+	for what, want := range map[string][2]int{"person": {55, 65}, "workload": {85, 95}, "group": {22, 28}, "berth": {12, 12}} {
 		if n[what] < want[0] || n[what] > want[1] {
 			t.Errorf("%d of %s, want %d to %d", n[what], what, want[0], want[1])
 		}

@@ -3,12 +3,12 @@ package generate
 // Everything here is made up. Any likeness to a real company, person or ship is
 // an accident.
 
-type projectPlan struct {
+type berthPlan struct {
 	unit, name string
-	buckets    []string
+	boxes      []string
 }
 
-var projects = []projectPlan{
+var berths = []berthPlan{
 	{"operations", "timetable", []string{"plans", "published", "drafts"}},
 	{"operations", "tides", []string{"gauges", "forecasts", "models", "archive"}},
 	{"operations", "telemetry", []string{"raw", "hourly", "engines"}},
@@ -26,7 +26,7 @@ var projects = []projectPlan{
 var firstNames = []string{"ingrid", "torleif", "marit", "odd", "sunniva", "eirik", "halvor", "ragnhild", "jostein", "aslaug", "peder", "turid", "sindre", "borghild", "magne", "vigdis", "kjetil", "gudrun", "arvid", "solveig", "tormod", "hilde", "oskar", "ylva", "brage", "dagny", "einar", "frida", "gorm", "helga"}
 var lastNames = []string{"vaage", "aune", "skarholt", "tangen", "brattvik", "nesheim", "lunde", "fjeldal", "hovden", "straumsnes", "kvitberg", "ramsvik", "oterholm", "teigland", "uvdal", "myrstad", "grindheim", "sandmo", "eikeland", "torsvaag"}
 
-// teamDuties is what people of a project's team do there, by hand.
+// teamDuties is what people of a berth's team do there, by hand.
 var teamDuties = []string{
 	"stow/box:find", "stow/item:find", "stow/item:read", "stow/item:put", "stow/item:replace",
 	"engine/rig:find", "engine/rig:describe", "engine/errand:find", "engine/errand:describe", "engine/errand:run",

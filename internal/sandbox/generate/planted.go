@@ -35,7 +35,7 @@ func (b *builder) idle() {
 		calls: between(b.started, b.ago(47), weekdays(4, nil)), from: 7, hours: 9, network: "10.40.2.8", mfa: true})
 	b.plant("idle-identity", leaver, nil, "left 47 days ago; the account is closed, the grants are not")
 	never := b.identity("person/aksel.nyborg", "", func(id *sandbox.Identity) { id.LastSeen = time.Time{}; id.Created = b.ago(300) })
-	b.grant(never, "viewer", b.at("ticketing", "**"))
+	b.grant(never, "look-round", b.at("ticketing", "**"))
 	b.plant("idle-identity", never, nil, "never signed in")
 
 	for i, w := range []struct{ name, role, place, do string }{
@@ -52,10 +52,10 @@ func (b *builder) idle() {
 
 func (b *builder) overBroad() {
 	export := b.identity("workload/ticket-export", "Nightly export of ticket sales", nil)
-	g := b.grant(export, "administrator", b.at("ticketing", "**"))
+	g := b.grant(export, "skipper", b.at("ticketing", "**"))
 	b.needs(script{who: export, do: []string{"stow/item:read"}, on: []string{b.at("ticketing", "box:sales/{date}/{n}.csv")}, calls: every(9, 3), from: 1, hours: 3, network: "10.20.1.14"})
 	for _, k := range []string{"over-broad-role", "over-broad-place", "standing-admin"} {
-		b.plant(k, export, g, "administers a project, reads one container")
+		b.plant(k, export, g, "administers a berth, reads one box")
 	}
 	b.token(export)
 
@@ -64,7 +64,7 @@ func (b *builder) overBroad() {
 	b.needs(script{who: sync, do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect", "stow/item:put", "stow/item:replace", "stow/item:throw-out", "stow/item:tag",
 		"stow/item:duplicate", "stow/item:bring-back", "stow/item:whose", "stow/delivery:follow", "stow/delivery:begin", "stow/delivery:finish", "stow/delivery:abandon"},
 		on: []string{b.at("cameras", "box:quay-1/{date}/{n}.img")}, calls: every(20, 9), network: "10.20.2.40"})
-	b.plant("over-broad-place", sync, g, "the right permissions on 24 containers, uses one")
+	b.plant("over-broad-place", sync, g, "the right permissions on 24 boxes, uses one")
 	b.token(sync)
 
 	report := b.identity("workload/crew-report", "", nil)
@@ -77,20 +77,20 @@ func (b *builder) overBroad() {
 		{"dock-signs", "work-the-post", "rack:alerts/**", "engine/helper:call", "helper:notify"},
 		{"fleet-map", "work-the-lockers", "secret:signing/**", "post/letter:collect", "tray:events-in"},
 	} {
-		project := []string{"tides", "timetable", "data"}[i]
+		berth := []string{"tides", "timetable", "data"}[i]
 		who := b.identity("workload/"+w.name, "", nil)
 		place := w.place
 		if place == "berth:" {
 			place = "**"
 		}
-		g := b.grant(who, w.role, b.at(project, place))
+		g := b.grant(who, w.role, b.at(berth, place))
 		b.plant("unused-grant", who, g, "active every day, never through this grant")
-		b.grant(who, map[string]string{"stow/item:read": "look-into-boxes", "engine/helper:call": "call-helpers", "post/letter:collect": "collect-letters"}[w.do], placeOf(b.at(project, w.on)))
+		b.grant(who, map[string]string{"stow/item:read": "look-into-boxes", "engine/helper:call": "call-helpers", "post/letter:collect": "collect-letters"}[w.do], placeOf(b.at(berth, w.on)))
 		do := map[string][]string{"stow/item:read": {"stow/item:read", "stow/item:find", "stow/item:inspect"}, "post/letter:collect": {"post/letter:collect", "post/letter:tick-off", "post/tray:describe"}}[w.do]
 		if do == nil {
 			do = []string{w.do}
 		}
-		b.needs(script{who: who, do: do, on: []string{b.at(project, w.on)}, calls: every(12, 5), network: "10.20.5.5"})
+		b.needs(script{who: who, do: do, on: []string{b.at(berth, w.on)}, calls: every(12, 5), network: "10.20.5.5"})
 		b.token(who)
 	}
 
@@ -99,15 +99,15 @@ func (b *builder) overBroad() {
 	b.plant("public-access", "everyone", g, "anybody can read the press kit")
 	g = b.grant("signed-in", "pack-and-unpack", b.at("data", "box:scratch/**"))
 	g.KeptWith = "place"
-	b.plant("public-access", "signed-in", g, "anybody with any account can write to the scratch container")
+	b.plant("public-access", "signed-in", g, "anybody with any account can write to the scratch box")
 
 	// A direct grant beside a group that gives the same.
 	who := b.people[7]
-	g = b.grant(who, "team-member", b.at(projects[7%len(projects)].name, "**"))
+	g = b.grant(who, "team-member", b.at(berths[7%len(berths)].name, "**"))
 	b.plant("redundant-grant", who, g, "the team's group gives the same")
 }
 
-// placeOf widens an object's path template to its container.
+// placeOf widens an object's path template to its box.
 func placeOf(path string) string {
 	for i := len(path) - 1; i > 0; i-- {
 		if path[i] == ':' {
@@ -129,15 +129,15 @@ func (b *builder) handOuts() {
 	b.needs(script{who: bot, do: []string{"muster/grant:find", "muster/grant:give", "muster/grant:describe", "muster/role:rewrite", "muster/roll:find", "muster/grant:alter",
 		"muster/roll:let-in", "muster/stand-in:arrange", "muster/grant:take-back", "muster/stand-in:find"}, on: []string{b.at("shared", "")}, calls: every(4, 3), network: "10.20.6.6"})
 	root := b.identity("workload/platform-root", "Builds the platform", nil)
-	g = b.grant(root, "administrator", b.Root+"/pier:platform/**")
-	b.plant("standing-admin", root, g, "administers a unit, reached in two steps")
-	b.plant("over-broad-role", root, g, "administers a unit, does three things")
+	g = b.grant(root, "skipper", b.Root+"/pier:platform/**")
+	b.plant("standing-admin", root, g, "administers a pier, reached in two steps")
+	b.plant("over-broad-role", root, g, "administers a pier, does three things")
 	runner := b.identity("workload/build-runner", "Runs builds", nil)
 	b.grant(runner, "fill-boxes", b.at("shared", "box:builds/**"))
 	b.needs(script{who: runner, do: []string{"stow/item:put", "stow/delivery:begin", "stow/delivery:finish", "stow/delivery:abandon"}, on: []string{b.at("shared", "box:builds/{date}/{n}")}, calls: every(12, 5), network: "10.20.6.7"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-1", From: runner, To: bot, How: "run-as"})
 	b.add(sandbox.KindActAs, &sandbox.ActAs{ID: "a-2", From: bot, To: root, How: "mint-token"})
-	b.plant("escalation", bot, nil, "acts as whoever administers a unit")
+	b.plant("escalation", bot, nil, "acts as whoever administers a pier")
 	b.plant("escalation", runner, nil, "does so in one step more")
 	b.plant("act-as-chain", runner, nil, "acts as one who acts as another")
 	b.World.Nodes[b.at("shared", "errand:nightly")].RunsAs = root // whoever changes its code works as that
@@ -187,7 +187,7 @@ func (b *builder) looksWrong() {
 	glass := b.identity("person/harbour-master", "Break-glass account, sealed envelope in the safe", func(id *sandbox.Identity) {
 		id.LastSeen, id.Labels = time.Time{}, map[string]string{"purpose": "break-glass"}
 	})
-	b.grant(glass, "administrator", b.Root+"/**")
+	b.grant(glass, "skipper", b.Root+"/**")
 	b.keep(glass, nil, "break-glass")
 	b.add(sandbox.KindDenial, &sandbox.Denial{ID: "d-1", To: []string{"group/contractors"}, Do: []string{"locker/*:*"}, Where: []string{b.Root + "/**"}})
 	b.plant("idle-denial", "group/contractors", nil, "none of them is granted any secret")

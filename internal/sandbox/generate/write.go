@@ -102,7 +102,7 @@ func (f *Founded) play(ctx context.Context, dir string, w *Written, progress fun
 				if s.as != "" {
 					whose = s.as
 				}
-				// Verdicts differ by container, not by object: no condition of the
+				// Verdicts differ by box, not by object: no condition of the
 				// sample estate asks for a time, a network or an object's label.
 				k := [3]string{whose, do, on}
 				j, ok := memo[k]

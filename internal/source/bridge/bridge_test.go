@@ -42,7 +42,7 @@ func script(t *testing.T, answers ...answer) (*httptest.Server, *int) {
 	return srv, &n
 }
 
-const about = `{"protocol":"bridge/1","source":"mooring","root":"/mooring/harbour:t","revision":1,"you":"workload/x"}`
+const about = `{"protocol":"bridge/2","source":"mooring","root":"/mooring/harbour:t","revision":1,"you":"workload/x"}`
 
 func TestRetries(t *testing.T) {
 	good := answer{200, "", about}
@@ -155,7 +155,7 @@ func TestSurveyIsWhole(t *testing.T) {
 	docs := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: "/mooring/harbour:t"}}, sandbox.KindIdentity: {&sandbox.Identity{ID: "workload/x"}},
 		sandbox.KindRole:       {&sandbox.Role{Name: "all", Do: []string{"*"}}},
 		sandbox.KindGrant:      {&sandbox.Grant{ID: "g", To: "workload/x", Role: "all", Where: []string{"/mooring/**"}}},
-		sandbox.KindLogSetting: {&sandbox.LogSetting{Node: "/mooring/harbour:t", Logs: []sandbox.LogSwitch{{Service: "store", LogClass: "read", Written: true}, {Service: "store", LogClass: "write"}}}}}
+		sandbox.KindLogSetting: {&sandbox.LogSetting{Node: "/mooring/harbour:t", Logs: []sandbox.LogSwitch{{Service: "stow", LogClass: "read", Written: true}, {Service: "stow", LogClass: "write"}}}}}
 	for i := range 1200 {
 		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: "/mooring/harbour:t/box:b" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i/676))})
 	}
@@ -219,7 +219,7 @@ func TestSurveyIsWhole(t *testing.T) {
 			lacks += x.Mend + "\n"
 		}
 	}
-	if want := "grant workload/x: do [watch/log-switch:find] on [/mooring/harbour:t/**]\ngrant workload/x: do [watch/logbook:read] on [/mooring/harbour:t/**]\n"; lacks != want {
+	if want := "grant workload/x: do [watch/log-switch:find] where [/mooring/harbour:t/**]\ngrant workload/x: do [watch/logbook:read] where [/mooring/harbour:t/**]\n"; lacks != want {
 		t.Errorf("lacks:\n%swant:\n%s", lacks, want)
 	}
 }

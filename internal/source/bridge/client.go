@@ -31,7 +31,7 @@ import (
 // Options say how to reach a bridge.
 type Options struct {
 	Name  string // of the source, for messages
-	URL   string // without /bridge/v1
+	URL   string // without /bridge/v2
 	Token string // bearer token (RFC 6750); empty: none is sent
 	CA    []byte // PEM certificates to trust besides the system's; may be empty
 	Log   *slog.Logger

@@ -43,9 +43,9 @@ func Parse(text string) (*gauge.Input, error) {
 		c := model.CatalogueEntry{Permission: model.MustPermission(p), Level: l, LogClass: "read"}
 		switch {
 		case l == model.HandOut:
-			c.Escalates, c.Kinds = model.EditGrants, []string{"project"}
-		case c.Permission.Service() == "store":
-			c.Kinds = []string{"bucket"}
+			c.Escalates, c.Kinds = model.EditGrants, []string{"berth"}
+		case c.Permission.Service() == "stow":
+			c.Kinds = []string{"box"}
 		default:
 			c.LogClass = "" // no log ever shows it
 		}
@@ -57,7 +57,7 @@ func Parse(text string) (*gauge.Input, error) {
 	identity := func(who string) *model.Identity {
 		return &e.Identities[slices.IndexFunc(e.Identities, func(i model.Identity) bool { return i.ID == model.MustID(who) })]
 	}
-	for _, s := range []string{"store", "identity"} {
+	for _, s := range []string{"stow", "identity"} {
 		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", Written: true})
 	}
 	in := &gauge.Input{AsOf: Now, Window: 90, History: Now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
@@ -106,7 +106,7 @@ func Parse(text string) (*gauge.Input, error) {
 		case "log":
 			r := &e.Coverage[0]
 			if len(f) > 2 {
-				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath(f[1]), Service: "store", LogClass: "read"})
+				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath(f[1]), Service: "stow", LogClass: "read"})
 				r, f = &e.Coverage[len(e.Coverage)-1], f[1:]
 			}
 			r.Written = f[1] != "off"

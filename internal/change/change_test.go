@@ -417,3 +417,27 @@ func (c *dyingChanger) Get(ctx context.Context, kind, id string) (source.Documen
 	}
 	return c.Changer.Get(ctx, kind, id)
 }
+
+// TestChangeOfBefore: the ledger of an earlier version is read as it is, and its
+// documents are in the words of now, so that an old change can be undone.
+func TestChangeOfBefore(t *testing.T) {
+	body := `{"id":"c-1","source":"m","for":"m:workload/x","steps":[{"kind":"grants","id":"g","before":{"id":"g","to":"workload/x","role":"r","on":["/m/**"],"side":"identity"}},
+		{"kind":"log-settings","id":"/m","before":{"node":"/m","logs":[{"service":"a","log_class":"b","on":false}]},"after":{"node":"/m","logs":[{"service":"a","log_class":"b","on":true}]}},
+		{"kind":"roles","id":"r","after":{"name":"r","do":["a/b:c"]}}]}`
+	h, err := change.History([]ledger.Entry{{Number: 1, Kind: "change.begin", Body: []byte(body)}})
+	if err != nil || len(h) != 1 {
+		t.Fatal(h, err)
+	}
+	got, err := json.Marshal(h[0].Steps)
+	want := `[{"kind":"grants","id":"g","before":{"id":"g","kept_with":"holder","role":"r","to":"workload/x","where":["/m/**"]}},` +
+		`{"kind":"log-settings","id":"/m","before":{"logs":[{"log_class":"b","service":"a","written":false}],"node":"/m"},"after":{"logs":[{"log_class":"b","service":"a","written":true}],"node":"/m"}},` +
+		`{"kind":"roles","id":"r","after":{"name":"r","do":["a/b:c"]}}]`
+	if err != nil || string(got) != want {
+		t.Errorf("steps\n%s, %v, want\n%s", got, err, want)
+	}
+	for _, bad := range []string{`{"id":"c-1","format":3,"steps":[]}`, `{"id":"c-1","steps":[{"kind":"grants","id":"g","before":[1]}]}`} {
+		if _, err := change.History([]ledger.Entry{{Number: 1, Kind: "change.begin", Body: []byte(bad)}}); !errors.Is(err, ledger.ErrBroken) {
+			t.Errorf("%s: %v", bad, err)
+		}
+	}
+}

@@ -105,7 +105,7 @@ func (a *app) gateList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				g := render.Table{Title: "Gates", Columns: []render.Column{{Name: "GATE"}, {Name: "OPENS"}, {Name: "ON", Path: true}, {Name: "LONGEST"}, {Name: "APPROVALS", Right: true}, {Name: "MAY ASK", Wrap: true}}}
+				g := render.Table{Title: "Gates", Columns: []render.Column{{Name: "GATE"}, {Name: "OPENS"}, {Name: "WHERE", Path: true}, {Name: "LONGEST"}, {Name: "APPROVALS", Right: true}, {Name: "MAY ASK", Wrap: true}}}
 				for _, p := range ps {
 					g.Row(render.C(p.Name), render.C(opensWords(p)), render.C(places(p.Opens.Where)), render.C(p.Longest.String()), render.C(fmt.Sprint(p.Approvals)), render.C(first(p.MayAsk, 3)))
 				}

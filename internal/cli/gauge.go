@@ -144,7 +144,7 @@ func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model
 			holdings = append(holdings, engine.Holding{Grant: i, Chain: []model.ID{id}})
 		}
 	}
-	t := render.Table{Columns: []render.Column{{Name: "GRANT"}, {Name: "THROUGH"}, {Name: "ROLE"}, {Name: "ON", Path: true}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true}, {Name: "KEPT", Right: true}, {Name: "UNUSED", Right: true}, {Name: "DANGER", Right: true}}}
+	t := render.Table{Columns: []render.Column{{Name: "GRANT"}, {Name: "THROUGH"}, {Name: "ROLE"}, {Name: "WHERE", Path: true}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true}, {Name: "KEPT", Right: true}, {Name: "UNUSED", Right: true}, {Name: "DANGER", Right: true}}}
 	rows := []grantRow{}
 	for _, h := range holdings {
 		g := res.Grants[h.Grant]

@@ -472,7 +472,7 @@ func levelWords(s *indexed, perms engine.Bits) string {
 func (a *app) reachTable(s *indexed, rows []reachRow, f *reachFlags) (t render.Table, sums []sumRow, groups int) {
 	const most = 30
 	if f.by.value == "" || f.by.value == "grant" {
-		t.Columns = []render.Column{{Name: "WAY", Wrap: true}, {Name: "GRANT"}, {Name: "ROLE"}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "ON", Path: true}}
+		t.Columns = []render.Column{{Name: "WAY", Wrap: true}, {Name: "GRANT"}, {Name: "ROLE"}, {Name: "PERMISSIONS", Right: true}, {Name: "HIGHEST"}, {Name: "WHERE", Path: true}}
 		for i, r := range rows {
 			if i == most && !f.all {
 				break

@@ -129,7 +129,7 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		d.Tables = append(d.Tables, t)
 	}
 	if len(f.Replaces)+len(f.Allow) > 0 {
-		t := render.Table{Title: "In place of " + render.Plural(len(f.Replaces), "grant"), Columns: []render.Column{{Name: ""}, {Name: "WHAT", Wrap: true}, {Name: "ON", Path: true}}}
+		t := render.Table{Title: "In place of " + render.Plural(len(f.Replaces), "grant"), Columns: []render.Column{{Name: ""}, {Name: "WHAT", Wrap: true}, {Name: "WHERE", Path: true}}}
 		for _, g := range s.engine.Estate.Grants {
 			for _, id := range f.Replaces {
 				if g.ID == id {

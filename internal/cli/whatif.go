@@ -175,7 +175,7 @@ func (w *workspace) compareReach(ctx context.Context, src config.Source, id mode
 	add("lost", d.Lost)
 	add("gained", d.Gained)
 	add("stays", d.Stays)
-	t := render.Table{Columns: []render.Column{{Name: "BECOMES"}, {Name: "PERMISSION"}, {Name: "LEVEL"}, {Name: "BY GRANT"}, {Name: "ON", Wrap: true}}}
+	t := render.Table{Columns: []render.Column{{Name: "BECOMES"}, {Name: "PERMISSION"}, {Name: "LEVEL"}, {Name: "BY GRANT"}, {Name: "WHERE", Wrap: true}}}
 	tone := map[string]render.Tone{"lost": render.Bad, "narrowed": render.Plain, "gained": render.Warn, "stays": render.Good}
 	for i, r := range rows {
 		if i == most && !all {

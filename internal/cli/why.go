@@ -19,7 +19,8 @@ func (a *app) whyCmd() *cobra.Command {
 	var what whatIf
 	cmd := &cobra.Command{
 		Use: "why IDENTITY PERMISSION PATH", Short: "Why an identity can or cannot do one thing", Args: cobra.ExactArgs(3),
-		Long: `Decide one question and tell every rule that had a say. What is not told about
+		Long: `Decide one question and tell every rule that had a say. A call is allowed when some
+grant gives it and no denial, guardrail or ceiling stands against it. What is not told about
 the call stays open: then the answer can be "allowed if ...". Say more with
 --network, --second-factor and --at. A refusal comes with what would come closest to
 allowing it. With --without and --with the question is asked of the estate as it
@@ -97,7 +98,7 @@ func nearWords(near []engine.Near) []string {
 
 // whyRule is a rule that had a say.
 type whyRule struct {
-	Layer string `json:"layer" doc:"denial, guardrail, ceiling or grant"`
+	Layer string `json:"rule" doc:"denial, guardrail, ceiling or grant"`
 	Says  string `json:"says"`
 	Holds string `json:"holds" doc:"yes, no or unknown"`
 	Text  string `json:"text"`
@@ -115,7 +116,7 @@ type whyValue struct {
 func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
 	dec := s.Decide(id, p, path, ctx)
 	rules := []whyRule{}
-	t := render.Table{Columns: []render.Column{{Name: "LAYER"}, {Name: "SAYS"}, {Name: "BECAUSE", Wrap: true}}}
+	t := render.Table{Columns: []render.Column{{Name: "RULE"}, {Name: "SAYS"}, {Name: "BECAUSE", Wrap: true}}}
 	add := func(r whyRule, tone render.Tone) {
 		rules = append(rules, r)
 		t.Row(render.C(r.Layer), render.Cell{Text: r.Says, Tone: tone}, render.C(r.Text))

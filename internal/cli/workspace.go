@@ -44,6 +44,9 @@ func (a *app) open(ctx context.Context) (*workspace, error) {
 		return nil, err
 	}
 	w := &workspace{Config: c, app: a, store: s}
+	if s.Before != "" {
+		a.say("This workspace was made by an earlier version and was brought up to date; its store as it was: %s", s.Before)
+	}
 	w.remark(c.Remarks...)
 	w.ledger = &ledger.Ledger{File: c.LedgerFile(), Anchor: s, Now: a.clock, By: systemUser()}
 	return w, nil

@@ -40,31 +40,31 @@ tables fair-copy library,berth find:s describe:r make:c put-back:a shred:a
 locker secret secret,berth find:s describe:r reveal:r lay-in:c swap:c block:c shred:a share:h!edit-grants
 locker seal berth find:s open-with:r close-with:c recut:c cut:a set-aside:a break:a
 locker badge berth find:s describe:r renew:c issue:a call-in:a
-lines net net,berth find:s describe:r lay:a splice:a take-up:a
-lines stretch net find:s describe:r lay:c shift:c take-up:a
-lines rule net find:s describe:r post:a amend:a strike:a
-lines number berth find:s reserve:c release:c
-lines lock-gate berth find:s describe:r build:c adjust:c drain:c pull-down:a
-lines district berth find:s describe:r mark-out:c redraw:c dissolve:a
-lines signpost berth find:s read:r put-up:c turn:c take-down:c
-lines passage berth find:s describe:r reopen:c open:a close:a
+engine net net,berth find:s describe:r lay:a splice:a take-up:a
+engine stretch net find:s describe:r lay:c shift:c take-up:a
+engine rule net find:s describe:r post:a amend:a strike:a
+engine number berth find:s reserve:c release:c
+engine lock-gate berth find:s describe:r build:c adjust:c drain:c pull-down:a
+engine district berth find:s describe:r mark-out:c redraw:c dissolve:a
+engine signpost berth find:s read:r put-up:c turn:c take-down:c
+engine passage berth find:s describe:r reopen:c open:a close:a
 watch logbook berth find:s read:r write:c
 watch log-switch berth,pier,harbour find:s describe:r turn:a
 watch carrier berth find:s describe:r hire:a reroute:a dismiss:a
 watch dial berth find:s read:r fit:c unfit:c
 watch bell berth find:s describe:r hang:c retune:c muffle:c take-down:c
 watch board berth find:s look-at:r put-up:c rearrange:c take-down:c
-quay camera berth find:s look-through:r aim:c record:c wipe:a
-quay ramp berth find:s raise:c lower:c lock:a
-quay lamp berth find:s light:c dim:c
-quay sign berth find:s read:r write:c blank:c
-quay turnstile berth find:s count:r open:c shut:c override:a
-quay tide-pole berth find:s read:r calibrate:a
-quay horn berth find:s sound:c
-sailing timetable berth find:s read:r draft:c publish:a withdraw:a
-sailing crossing berth find:s read:r add:c delay:c cancel:a
-sailing manifest berth find:s read:r add-name:c strike-name:c seal:a
-sailing fare berth find:s read:r set:c approve:a
+ferry camera berth find:s look-through:r aim:c record:c wipe:a
+ferry ramp berth find:s raise:c lower:c lock:a
+ferry lamp berth find:s light:c dim:c
+ferry sign berth find:s read:r write:c blank:c
+ferry turnstile berth find:s count:r open:c shut:c override:a
+ferry tide-pole berth find:s read:r calibrate:a
+ferry horn berth find:s sound:c
+ferry timetable berth find:s read:r draft:c publish:a withdraw:a
+ferry crossing berth find:s read:r add:c delay:c cancel:a
+ferry manifest berth find:s read:r add-name:c strike-name:c seal:a
+ferry fare berth find:s read:r set:c approve:a
 muster place harbour,pier,berth find:s describe:r found:a move:a close:a
 muster somebody harbour,pier,berth find:s describe:r amend:c enrol:a suspend:a readmit:a strike-off:a
 muster group harbour find:s describe:r found:c dissolve:a
@@ -90,7 +90,7 @@ const (
 var Classes = []string{ClassSteering, ClassHandling, ClassLooking}
 
 // Services lists the services in the order of the catalogue.
-var Services = []string{"stow", "post", "engine", "tables", "locker", "lines", "watch", "quay", "sailing", "muster"}
+var Services = []string{"stow", "post", "engine", "tables", "locker", "watch", "ferry", "muster"}
 
 var levels = map[string]string{"s": "see", "r": "read", "c": "change", "a": "administer", "h": "hand-out"}
 
@@ -139,7 +139,7 @@ func BuiltinRoles() []*Role {
 		role("send-letters", "Put letters into a rack", do("post/letter:send")),
 		role("call-helpers", "Call helpers", do("engine/helper:call")),
 		role("write-the-logbook", "Write into the logbook", do("watch/logbook:write")),
-		role("sound-the-horn", "Sound the horn of a quay", do("quay/horn:find quay/horn:sound")),
+		role("sound-the-horn", "Sound the horn of a quay", do("ferry/horn:find ferry/horn:sound")),
 		role("open-secrets", "See what a secret says", do("locker/secret:describe locker/secret:reveal")),
 		role("look-into-boxes", "See and read what is in boxes", do("stow/item:find stow/item:read stow/item:inspect")),
 		role("collect-letters", "Take letters out of a tray", do("post/letter:collect post/letter:tick-off post/tray:describe")),
@@ -149,9 +149,9 @@ func BuiltinRoles() []*Role {
 		role("keep-the-tables", "Enter a library, read its tables and write their rows", do("tables/library:enter tables/table:find tables/table:read tables/table:add-rows tables/table:mend-rows tables/question:ask")),
 		role("read-the-logbook", "Read the logbook", upTo("read", "watch/logbook")),
 		role("read-the-dials", "Read dials and boards", upTo("read", "watch/dial", "watch/board")),
-		role("work-the-ramps", "Raise and lower ramps, light the lamps", upTo("change", "quay/ramp", "quay/lamp")),
-		role("check-tickets", "Open turnstiles and read the manifest", append(upTo("change", "quay/turnstile"), upTo("read", "sailing/manifest", "sailing/crossing")...)),
-		role("plan-sailings", "Draft timetables, add and delay crossings", upTo("change", "sailing/timetable", "sailing/crossing")),
+		role("work-the-ramps", "Raise and lower ramps, light the lamps", upTo("change", "ferry/ramp", "ferry/lamp")),
+		role("check-tickets", "Open turnstiles and read the manifest", append(upTo("change", "ferry/turnstile"), upTo("read", "ferry/manifest", "ferry/crossing")...)),
+		role("plan-sailings", "Draft timetables, add and delay crossings", upTo("change", "ferry/timetable", "ferry/crossing")),
 		role("pack-and-unpack", "Read, add and change what is in boxes", upTo("change", "stow/item", "stow/delivery")),
 		role("work-the-lockers", "Use and change what is in lockers", upTo("change", "locker/*")),
 		role("work-the-post", "Use and change racks, trays and letters", upTo("change", "post/*")),
@@ -159,9 +159,9 @@ func BuiltinRoles() []*Role {
 		role("work-the-library", "Use and change libraries and their tables", upTo("change", "tables/*")),
 		role("rule-the-library", "Everything about libraries, readers included", upTo("hand-out", "tables/*")),
 		role("work-the-engines", "Use and change what runs", upTo("change", "engine/*")),
-		role("chief-engineer", "Everything about what runs and the lines between", upTo("hand-out", "engine/*", "lines/*")),
+		role("chief-engineer", "Everything about what runs and the lines between", upTo("hand-out", "engine/*")),
 		role("hold-master", "Everything about boxes, sharing them included", upTo("hand-out", "stow/*")),
-		role("quay-master", "Everything on the quay and about sailings", upTo("hand-out", "quay/*", "sailing/*")),
+		role("quay-master", "Everything on the quay and about sailings", upTo("hand-out", "ferry/*")),
 		role("know-who-may", "See every grant and the inventory, nothing else", append(upTo("read", "muster/*"), do("watch/log-switch:find watch/log-switch:describe watch/logbook:find watch/logbook:read")...)),
 		role("hand-out-access", "Change grants, roles, groups and stand-ins", append(upTo("hand-out", "muster/grant", "muster/role", "muster/roll", "muster/stand-in"), "watch/log-switch:turn")),
 		role("look-round", "See and read everything", upTo("read", "*/*")),

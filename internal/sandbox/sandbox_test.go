@@ -249,7 +249,7 @@ func TestCatalogueAndRoles(t *testing.T) {
 		}
 		seen[p.Permission] = true
 	}
-	if len(perms) < 300 || len(services) != 10 || len(levels) != 5 {
+	if len(perms) < 300 || len(services) != 8 || len(levels) != 5 {
 		t.Errorf("%d permissions over %d services and %d levels", len(perms), len(services), len(levels))
 	}
 	roles := sandbox.BuiltinRoles()

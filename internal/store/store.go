@@ -110,6 +110,10 @@ func rewrite(tx *sql.Tx, find, put string, f func([]byte) ([]byte, error)) error
 
 // A Store is an open store.
 type Store struct {
+	// Before is the copy that was kept when the store was brought up to date just now;
+	// empty when it was of this version already.
+	Before string
+
 	file string
 	db   *sql.DB
 }
@@ -201,6 +205,7 @@ func (s *Store) keepCopy(ctx context.Context, version int) error {
 	if err := os.Chmod(part, 0o600); err != nil {
 		return err
 	}
+	s.Before = name
 	return os.Rename(part, name)
 }
 

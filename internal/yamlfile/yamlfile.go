@@ -65,7 +65,7 @@ func Decode(name string, data []byte, v any) error {
 	d := &decoder{name: name}
 	d.value(doc.Content[0], reflect.ValueOf(v).Elem(), "", "")
 	if r := reflect.ValueOf(v).Elem().FieldByName("Remarks"); r.IsValid() && r.Type() == reflect.TypeFor[[]model.Remark]() {
-		r.Set(reflect.ValueOf(d.remarks))
+		r.Set(reflect.ValueOf(d.remarked()))
 	}
 	if len(d.errs) == maxErrors {
 		d.errs = append(d.errs, fmt.Errorf("%s: more faults follow; mend these first", name))
@@ -91,7 +91,14 @@ func lineOf(err error) int {
 type decoder struct {
 	name    string
 	errs    []error
-	remarks []model.Remark
+	remarks []alike
+}
+
+// alike is the first of several remarks that differ in their place only.
+type alike struct {
+	model.Remark
+	kind string
+	more int
 }
 
 // An OldForm is a struct that a file of an earlier format writes as one text.
@@ -118,10 +125,27 @@ func (d *decoder) at(n *yaml.Node) model.Position {
 	return model.Position{File: d.name, Line: n.Line, Column: n.Column}
 }
 
-func (d *decoder) remark(n *yaml.Node, format string, args ...any) {
-	if len(d.remarks) < maxErrors {
-		d.remarks = append(d.remarks, model.Remark{At: d.at(n), Text: fmt.Sprintf(format, args...)})
+// remark notes what to write now in place of what is at n; kind is the same for all that
+// is to be mended alike.
+func (d *decoder) remark(n *yaml.Node, kind, text string) {
+	for i := range d.remarks {
+		if d.remarks[i].kind == kind {
+			d.remarks[i].more++
+			return
+		}
 	}
+	d.remarks = append(d.remarks, alike{model.Remark{At: d.at(n), Text: text}, kind, 0})
+}
+
+func (d *decoder) remarked() []model.Remark {
+	var out []model.Remark
+	for _, r := range d.remarks {
+		if r.more > 0 {
+			r.Text += fmt.Sprintf(" (and so on %d more lines)", r.more)
+		}
+		out = append(out, r.Remark)
+	}
+	return out
 }
 
 func (d *decoder) fault(n *yaml.Node, format string, args ...any) {
@@ -153,7 +177,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, where, was string) {
 	if n.Kind == yaml.ScalarNode && was != "" {
 		for _, f := range strings.Fields(was) {
 			if old, now, ok := strings.Cut(f, "="); ok && n.Value == old {
-				d.remark(n, "%s: %q is called %q now", where, old, now)
+				d.remark(n, was+f, fmt.Sprintf("%s: %q is called %q now", where, old, now))
 				n.Value = now
 				break
 			}
@@ -191,7 +215,7 @@ func (d *decoder) value(n *yaml.Node, v reflect.Value, where, was string) {
 				d.fault(n, "%s: %v", where, err)
 				return
 			}
-			d.remark(n, "%s: a text stood here once; write %s", where, now)
+			d.remark(n, v.Type().String(), fmt.Sprintf("%s: a text stood here once; write %s", where, now))
 			return
 		}
 		if want(yaml.MappingNode, "a mapping") {
@@ -292,7 +316,7 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, where string) {
 		name := k.Value
 		if f.now != "" {
 			name = f.now
-			d.remark(k, "%s is called %s now", strings.TrimPrefix(where+"."+k.Value, "."), name)
+			d.remark(k, v.Type().String()+"."+k.Value, fmt.Sprintf("%s is called %s now", strings.TrimPrefix(where+"."+k.Value, "."), name))
 		}
 		path := strings.TrimPrefix(where+"."+name, ".")
 		switch {

@@ -105,3 +105,61 @@ func FuzzDecode(f *testing.F) {
 		}
 	})
 }
+
+type renamed struct {
+	N       int            `json:"n"`
+	Places  []string       `json:"places,omitempty" was:"on"`
+	Level   string         `json:"level,omitempty" was:"list=see write=change"`
+	Side    string         `json:"kept_with,omitempty" was:"side left=holder"`
+	Old     []oldForm      `json:"old,omitempty"`
+	Remarks []model.Remark `json:"-"`
+}
+
+type oldForm struct {
+	Do string `json:"do"`
+}
+
+func (o *oldForm) FromText(s string) (string, error) {
+	if s == "" {
+		return "", errors.New("says nothing")
+	}
+	o.Do = s
+	return "{do: " + s + "}", nil
+}
+
+// TestWordsOfBefore: keys, values and forms of an earlier format mean what they meant,
+// and each kind of them is told once, with its place.
+func TestWordsOfBefore(t *testing.T) {
+	for _, tt := range []struct{ in, want, remarks string }{
+		{"n: 1\nplaces: [a]\nlevel: see", `{"n":1,"places":["a"],"level":"see"}`, ""},
+		{"n: 1\nlevel: list", `{"n":1,"level":"see"}`, `x:2:8: level: "list" is called "see" now`},
+		{"n: 1\nside: left", `{"n":1,"kept_with":"holder"}`, `x:2:1: side is called kept_with now; x:2:7: kept_with: "left" is called "holder" now`},
+		{"n: 1\nold: [a, b, {do: c}]", `{"n":1,"old":[{"do":"a"},{"do":"b"},{"do":"c"}]}`, "x:2:7: old[0]: a text stood here once; write {do: a} (and so on 1 more lines)"},
+		{"n: 1\nold: ['']", "", "x:2:7: old[0]: says nothing"},
+		{"n: 1\nside: left\nkept_with: holder", "", "x:3:1: field kept_with is given twice"},
+	} {
+		var v renamed
+		err := yamlfile.Decode("x", []byte(tt.in), &v)
+		var told []string
+		for _, r := range v.Remarks {
+			told = append(told, r.String())
+		}
+		got, _ := json.Marshal(v)
+		if tt.want == "" {
+			if err == nil || !strings.Contains(err.Error(), tt.remarks) {
+				t.Errorf("%q: %v, want %s", tt.in, err, tt.remarks)
+			}
+		} else if err != nil || string(got) != tt.want || strings.Join(told, "; ") != tt.remarks {
+			t.Errorf("%q: %s %v, remarks %q, want %s, %q", tt.in, got, err, strings.Join(told, "; "), tt.want, tt.remarks)
+		}
+	}
+	var said []model.Remark
+	for have, want := range map[int]string{0: "format 0 is not known", 1: "", 2: "", 3: "format 3 is not known to this program (want 2)"} {
+		if err := yamlfile.Version("x", "estate", have, 2, &said); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("version %d: %v", have, err)
+		}
+	}
+	if len(said) != 1 || !strings.Contains(said[0].Text, "write estate: 2") {
+		t.Errorf("versions: %v", said)
+	}
+}

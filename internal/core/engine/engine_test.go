@@ -40,7 +40,7 @@ func rights(s string) model.Rights {
 	return r
 }
 
-// small is an estate of one organisation, two projects and a bucket in each.
+// small is an estate of one organisation, two projects and a box in each.
 func small() *model.Estate {
 	e := &model.Estate{Source: "s"}
 	for _, p := range []string{"/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b", "/s/harbour:o/berth:q", "/s/harbour:o/berth:q/box:c"} {
@@ -61,8 +61,8 @@ func small() *model.Estate {
 }
 
 const (
-	org, project, bucket = "/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b"
-	other                = "/s/harbour:o/berth:q/box:c"
+	harbour, berth, box = "/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b"
+	other               = "/s/harbour:o/berth:q/box:c"
 )
 
 // TestDecide walks the list of the model: closure, denials, guardrails, ceilings, grants.
@@ -92,75 +92,75 @@ func TestDecide(t *testing.T) {
 		ctx             model.Context
 		want            string // outcome, then every rule that has a say
 	}{
-		{"nothing grants it", nil, "person/p", "a/x:get", bucket, model.Context{}, "denied"},
-		{"a grant", all(grant("person/p", "", "a/x:get", bucket+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"of another permission", all(grant("person/p", "", "a/x:set", bucket+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
-		{"to another", all(grant("person/q", "", "a/x:get", bucket+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
-		{"reaches below", all(grant("person/p", "", "a/x:get", org+"/**", always)), "person/p", "a/x:get", bucket + "/new/thing", model.Context{}, "allowed g-1"},
-		{"not above", all(grant("person/p", "", "a/x:get", bucket+"/**", always)), "person/p", "a/x:get", project, model.Context{}, "denied"},
-		{"not beside", all(grant("person/p", "", "a/x:get", bucket+"/**", always)), "person/p", "a/x:get", bucket + "2", model.Context{}, "denied"},
-		{"exactly is not below", all(grant("person/p", "", "a/x:get", bucket, always)), "person/p", "a/x:get", bucket + "/1", model.Context{}, "denied"},
-		{"a wildcard inside a segment", all(grant("person/p", "", "a/x:get", "/s/harbour:o/berth:*/box:b/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"a wildcard does not cross segments", all(grant("person/p", "", "a/x:get", "/s/harbour:*/box:b/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
-		{"everything but", all(grant("person/p", "", "* !a/x:del", org+"/**", always)), "person/p", "a/x:del", bucket, model.Context{}, "denied"},
-		{"a role", all(grant("person/p", "reader", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"a role in a role, in a circle", all(grant("person/p", "circle", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"a role that is gone gives nothing", all(grant("person/p", "gone", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
-		{"by a group in a group", all(grant("group/h", "reader", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"round a cycle of groups", all(grant("group/loop", "reader", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"signed-in holds people", all(grant("signed-in", "reader", "", org+"/**", always)), "person/q", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"and outsiders", all(grant("signed-in", "reader", "", org+"/**", always)), "external/x", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"and somebody nobody lists", all(grant("signed-in", "reader", "", org+"/**", always)), "person/unknown", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"but not everyone", all(grant("signed-in", "reader", "", org+"/**", always)), "everyone", "a/x:get", bucket, model.Context{}, "denied"},
-		{"everyone holds all", all(grant("everyone", "reader", "", org+"/**", always)), "workload/w", "a/x:get", bucket, model.Context{}, "allowed g-1"},
+		{"nothing grants it", nil, "person/p", "a/x:get", box, model.Context{}, "denied"},
+		{"a grant", all(grant("person/p", "", "a/x:get", box+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"of another permission", all(grant("person/p", "", "a/x:set", box+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "denied"},
+		{"to another", all(grant("person/q", "", "a/x:get", box+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "denied"},
+		{"reaches below", all(grant("person/p", "", "a/x:get", harbour+"/**", always)), "person/p", "a/x:get", box + "/new/thing", model.Context{}, "allowed g-1"},
+		{"not above", all(grant("person/p", "", "a/x:get", box+"/**", always)), "person/p", "a/x:get", berth, model.Context{}, "denied"},
+		{"not beside", all(grant("person/p", "", "a/x:get", box+"/**", always)), "person/p", "a/x:get", box + "2", model.Context{}, "denied"},
+		{"exactly is not below", all(grant("person/p", "", "a/x:get", box, always)), "person/p", "a/x:get", box + "/1", model.Context{}, "denied"},
+		{"a wildcard inside a segment", all(grant("person/p", "", "a/x:get", "/s/harbour:o/berth:*/box:b/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"a wildcard does not cross segments", all(grant("person/p", "", "a/x:get", "/s/harbour:*/box:b/**", always)), "person/p", "a/x:get", box, model.Context{}, "denied"},
+		{"everything but", all(grant("person/p", "", "* !a/x:del", harbour+"/**", always)), "person/p", "a/x:del", box, model.Context{}, "denied"},
+		{"a role", all(grant("person/p", "reader", "", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"a role in a role, in a circle", all(grant("person/p", "circle", "", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"a role that is gone gives nothing", all(grant("person/p", "gone", "", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "denied"},
+		{"by a group in a group", all(grant("group/h", "reader", "", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"round a cycle of groups", all(grant("group/loop", "reader", "", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"signed-in holds people", all(grant("signed-in", "reader", "", harbour+"/**", always)), "person/q", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"and outsiders", all(grant("signed-in", "reader", "", harbour+"/**", always)), "external/x", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"and somebody nobody lists", all(grant("signed-in", "reader", "", harbour+"/**", always)), "person/unknown", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"but not everyone", all(grant("signed-in", "reader", "", harbour+"/**", always)), "everyone", "a/x:get", box, model.Context{}, "denied"},
+		{"everyone holds all", all(grant("everyone", "reader", "", harbour+"/**", always)), "workload/w", "a/x:get", box, model.Context{}, "allowed g-1"},
 
-		{"a condition that is met", all(grant("person/p", "reader", "", org+"/**", office)), "person/p", "a/x:get", bucket, atOffice, "allowed g-1"},
-		{"that is not", all(grant("person/p", "reader", "", org+"/**", office)), "person/p", "a/x:get", bucket, outside, "denied not g-1"},
-		{"that nobody knows", all(grant("person/p", "reader", "", org+"/**", office)), "person/p", "a/x:get", bucket, model.Context{}, "allowed if g-1?"},
-		{"two ways, one certain", all(grant("person/p", "reader", "", org+"/**", office), grant("person/p", "reader", "", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-2 g-1?"},
-		{"labels of the node", all(grant("person/p", "reader", "", org+"/**", gold)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"a node without them", all(grant("person/p", "reader", "", org+"/**", gold)), "person/p", "a/x:get", other, model.Context{}, "denied not g-1"},
-		{"a path nobody lists may have them", all(grant("person/p", "reader", "", org+"/**", gold)), "person/p", "a/x:get", bucket + "/1", model.Context{}, "allowed if g-1?"},
-		{"an opaque condition is never met", all(grant("person/p", "reader", "", org+"/**", model.Condition{Opaque: []string{"moon is full"}})), "person/p", "a/x:get", bucket, atOffice, "allowed if g-1?"},
+		{"a condition that is met", all(grant("person/p", "reader", "", harbour+"/**", office)), "person/p", "a/x:get", box, atOffice, "allowed g-1"},
+		{"that is not", all(grant("person/p", "reader", "", harbour+"/**", office)), "person/p", "a/x:get", box, outside, "denied not g-1"},
+		{"that nobody knows", all(grant("person/p", "reader", "", harbour+"/**", office)), "person/p", "a/x:get", box, model.Context{}, "allowed if g-1?"},
+		{"two ways, one certain", all(grant("person/p", "reader", "", harbour+"/**", office), grant("person/p", "reader", "", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-2 g-1?"},
+		{"labels of the node", all(grant("person/p", "reader", "", harbour+"/**", gold)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"a node without them", all(grant("person/p", "reader", "", harbour+"/**", gold)), "person/p", "a/x:get", other, model.Context{}, "denied not g-1"},
+		{"a path nobody lists may have them", all(grant("person/p", "reader", "", harbour+"/**", gold)), "person/p", "a/x:get", box + "/1", model.Context{}, "allowed if g-1?"},
+		{"an opaque condition is never met", all(grant("person/p", "reader", "", harbour+"/**", model.Condition{Opaque: []string{"moon is full"}})), "person/p", "a/x:get", box, atOffice, "allowed if g-1?"},
 		{"after its end", all(func(e *model.Estate) {
-			e.Grants = []model.Grant{{ID: "g-1", To: model.MustID("person/p"), Role: "reader", Where: on(org + "/**"), Until: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}}
-		}), "person/p", "a/x:get", bucket, model.Context{Time: time.Date(2026, 2, 1, 0, 0, 0, 0, time.UTC)}, "denied not g-1"},
+			e.Grants = []model.Grant{{ID: "g-1", To: model.MustID("person/p"), Role: "reader", Where: on(harbour + "/**"), Until: time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)}}
+		}), "person/p", "a/x:get", box, model.Context{Time: time.Date(2026, 2, 1, 0, 0, 0, 0, time.UTC)}, "denied not g-1"},
 
-		{"a denial", all(grant("person/p", "reader", "", org+"/**", always), deny("person/p", "", "a/*:*", project+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied denial d-1 g-1"},
-		{"elsewhere it says nothing", all(grant("person/p", "reader", "", org+"/**", always), deny("person/p", "", "a/*:*", project+"/**", always)), "person/p", "a/x:get", other, model.Context{}, "allowed g-1"},
-		{"to a group in a group", all(grant("person/p", "reader", "", org+"/**", always), deny("group/h", "", "a/*:*", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "denied denial d-1 g-1"},
-		{"that spares a group", all(grant("person/p", "reader", "", org+"/**", always), deny("signed-in", "group/loop", "a/*:*", org+"/**", always)), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
-		{"that may refuse", all(grant("person/p", "reader", "", org+"/**", always), deny("person/p", "", "a/*:*", org+"/**", office)), "person/p", "a/x:get", bucket, model.Context{}, "allowed if denial d-1? g-1"},
-		{"that does not here", all(grant("person/p", "reader", "", org+"/**", always), deny("person/p", "", "a/*:*", org+"/**", office)), "person/p", "a/x:get", bucket, outside, "allowed g-1"},
-		{"may refuse and may allow", all(grant("person/p", "reader", "", org+"/**", factor), deny("person/p", "", "a/*:*", org+"/**", office)), "person/p", "a/x:get", bucket, model.Context{}, "allowed if denial d-1? g-1?"},
+		{"a denial", all(grant("person/p", "reader", "", harbour+"/**", always), deny("person/p", "", "a/*:*", berth+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "denied denial d-1 g-1"},
+		{"elsewhere it says nothing", all(grant("person/p", "reader", "", harbour+"/**", always), deny("person/p", "", "a/*:*", berth+"/**", always)), "person/p", "a/x:get", other, model.Context{}, "allowed g-1"},
+		{"to a group in a group", all(grant("person/p", "reader", "", harbour+"/**", always), deny("group/h", "", "a/*:*", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "denied denial d-1 g-1"},
+		{"that spares a group", all(grant("person/p", "reader", "", harbour+"/**", always), deny("signed-in", "group/loop", "a/*:*", harbour+"/**", always)), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
+		{"that may refuse", all(grant("person/p", "reader", "", harbour+"/**", always), deny("person/p", "", "a/*:*", harbour+"/**", office)), "person/p", "a/x:get", box, model.Context{}, "allowed if denial d-1? g-1"},
+		{"that does not here", all(grant("person/p", "reader", "", harbour+"/**", always), deny("person/p", "", "a/*:*", harbour+"/**", office)), "person/p", "a/x:get", box, outside, "allowed g-1"},
+		{"may refuse and may allow", all(grant("person/p", "reader", "", harbour+"/**", factor), deny("person/p", "", "a/*:*", harbour+"/**", office)), "person/p", "a/x:get", box, model.Context{}, "allowed if denial d-1? g-1?"},
 
-		{"a guardrail", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(project), Rights: rights("* !a/x:del")}}
-		}), "person/p", "a/x:del", bucket, model.Context{}, "denied guardrail r-1 g-1"},
-		{"admits the rest", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(project), Rights: rights("* !a/x:del")}}
-		}), "person/p", "a/x:set", bucket, model.Context{}, "allowed g-1"},
-		{"and says nothing beside its node", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(project), Rights: rights("* !a/x:del")}}
+		{"a guardrail", all(grant("person/p", "editor", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(berth), Rights: rights("* !a/x:del")}}
+		}), "person/p", "a/x:del", box, model.Context{}, "denied guardrail r-1 g-1"},
+		{"admits the rest", all(grant("person/p", "editor", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(berth), Rights: rights("* !a/x:del")}}
+		}), "person/p", "a/x:set", box, model.Context{}, "allowed g-1"},
+		{"and says nothing beside its node", all(grant("person/p", "editor", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(berth), Rights: rights("* !a/x:del")}}
 		}), "person/p", "a/x:del", other, model.Context{}, "allowed g-1"},
-		{"and spares some", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(project), Rights: rights("* !a/x:del"), Unless: ids("group/g")}}
-		}), "person/p", "a/x:del", bucket, model.Context{}, "allowed g-1"},
+		{"and spares some", all(grant("person/p", "editor", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Guardrails = []model.Guardrail{{ID: "r-1", Node: model.MustPath(berth), Rights: rights("* !a/x:del"), Unless: ids("group/g")}}
+		}), "person/p", "a/x:del", box, model.Context{}, "allowed g-1"},
 
-		{"a ceiling cuts permissions", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("a/x:get"), Where: on(org + "/**")}}
-		}), "person/p", "a/x:set", bucket, model.Context{}, "denied ceiling c-1 g-1"},
-		{"and places", all(grant("person/p", "editor", "", org+"/**", always), func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), Where: on(project + "/**")}}
+		{"a ceiling cuts permissions", all(grant("person/p", "editor", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("a/x:get"), Where: on(harbour + "/**")}}
+		}), "person/p", "a/x:set", box, model.Context{}, "denied ceiling c-1 g-1"},
+		{"and places", all(grant("person/p", "editor", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), Where: on(berth + "/**")}}
 		}), "person/p", "a/x:get", other, model.Context{}, "denied ceiling c-1 g-1"},
-		{"of a group it cuts nobody in it", all(grant("person/p", "reader", "", org+"/**", always), func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("group/g"), Rights: rights("b/*:*"), Where: on(org + "/**")}}
-		}), "person/p", "a/x:get", bucket, model.Context{}, "allowed g-1"},
+		{"of a group it cuts nobody in it", all(grant("person/p", "reader", "", harbour+"/**", always), func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("group/g"), Rights: rights("b/*:*"), Where: on(harbour + "/**")}}
+		}), "person/p", "a/x:get", box, model.Context{}, "allowed g-1"},
 		{"it gives nothing", all(func(e *model.Estate) {
-			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), Where: on(org + "/**")}}
-		}), "person/p", "a/x:get", bucket, model.Context{}, "denied"},
+			e.Ceilings = []model.Ceiling{{ID: "c-1", Of: model.MustID("person/p"), Rights: rights("*"), Where: on(harbour + "/**")}}
+		}), "person/p", "a/x:get", box, model.Context{}, "denied"},
 
-		{"whom the source lets through", all(deny("person/p", "", "*", org+"/**", always), func(e *model.Estate) { e.Semantics.Bypass = ids("group/h") }), "person/p", "a/x:get", bucket, model.Context{}, "allowed bypass"},
+		{"whom the source lets through", all(deny("person/p", "", "*", harbour+"/**", always), func(e *model.Estate) { e.Semantics.Bypass = ids("group/h") }), "person/p", "a/x:get", box, model.Context{}, "allowed bypass"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			e := small()
@@ -225,9 +225,9 @@ func TestClosureAndMasks(t *testing.T) {
 func TestWithoutAndCompare(t *testing.T) {
 	e := small()
 	e.Grants = []model.Grant{
-		{ID: "g-1", To: model.MustID("person/p"), Role: "editor", Where: on(org + "/**")},
-		{ID: "g-2", To: model.MustID("group/h"), Role: "reader", Where: on(org + "/**")},
-		{ID: "g-3", To: model.MustID("group/g"), Rights: rights("a/x:set"), Where: on(bucket + "/**")},
+		{ID: "g-1", To: model.MustID("person/p"), Role: "editor", Where: on(harbour + "/**")},
+		{ID: "g-2", To: model.MustID("group/h"), Role: "reader", Where: on(harbour + "/**")},
+		{ID: "g-3", To: model.MustID("group/g"), Rights: rights("a/x:set"), Where: on(box + "/**")},
 	}
 	before := engine.New(e)
 	for _, tt := range []struct {

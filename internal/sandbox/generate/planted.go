@@ -141,7 +141,7 @@ func (b *builder) handOuts() {
 	b.plant("escalation", runner, nil, "does so in one step more")
 	b.plant("act-as-chain", runner, nil, "acts as one who acts as another")
 	b.World.Nodes[b.at("shared", "errand:nightly")].RunsAs = root // whoever changes its code works as that
-	b.needs(script{who: bot, as: root, do: []string{"engine/rig:find", "engine/rig:refit", "lines/rule:amend"}, on: []string{b.at("shared", "rig:app-1"), b.at("data", "rig:app-2")}, calls: every(2, 1), network: "10.20.6.6"})
+	b.needs(script{who: bot, as: root, do: []string{"engine/rig:find", "engine/rig:refit", "engine/rule:amend"}, on: []string{b.at("shared", "rig:app-1"), b.at("data", "rig:app-2")}, calls: every(2, 1), network: "10.20.6.6"})
 }
 
 func (b *builder) looksWrong() {

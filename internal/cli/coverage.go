@@ -48,7 +48,7 @@ type coverageRow struct {
 }
 
 type coverageFlags struct {
-	window         durationFlag
+	window         windowFlag
 	all            bool
 	mend, yes, dry bool
 	node           pathFlag
@@ -242,7 +242,7 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 			}
 			rows = append(rows, r)
 		}
-		d.Head += fmt.Sprintf("%s, %s to %s (%d days): evidence complete for %s of what is granted. ", src.Name, span.From.Format(time.DateOnly), span.To.Format(time.DateOnly), in.Window, render.Percent(res.Observable))
+		d.Head += fmt.Sprintf("%s, %s: evidence complete for %s of what is granted. ", src.Name, spanWords(span), render.Percent(res.Observable))
 		blind, who := 0, 0
 		for _, st := range res.Standings {
 			if st.Unobservable > 0 {

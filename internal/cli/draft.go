@@ -20,7 +20,7 @@ import (
 
 func (a *app) draftCmd() *cobra.Command {
 	from := choice{value: "use", of: []string{"use"}}
-	var window durationFlag
+	var window windowFlag
 	var who, out string
 	var top int
 	var giveUp, force bool

@@ -34,7 +34,7 @@ type findingRow struct {
 }
 
 func (a *app) findingsCmd() *cobra.Command {
-	var window durationFlag
+	var window windowFlag
 	severity := choice{value: "low", of: []string{"low", "medium", "high", "critical"}}
 	failOn := choice{of: severity.of}
 	var kinds []string

@@ -40,7 +40,7 @@ type gaugeValue struct {
 
 func (a *app) gaugeCmd() *cobra.Command {
 	kind := choice{of: []string{"person", "workload", "group", "external"}}
-	var window durationFlag
+	var window windowFlag
 	var all bool
 	cmd := &cobra.Command{
 		Use: "gauge [IDENTITY]", Short: "Compare what is granted with what was used", Args: cobra.MaximumNArgs(1),
@@ -73,7 +73,7 @@ hand out rights weighs 60 times a right to list.`,
 
 func (a *app) gaugeHead(in *gauge.Input, res *gauge.Result) string {
 	span := in.Span()
-	return fmt.Sprintf("Granted against used, %s to %s (%d days); evidence complete for %s of what is granted", span.From.Format(time.DateOnly), span.To.Format(time.DateOnly), in.Window, render.Percent(res.Observable))
+	return fmt.Sprintf("Granted against used, %s; evidence complete for %s of what is granted", spanWords(span), render.Percent(res.Observable))
 }
 
 func gaugeRowOf(s *gauge.Standing, now time.Time) gaugeRow {

@@ -25,6 +25,7 @@ import (
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gate"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 	"clipfence/internal/ledger"
 	"clipfence/internal/render"
 	"clipfence/internal/source"
@@ -360,6 +361,31 @@ func (p *pathFlag) Type() string { return "path" }
 func (p *pathFlag) Set(s string) (err error) {
 	p.Path, err = model.ParsePath(s)
 	return err
+}
+
+// windowFlag is a flag that holds a window: whole days.
+type windowFlag struct{ config.Duration }
+
+func (d *windowFlag) Type() string { return "days" }
+func (d *windowFlag) Set(s string) error {
+	v, err := model.ParseDuration(s)
+	if err == nil {
+		err = config.WholeDays(v)
+	}
+	d.Duration = v
+	return err
+}
+
+func (d *windowFlag) String() string {
+	if d.Duration == 0 {
+		return ""
+	}
+	return d.Duration.String()
+}
+
+// spanWords says which days a window has.
+func spanWords(w usage.Window) string {
+	return fmt.Sprintf("%s to %s and %s so far (%s, UTC)", w.From.Format(time.DateOnly), (w.Last() - 1).Time().Format(time.DateOnly), w.Last().Time().Format(time.DateOnly), render.Plural(w.Days(), "whole day"))
 }
 
 // durationFlag is a flag that holds a duration.

@@ -27,7 +27,7 @@ type useRow struct {
 	Outcome    string    `json:"outcome,omitempty" parquet:"outcome,dict"`
 	Network    string    `json:"network,omitempty" parquet:"network,dict"`
 	Calls      int64     `json:"calls" parquet:"calls"`
-	UpTo       bool      `json:"calls_are_an_upper_bound,omitempty" parquet:"calls_are_an_upper_bound"`
+	AtLeast    bool      `json:"calls_are_at_least,omitempty" parquet:"calls_are_at_least"`
 	First      time.Time `json:"first" parquet:"first,timestamp"`
 	Last       time.Time `json:"last" parquet:"last,timestamp"`
 	Days       int32     `json:"days" parquet:"days"`
@@ -35,7 +35,7 @@ type useRow struct {
 
 type usesFlags struct {
 	identity, actingFor, permission, path, by, out string
-	window                                         durationFlag
+	window                                         windowFlag
 	outcome                                        choice
 	denied, all, strangers, unmapped, whole        bool
 }
@@ -157,7 +157,7 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 	if window == 0 {
 		window = w.Window
 	}
-	q.Window = usage.WindowOf(w.app.now(), max(1, int(time.Duration(window).Hours()/24)))
+	q.Window = usage.WindowOf(w.app.now(), int(time.Duration(window).Hours()/24))
 	named := ""
 	if f.identity != "" {
 		_, named, _ = parseID(f.identity)
@@ -192,10 +192,10 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 	}
 	t.Columns = append(t.Columns, render.Column{Name: "CALLS", Right: true}, render.Column{Name: "DAYS", Right: true}, render.Column{Name: "LAST"}, render.Column{Name: "HABIT"}, render.Column{Name: q.Window.From.Format(time.DateOnly) + " ... " + q.Window.To.Format(time.DateOnly)})
 	rows := []useRow{}
-	calls, cut := int64(0), false
+	calls, least := int64(0), false
 	now := usage.DayOf(w.app.now())
 	for _, g := range groups {
-		r := useRow{Source: s.Name, Service: g.Service, Calls: g.Count, UpTo: g.Cut, First: g.First, Last: g.Last, Days: int32(g.Days.Count())}
+		r := useRow{Source: s.Name, Service: g.Service, Calls: g.Count, AtLeast: g.AtLeast, First: g.First, Last: g.Last, Days: int32(g.Days.Count())}
 		if !g.Key.Identity.IsZero() {
 			r.Identity = g.Key.Identity.String()
 		}
@@ -214,7 +214,7 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 		}
 		rows = append(rows, r)
 		calls += r.Calls
-		cut = cut || r.UpTo
+		least = least || r.AtLeast
 		if len(t.Rows) == most && !f.all {
 			continue
 		}
@@ -225,8 +225,8 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 			}
 		}
 		count := render.Count(r.Calls)
-		if r.UpTo {
-			count = "<= " + count
+		if r.AtLeast {
+			count = ">= " + count
 		}
 		t.Row(append(cellsOf, render.C(count), render.C(render.Count(int64(r.Days))), render.C(render.Day(r.Last, w.app.now())), render.C(string(usage.HabitOf(g.Days, now).Rhythm)), render.C(render.Strip(g.Days.Strip(q.Window, cells))))...)
 	}
@@ -236,7 +236,7 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 	} else if f.outcome.value != "" {
 		what = render.Plural(int(calls), "call") + " " + f.outcome.value
 	}
-	d := &render.Doc{Head: fmt.Sprintf("%s in %s of %s, %s to %s", what, render.Plural(len(groups), "group"), s.Name, q.Window.From.Format(time.DateOnly), q.Window.To.Format(time.DateOnly)), Value: rows}
+	d := &render.Doc{Head: fmt.Sprintf("%s in %s of %s, %s", what, render.Plural(len(groups), "group"), s.Name, spanWords(q.Window)), Value: rows}
 	if f.out != "" {
 		if err := writeParquet(f.out, rows); err != nil {
 			return err
@@ -252,8 +252,8 @@ func (w *workspace) showUses(ctx context.Context, f *usesFlags) error {
 			d.Notes = append(d.Notes, render.Clean(err.Error())+". Callers that the estate does not list: clipfence uses --strangers")
 		}
 	}
-	if cut {
-		d.Notes = append(d.Notes, "<= : some of the uses began before the window, and how many calls fell into it is not kept.")
+	if least {
+		d.Notes = append(d.Notes, ">= : a part of the log was read before calls a day were kept; there may have been more in this window. To count exactly: clipfence survey --reread")
 	}
 	if len(t.Rows) < len(groups) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Plural(len(groups), "group")))

@@ -166,7 +166,7 @@ func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
 	var out []string
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
 	span := in.Span()
-	say("Window: %s to %s (%d days). Log known since %s.", span.From.Format(time.DateOnly), span.To.Format(time.DateOnly), in.Window, in.History.Format(time.DateOnly))
+	say("Window: %s. Log known since %s.", spanWords(span), in.History.Format(time.DateOnly))
 	if s := f.Standing; s != nil {
 		if s.Identity.Title != "" {
 			say("%s: %s.", s.ID, s.Identity.Title)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"os/user"
 	"slices"
@@ -250,9 +251,6 @@ func (w *workspace) gauged(ctx context.Context, src config.Source, window config
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.engine.Entry(p); return e.LogClass }, s.writerRefused)
 	in := &gauge.Input{Engine: s.engine, Uses: uses, Coverage: cover, AsOf: w.app.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name), Weights: w.weights()}
-	if in.Window < 1 {
-		return nil, nil, nil, fmt.Errorf("window %s is shorter than a day", window)
-	}
 	return s, in, gauge.Run(in), nil
 }
 
@@ -296,6 +294,13 @@ func (w *workspace) uses(ctx context.Context, s *surveyed) ([]usage.Use, *usage.
 	uses, err := w.store.Uses(ctx, s.Name)
 	if err != nil {
 		return nil, nil, err
+	}
+	if !w.app.asOf.IsZero() { // asked about the past: nothing after that day is known yet
+		last := usage.DayOf(w.app.asOf.Time)
+		uses = slices.DeleteFunc(uses, func(u usage.Use) bool { return usage.DayOf(u.First) > last })
+		for i := range uses {
+			uses[i].Within(math.MinInt32, last)
+		}
 	}
 	return r.Uses(uses), r, nil
 }

@@ -193,8 +193,8 @@ func Parse(name string, data []byte) (*Config, error) {
 	def(&c.Window, 90*24*time.Hour)
 	def(&c.MaxAge, 24*time.Hour)
 	def(&c.Wait, 2*time.Minute)
-	if c.Window < Duration(24*time.Hour) {
-		return nil, fmt.Errorf("%s: window: %s is shorter than a day", name, c.Window)
+	if err := WholeDays(c.Window); err != nil {
+		return nil, fmt.Errorf("%s: window: %w", name, err)
 	}
 	var errs []error
 	fault := func(at model.Position, format string, args ...any) {
@@ -236,6 +236,18 @@ func Parse(name string, data []byte) (*Config, error) {
 		}
 	}
 	return c, errors.Join(errs...)
+}
+
+// WholeDays reports why a duration cannot be a window, or nil: calls are kept by day.
+func WholeDays(d Duration) error {
+	const day = Duration(24 * time.Hour)
+	switch {
+	case d < day:
+		return fmt.Errorf("%s is shorter than a day, and calls are kept by day: use 1d, which is the whole day before and today so far", d)
+	case d%day != 0:
+		return fmt.Errorf("%s is not whole days, and calls are kept by day: use %s or %s", d, d/day*day, d/day*day+day)
+	}
+	return nil
 }
 
 // Path returns a file of the workspace, absolute.

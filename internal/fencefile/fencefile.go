@@ -116,6 +116,9 @@ func evidence(e draft.Evidence) string {
 	switch e.Class {
 	case "used", "rare":
 		s := fmt.Sprintf("%s on %s, last %s", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"), e.Last.UTC().Format(time.DateOnly))
+		if e.AtLeast {
+			s = "at least " + s
+		}
 		if e.Class == "rare" {
 			s += ": outside the window, but its habit is not over"
 		}

@@ -110,10 +110,12 @@ type Allow struct {
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
 	Class string // used, rare, unobservable or too-new
-	Count int64  // calls
+	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int
-	First time.Time
-	Last  time.Time
+
+	AtLeast bool // Count is the least that there were
+	First   time.Time
+	Last    time.Time
 }
 
 // Sets returns the permissions of a line.
@@ -364,7 +366,8 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) (lines []Allow, 
 		if pu == nil || t.Unobservable.Has(i) {
 			continue
 		}
-		for path, days := range pu.Paths {
+		for path, at := range pu.Paths {
+			days := at.Days
 			c := d.container(path)
 			if spots[c] == nil {
 				spots[c] = &spot{map[model.Path]usage.Days{}}
@@ -552,22 +555,30 @@ func (d *drafter) evidence(t *gauge.GrantResult, perms engine.Bits, on []model.P
 		if pu == nil {
 			continue
 		}
-		hit := false
-		for path, dd := range pu.Paths {
-			if slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(path) }) {
-				days = days.Union(dd)
-				hit = true
+		for path, at := range pu.Paths { // only what lies on the places of the line
+			if !slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(path) }) {
+				continue
+			}
+			n := at.InWindow
+			if class == "rare" { // used before the window
+				n = at.Count
+			}
+			if n == 0 {
+				continue
+			}
+			ev.Count += n
+			ev.AtLeast = ev.AtLeast || at.AtLeast
+			days = days.Union(at.Days)
+			if ev.First.IsZero() || at.First.Before(ev.First) {
+				ev.First = at.First
+			}
+			if at.Last.After(ev.Last) {
+				ev.Last = at.Last
 			}
 		}
-		if hit {
-			ev.Count += pu.Count
-			if ev.First.IsZero() || pu.First.Before(ev.First) {
-				ev.First = pu.First
-			}
-			if pu.Last.After(ev.Last) {
-				ev.Last = pu.Last
-			}
-		}
+	}
+	if class != "rare" {
+		days = days.Between(d.r.Window.First(), d.r.Window.Last())
 	}
 	ev.Days = days.Count()
 	return ev

@@ -2,6 +2,7 @@ package gauge
 
 import (
 	"cmp"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -26,15 +27,25 @@ type Input struct {
 // Span returns the window that ends at AsOf.
 func (in *Input) Span() usage.Window { return usage.WindowOf(in.AsOf, in.Window) }
 
+// PathUse is how one permission was used through one grant on one path.
+type PathUse struct {
+	Count    int64 // calls, over all that is known
+	InWindow int64 // of those, in the window
+	AtLeast  bool  // both are the least that there were
+	Days     usage.Days
+	First    time.Time
+	Last     time.Time
+}
+
 // PermUse is how one permission was used through one grant.
 type PermUse struct {
 	Count       int64 // calls, over all that is known
 	First, Last time.Time
 	Days        usage.Days
 	Habit       usage.Habit
-	Paths       map[model.Path]usage.Days // where
-	Nodes       map[model.Path]bool       // nearest nodes of the inventory
-	Who         map[model.ID]bool         // whose calls they were
+	Paths       map[model.Path]*PathUse // where
+	Nodes       map[model.Path]bool     // nearest nodes of the inventory
+	Who         map[model.ID]bool       // whose calls they were
 }
 
 // GrantResult is how one grant compares with its use. The five sets are disjoint
@@ -188,14 +199,11 @@ func (r *runner) attribute() {
 	strangers := map[model.ID]bool{}
 	for i := range r.in.Uses {
 		u := &r.in.Uses[i]
-		if u.First.After(r.in.AsOf) {
+		past := *u
+		if !past.Within(math.MinInt32, r.now) { // asked about the past: what came later is not known yet
 			continue
 		}
-		if u.Last.After(r.in.AsOf) { // asked about the past: what came later is not known yet
-			past := *u
-			past.Last, past.Days = r.in.AsOf, u.Days.Until(r.now)
-			u = &past
-		}
+		u = &past
 		who := u.Principal()
 		for _, id := range []model.ID{u.Identity, who} {
 			a := r.act(id)
@@ -243,7 +251,7 @@ func (r *runner) attribute() {
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	pu := res.Use[p]
 	if pu == nil {
-		pu = &PermUse{First: u.First, Paths: map[model.Path]usage.Days{}, Nodes: map[model.Path]bool{}, Who: map[model.ID]bool{}}
+		pu = &PermUse{First: u.First, Paths: map[model.Path]*PathUse{}, Nodes: map[model.Path]bool{}, Who: map[model.ID]bool{}}
 		res.Use[p] = pu
 	}
 	pu.Count += u.Count
@@ -254,7 +262,24 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 		pu.Last = u.Last
 	}
 	pu.Days = pu.Days.Union(u.Days)
-	pu.Paths[u.Path] = pu.Paths[u.Path].Union(u.Days)
+	at := pu.Paths[u.Path]
+	if at == nil {
+		at = &PathUse{First: u.First, Last: u.Last}
+		pu.Paths[u.Path] = at
+	}
+	at.Count += u.Count
+	at.AtLeast = at.AtLeast || u.AtLeast
+	at.Days = at.Days.Union(u.Days)
+	if u.First.Before(at.First) {
+		at.First = u.First
+	}
+	if u.Last.After(at.Last) {
+		at.Last = u.Last
+	}
+	if in := *u; in.Within(r.span.First(), r.span.Last()) {
+		at.InWindow += in.Count
+		at.AtLeast = at.AtLeast || in.AtLeast
+	}
 	if n, ok := r.g.NearestNode(u.Path); ok {
 		pu.Nodes[n] = true
 	}
@@ -333,7 +358,7 @@ func (r *runner) dark(id model.ID) bool {
 		r.usesOf = map[model.ID][]*usage.Use{}
 		for i := range r.in.Uses {
 			u := &r.in.Uses[i]
-			if !u.Outcome.Allowed() || u.First.After(r.in.AsOf) {
+			if !u.Outcome.Allowed() || usage.DayOf(u.First) > r.now {
 				continue
 			}
 			r.usesOf[u.Identity] = append(r.usesOf[u.Identity], u)

@@ -8,18 +8,27 @@ import (
 	"clipfence/internal/core/model"
 )
 
-// A Window is the span of days that a question looks back over.
+// A Window is the span of days that a question looks back over: whole days in UTC, and
+// with them the day that is not over at To.
 type Window struct {
-	From, To time.Time
+	From time.Time // the first instant of a day
+	To   time.Time
 }
 
-// WindowOf returns the window of so many days that ends at to.
+// WindowOf returns the window of so many whole days before the day of to, and of that
+// day so far.
 func WindowOf(to time.Time, days int) Window {
-	return Window{to.AddDate(0, 0, -days), to}
+	return Window{(DayOf(to) - Day(days)).Time(), to.UTC()}
 }
 
-// Days returns the length of the window in days.
-func (w Window) Days() int { return int(w.To.Sub(w.From).Hours()/24 + 0.5) }
+// First returns the first day of the window.
+func (w Window) First() Day { return DayOf(w.From) }
+
+// Last returns the last day of the window, which may not be over.
+func (w Window) Last() Day { return DayOf(w.To) }
+
+// Days returns how many whole days the window has, without the one that is not over.
+func (w Window) Days() int { return int(w.Last() - w.First()) }
 
 // Coverage answers which permissions a log would have shown. Make one with
 // [NewCoverage].

@@ -18,52 +18,17 @@ type Filter struct {
 	Window     Window // the use must have a day in it; zero: any time
 }
 
-// Match reports whether a use is asked for. Days outside the window are taken out of
-// it, and its count is then an upper bound: a use keeps its days and not a count a
-// day.
-func (f *Filter) Match(u *Use) (cut bool, ok bool) {
+// Match reports whether a use is asked for, and cuts it down to the days of the window.
+func (f *Filter) Match(u *Use) bool {
 	switch {
 	case !f.Identity.IsZero() && u.Identity != f.Identity && u.ActingFor != f.Identity,
 		!f.ActingFor.IsZero() && u.ActingFor != f.ActingFor,
 		f.Permission != (model.PermissionPattern{}) && !f.Permission.Matches(u.Permission),
 		!f.Path.IsZero() && !f.Path.Matches(u.Path),
 		len(f.Outcomes) > 0 && !slices.Contains(f.Outcomes, u.Outcome):
-		return false, false
+		return false
 	}
-	if f.Window.To.IsZero() {
-		return false, true
-	}
-	if u.First.After(f.Window.To) || u.Last.Before(f.Window.From) {
-		return false, false
-	}
-	if u.First.Before(f.Window.From) || u.Last.After(f.Window.To) {
-		days := u.Days.Until(DayOf(f.Window.To)).from(DayOf(f.Window.From))
-		if days.Count() == 0 {
-			return false, false
-		}
-		u.Days = days
-		if u.First.Before(f.Window.From) {
-			u.First = days.List()[0].Time()
-		}
-		if u.Last.After(f.Window.To) {
-			u.Last = f.Window.To
-		}
-		return true, true
-	}
-	return false, true
-}
-
-// from returns the days from first on.
-func (d Days) from(first Day) Days {
-	out := d.clone()
-	for i := range out.words {
-		for b := 0; b < 64; b++ {
-			if out.base+Day(64*i+b) < first {
-				out.words[i] &^= 1 << b
-			}
-		}
-	}
-	return out
+	return f.Window.To.IsZero() || u.Within(f.Window.First(), f.Window.Last())
 }
 
 // A Field is something that uses can be grouped by.
@@ -89,7 +54,7 @@ type Group struct {
 	Service     string // of the permissions, when grouped by it
 	Uses        int
 	Count       int64
-	Cut         bool // some of the uses reach out of the window: Count is an upper bound
+	AtLeast     bool // Count is the least that there were, see [Use]
 	First, Last time.Time
 	Days        Days
 }
@@ -104,8 +69,7 @@ func GroupBy(uses []Use, f *Filter, by []Field, place func(model.Path) model.Pat
 	at := map[groupKey]int{}
 	var out []Group
 	for _, u := range uses {
-		cut, ok := f.Match(&u)
-		if !ok {
+		if !f.Match(&u) {
 			continue
 		}
 		var k groupKey
@@ -138,7 +102,7 @@ func GroupBy(uses []Use, f *Filter, by []Field, place func(model.Path) model.Pat
 		g := &out[i]
 		g.Uses++
 		g.Count += u.Count
-		g.Cut = g.Cut || cut
+		g.AtLeast = g.AtLeast || u.AtLeast
 		if u.First.Before(g.First) {
 			g.First = u.First
 		}
@@ -156,7 +120,7 @@ func GroupBy(uses []Use, f *Filter, by []Field, place func(model.Path) model.Pat
 // Strip cuts a window into at most so many spans of whole days and returns, for each,
 // the share of its days that are in the set, from 0 to 1.
 func (d Days) Strip(w Window, cells int) []float64 {
-	from, to := DayOf(w.From)+1, DayOf(w.To)
+	from, to := w.First()+1, w.Last()
 	n := int(to-from) + 1
 	if n < 1 || cells < 1 {
 		return nil

@@ -35,7 +35,7 @@ func TestGroupsAddUp(t *testing.T) {
 		}
 		n, count, days := 0, int64(0), usage.Days{}
 		for _, u := range uses {
-			if _, ok := q.Match(&u); ok {
+			if q.Match(&u) {
 				n++
 				count += u.Count
 				days = days.Union(u.Days)

@@ -111,7 +111,7 @@ func (c *Coverage) missed(r model.CoverageRecord, s *Stream) []Gap {
 	var out []Gap
 	for i := 1; i < len(c.read.Ends) && r.Written && r.Keep > 0; i++ {
 		g := Gap{DayOf(c.read.Ends[i-1]) + 1, DayOf(c.read.Ends[i]) - Day(r.Keep) - 1}
-		if g.From <= g.To && (s == nil || s.Days.Until(g.To).from(g.From).Count() == 0) {
+		if g.From <= g.To && (s == nil || s.Days.Between(g.From, g.To).Count() == 0) {
 			out = append(out, g)
 		}
 	}
@@ -181,7 +181,7 @@ func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
 		}
 		together := 0
 		for _, days := range callers {
-			if days.Until(from-1).from(from-beforeGap).Count() > 0 {
+			if days.Between(from-beforeGap, from-1).Count() > 0 {
 				together++
 			}
 		}

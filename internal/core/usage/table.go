@@ -81,6 +81,7 @@ type row struct {
 	base  Day // of bits; a multiple of 64
 	bits  [2]uint64
 	more  int32 // index into Table.more, plus 1, once 128 days are not enough
+	extra int32 // index into Table.extras, plus 1; below 0: into Table.packs, minus 1; 0: one call a day
 	count int64
 	first int64 // ms since 1970
 	last  int64
@@ -96,9 +97,11 @@ type Table struct {
 	Paths Names[model.Path]
 	Nets  Names[netip.Prefix]
 
-	rows  []row
-	more  []Days
-	index []uint64 // open addressing; upper half of the hash, then row number + 1
+	rows   []row
+	more   []Days
+	extras [][]extra // what days have beyond one call each, in their order
+	packs  []Counts  // the same as it was read
+	index  []uint64  // open addressing; upper half of the hash, then row number + 1
 }
 
 // Len returns how many uses the table holds.
@@ -195,6 +198,10 @@ func (s *Shards) Into(t *Table) {
 				t.more = append(t.more, o.more[r.more-1])
 				r.more = int32(len(t.more))
 			}
+			if r.extra > 0 {
+				t.extras = append(t.extras, o.extras[r.extra-1])
+				r.extra = int32(len(t.extras))
+			}
 			t.rows = append(t.rows, r)
 		}
 		*o = Table{}
@@ -206,6 +213,9 @@ func (t *Table) Add(k RowKey, at int64) { t.add(k, k.hash(), at) }
 
 func (t *Table) add(k RowKey, hash uint64, at int64) {
 	r, fresh := t.find(k, hash)
+	if r.extra < 0 { // packed for the days that it has
+		t.open(r)
+	}
 	r.count++
 	if fresh || at < r.first {
 		r.first = at
@@ -225,15 +235,65 @@ func (t *Table) day(r *row, d Day, fresh bool) {
 		r.base = d &^ 63
 	}
 	if off := d - r.base; off >= 0 && off < 128 {
-		r.bits[off>>6] |= 1 << (off & 63)
+		if bit := uint64(1) << (off & 63); r.bits[off>>6]&bit == 0 {
+			r.bits[off>>6] |= bit
+		} else {
+			t.beyond(r, d, 1)
+		}
 		return
 	}
-	one := Days{d &^ 63, []uint64{1 << (d & 63)}}
 	if r.more == 0 {
 		t.more = append(t.more, Days{})
 		r.more = int32(len(t.more))
 	}
-	t.more[r.more-1] = t.more[r.more-1].union(one)
+	if more := &t.more[r.more-1]; more.Has(d) {
+		t.beyond(r, d, 1)
+	} else {
+		*more = more.union(Days{d &^ 63, []uint64{1 << (d & 63)}})
+	}
+}
+
+// beyond adds calls to a day that has one.
+func (t *Table) beyond(r *row, d Day, n int64) {
+	list := t.open(r)
+	at := len(*list)
+	for at > 0 && (*list)[at-1].day > d { // most are of the last day
+		at--
+	}
+	if at > 0 && (*list)[at-1].day == d {
+		(*list)[at-1].n += n
+		return
+	}
+	*list = slices.Insert(*list, at, extra{d, n})
+}
+
+// open returns the list of extras of a row, for adding to it.
+func (t *Table) open(r *row) *[]extra {
+	if r.extra <= 0 {
+		var list []extra
+		if r.extra < 0 {
+			for d, n := range counted(t.days(r), t.packs[-r.extra-1]) {
+				if n > 1 {
+					list = append(list, extra{d, n - 1})
+				}
+			}
+			t.packs[-r.extra-1] = Counts{}
+		}
+		t.extras = append(t.extras, list)
+		r.extra = int32(len(t.extras))
+	}
+	return &t.extras[r.extra-1]
+}
+
+// counts returns the counts of a row's days.
+func (t *Table) counts(r *row, days Days) Counts {
+	switch {
+	case r.extra > 0:
+		return packExtras(days, t.extras[r.extra-1])
+	case r.extra < 0:
+		return t.packs[-r.extra-1]
+	}
+	return Counts{}
 }
 
 func (t *Table) days(r *row) Days {
@@ -248,8 +308,16 @@ func (t *Table) days(r *row) Days {
 }
 
 // merge folds a row that was folded elsewhere into the row of k.
-func (t *Table) merge(k RowKey, count, first, last int64, days Days) {
+func (t *Table) merge(k RowKey, count, first, last int64, days Days, counts Counts) {
 	r, fresh := t.find(k, k.hash())
+	if fresh {
+		if counts != (Counts{}) {
+			t.packs = append(t.packs, counts)
+			r.extra = -int32(len(t.packs))
+		}
+	} else {
+		t.addCounts(r, days, counts)
+	}
 	r.count += count
 	if fresh || first < r.first {
 		r.first = first
@@ -274,12 +342,32 @@ func (t *Table) merge(k RowKey, count, first, last int64, days Days) {
 	}
 }
 
+// addCounts adds the counts of some days to a row that has others, or some of the same.
+func (t *Table) addCounts(r *row, days Days, counts Counts) {
+	had := t.days(r)
+	if counts == (Counts{}) && !had.meets(days) {
+		if r.extra < 0 { // packed for the days that it had
+			t.open(r)
+		}
+		return
+	}
+	t.open(r) // while the row still has the days that it had
+	for d, n := range counted(days, counts) {
+		if !had.Has(d) {
+			n--
+		}
+		if n > 0 {
+			t.beyond(r, d, n)
+		}
+	}
+}
+
 // Merge folds in everything that another table holds.
 func (t *Table) Merge(o *Table) {
 	ids, perms, paths, nets := renumber(&t.IDs, &o.IDs), renumber(&t.Perms, &o.Perms), renumber(&t.Paths, &o.Paths), renumber(&t.Nets, &o.Nets)
 	for i := range o.rows {
 		r := &o.rows[i]
-		t.merge(RowKey{ids[r.Identity], ids[r.ActingFor], perms[r.Permission], paths[r.Path], nets[r.Network], r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r))
+		t.merge(RowKey{ids[r.Identity], ids[r.ActingFor], perms[r.Permission], paths[r.Path], nets[r.Network], r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r), o.counts(r, o.days(r)))
 	}
 }
 
@@ -294,7 +382,7 @@ func renumber[T comparable](to, from *Names[T]) []uint32 {
 // MergeUse folds in a use that was folded elsewhere from other calls.
 func (t *Table) MergeUse(u Use) {
 	t.merge(RowKey{t.IDs.Number(u.Identity), t.IDs.Number(u.ActingFor), t.Perms.Number(u.Permission), t.Paths.Number(u.Path), t.Nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
-		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days)
+		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts)
 }
 
 // Span returns the first and the last time of all uses, in milliseconds since 1970;
@@ -329,8 +417,9 @@ func (t *Table) Uses() []Use {
 	out := make([]Use, len(t.rows))
 	for i, at := range order {
 		r := &t.rows[at]
-		out[i] = Use{Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission), t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
-			r.count, time.UnixMilli(r.first).UTC(), time.UnixMilli(r.last).UTC(), t.days(r)}
+		days := t.days(r)
+		out[i] = Use{Key: Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission), t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
+			Count: r.count, First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(), Days: days, Counts: t.counts(r, days)}
 	}
 	return out
 }
@@ -357,10 +446,14 @@ func compareUses(a, b Use) int {
 // ErrTable is returned for bytes that are no encoded table.
 var ErrTable = errors.New("not a table of uses")
 
-const tableVersion = 1
+// The versions of the form; the first kept no counts a day.
+const (
+	tableVersion  = 2
+	tableVersion1 = 1
+)
 
 // AppendBinary writes the table after b: the names as text, then the rows column by
-// column, all numbers as varints (encoding/binary).
+// column, all numbers as varints (encoding/binary), and [Counts] as they are.
 func (t *Table) AppendBinary(b []byte) ([]byte, error) {
 	b = append(b, tableVersion)
 	b = appendNames(b, &t.IDs)
@@ -377,10 +470,16 @@ func (t *Table) AppendBinary(b []byte) ([]byte, error) {
 			b = binary.AppendUvarint(b, col(&t.rows[i]))
 		}
 	}
+	days := make([]Days, len(t.rows))
+	for i := range t.rows {
+		days[i] = t.days(&t.rows[i])
+		c := t.counts(&t.rows[i], days[i])
+		b = append(binary.AppendUvarint(b, uint64(len(c.packed))), c.packed...)
+	}
 	for i := range t.rows {
 		b = binary.AppendVarint(b, t.rows[i].first)
 		b = binary.AppendVarint(b, t.rows[i].last-t.rows[i].first)
-		d := t.days(&t.rows[i])
+		d := days[i]
 		b = binary.AppendVarint(b, int64(d.base/64))
 		b = binary.AppendUvarint(b, uint64(len(d.words)))
 		for _, w := range d.words {
@@ -457,9 +556,10 @@ func readNames[T comparable](r *tableReader, n *Names[T], parse func(string) (T,
 // MergeBinary folds in a table that AppendBinary wrote. After [ErrTable] the table
 // may hold a part of it.
 func (t *Table) MergeBinary(b []byte) error {
-	if len(b) == 0 || b[0] != tableVersion {
+	if len(b) == 0 || b[0] != tableVersion && b[0] != tableVersion1 {
 		return ErrTable
 	}
+	version := b[0]
 	r := &tableReader{b: b[1:]}
 	for _, n := range []func(){func() { t.IDs.Number(model.ID{}) }, func() { t.Perms.Number(model.Permission{}) }, func() { t.Paths.Number(model.Path{}) }, func() { t.Nets.Number(netip.Prefix{}) }} {
 		n()
@@ -490,6 +590,12 @@ func (t *Table) MergeBinary(b []byte) error {
 	for i := range counts {
 		counts[i] = int64(r.uint(1 << 62))
 	}
+	packed := make([]Counts, n)
+	for i := range packed {
+		if version >= 2 {
+			packed[i] = Counts{string(r.take(r.uint(1 << 20)))}
+		}
+	}
 	for i := range keys {
 		first := r.int()
 		last := first + r.int()
@@ -497,10 +603,10 @@ func (t *Table) MergeBinary(b []byte) error {
 		for w := r.take(8 * r.uint(1<<20)); len(w) >= 8; w = w[8:] {
 			d.words = append(d.words, binary.LittleEndian.Uint64(w))
 		}
-		if r.bad {
+		if _, ok := packed[i].List(d.Count()); r.bad || !ok {
 			return ErrTable
 		}
-		t.merge(keys[i], counts[i], first, last, d)
+		t.merge(keys[i], counts[i], first, last, d, packed[i])
 	}
 	if len(r.b) > 0 {
 		return ErrTable

@@ -66,9 +66,14 @@ func (k Key) Context() model.Context {
 // A Use is calls folded together.
 type Use struct {
 	Key
+	// Count is how many calls there were; with AtLeast the least that there were. Of
+	// calls that were folded before counts a day were kept, only the sum is known: the
+	// counts of the days add up to less than Count then.
 	Count       int64
 	First, Last time.Time
 	Days        Days
+	Counts      Counts // of each of Days
+	AtLeast     bool
 }
 
 // Block returns the network block that stands for an address: /24 for IPv4,
@@ -97,26 +102,37 @@ type Fold map[Key]*Use
 // Add folds one call in.
 func (f Fold) Add(c Call) {
 	t := c.Time.UTC()
-	f.merge(c.Key(), 1, t, t, DaysOf(t))
+	f.Merge(Use{Key: c.Key(), Count: 1, First: t, Last: t, Days: DaysOf(t)})
 }
 
 // Merge folds in a use that was folded elsewhere from other calls.
-func (f Fold) Merge(u Use) { f.merge(u.Key, u.Count, u.First, u.Last, u.Days) }
-
-func (f Fold) merge(k Key, n int64, first, last time.Time, days Days) {
-	u, ok := f[k]
+func (f Fold) Merge(o Use) {
+	u, ok := f[o.Key]
 	if !ok {
-		f[k] = &Use{k, n, first, last, days.clone()}
+		o.Days = o.Days.clone()
+		f[o.Key] = &o
 		return
 	}
-	u.Count += n
-	if first.Before(u.First) {
-		u.First = first
+	of := map[Day]int64{}
+	for _, x := range []*Use{u, &o} {
+		for d, n := range x.Daily() {
+			of[d] += n
+		}
 	}
-	if last.After(u.Last) {
-		u.Last = last
+	u.Count += o.Count
+	u.AtLeast = u.AtLeast || o.AtLeast
+	if o.First.Before(u.First) {
+		u.First = o.First
 	}
-	u.Days = u.Days.union(days)
+	if o.Last.After(u.Last) {
+		u.Last = o.Last
+	}
+	u.Days = u.Days.union(o.Days)
+	var ns []int64
+	for _, d := range u.Days.List() {
+		ns = append(ns, of[d])
+	}
+	u.Counts = PackCounts(ns)
 }
 
 // Uses returns the folded uses, ordered by identity, permission, path and the rest.
@@ -185,16 +201,45 @@ func (d Days) union(o Days) Days {
 }
 
 // Until returns the days up to and including last.
-func (d Days) Until(last Day) Days {
+func (d Days) Until(last Day) Days { return d.Between(d.base, last) }
+
+// Between returns the days from first to last, both included.
+func (d Days) Between(first, last Day) Days {
 	out := d.clone()
 	for i := range out.words {
-		for b := 0; b < 64; b++ {
-			if out.base+Day(64*i+b) > last {
-				out.words[i] &^= 1 << b
-			}
+		base := int(out.base) + 64*i
+		if off := int(first) - base; off >= 64 {
+			out.words[i] = 0
+		} else if off > 0 {
+			out.words[i] &= ^uint64(0) << off
+		}
+		if off := int(last) - base; off < 0 {
+			out.words[i] = 0
+		} else if off < 63 {
+			out.words[i] &= 1<<(off+1) - 1
 		}
 	}
 	return out
+}
+
+// Has reports whether a day is in the set.
+func (d Days) Has(day Day) bool {
+	off := day - d.base
+	return off >= 0 && int(off) < 64*len(d.words) && d.words[off/64]>>(off%64)&1 == 1
+}
+
+// meets reports whether some day is in both sets.
+func (d Days) meets(o Days) bool {
+	if d.base > o.base {
+		d, o = o, d
+	}
+	skip := int(o.base-d.base) / 64
+	for i := 0; i < len(o.words) && skip+i < len(d.words); i++ {
+		if d.words[skip+i]&o.words[i] != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Union returns the days of d or o; neither is changed.
@@ -210,14 +255,16 @@ func (d Days) Count() int {
 }
 
 // Since returns how many days of the set are from or later.
-func (d Days) Since(from Day) int {
-	n := 0
-	for _, day := range d.List() {
-		if day >= from {
-			n++
+func (d Days) Since(from Day) int { return d.Between(from, d.base+Day(64*len(d.words))).Count() }
+
+// Last returns the last day of the set; false when it is empty.
+func (d Days) Last() (Day, bool) {
+	for i := len(d.words) - 1; i >= 0; i-- {
+		if w := d.words[i]; w != 0 {
+			return d.base + Day(64*i+63-bits.LeadingZeros64(w)), true
 		}
 	}
-	return n
+	return 0, false
 }
 
 // List returns the days in order.

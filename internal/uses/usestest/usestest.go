@@ -140,7 +140,7 @@ func same(t *testing.T, when string, got, want []usage.Use) {
 func summary(gs []usage.Group) []string {
 	var out []string
 	for _, g := range gs {
-		out = append(out, fmt.Sprint(g.Key, g.Service, g.Uses, g.Count, g.Cut, g.First.UTC(), g.Last.UTC(), g.Days.List()))
+		out = append(out, fmt.Sprint(g.Key, g.Service, g.Uses, g.Count, g.AtLeast, g.First.UTC(), g.Last.UTC(), g.Days.List()))
 	}
 	return out
 }

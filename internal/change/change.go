@@ -32,13 +32,16 @@ var (
 
 // A Change is a list of steps and why they are taken.
 type Change struct {
-	ID     string        `json:"id"`
-	Source string        `json:"source"`
-	For    model.ID      `json:"for,omitzero"`
-	Fence  string        `json:"fence,omitempty"` // file it came from
-	Undoes string        `json:"undoes,omitempty"`
-	Reason string        `json:"reason,omitempty"`
-	Steps  []source.Step `json:"steps"`
+	ID     string   `json:"id"`
+	Source string   `json:"source"`
+	For    model.ID `json:"for,omitzero"`
+	Fence  string   `json:"fence,omitempty"` // file it came from
+	Undoes string   `json:"undoes,omitempty"`
+	Reason string   `json:"reason,omitempty"`
+	// Unplaced counts calls that are not placed and may be of what goes: whoever carried
+	// the change out took the risk.
+	Unplaced int64         `json:"accepted_unplaced_calls,omitempty"`
+	Steps    []source.Step `json:"steps"`
 
 	// Format is that of the documents in Steps; entries of before name none.
 	Format int `json:"format,omitempty"`
@@ -222,6 +225,9 @@ func Guards(in GuardInput) []string {
 	}
 	if breaks > 0 {
 		no("the rehearsal failed: %d uses would break (see: clipfence rehearse)", breaks)
+	}
+	if n := len(in.Rehearsal.Unplaced); n > 0 && !in.Rehearsal.Accepted {
+		no("the rehearsal failed: %d uses are not placed and may be of what goes (see: clipfence rehearse; with --accept-unplaced the risk is yours, and in the ledger)", n)
 	}
 	for _, n := range orphaned(g, in.Fence) {
 		no("nobody could change grants on %s any more: %s is the last administrator there", n, who)

@@ -328,7 +328,7 @@ func TestGuards(t *testing.T) {
 		}
 	}
 	r := newRig(t)
-	if res := rehearse.Run(r.engine, r.fence, nil, gauge.DefaultWeights); len(res.Widened) != 0 {
+	if res := rehearse.Run(r.engine, r.fence, nil, nil, gauge.DefaultWeights); len(res.Widened) != 0 {
 		t.Errorf("the rig's fence widens: %v", res.Widened)
 	}
 }

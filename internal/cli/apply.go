@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) applyCmd() *cobra.Command {
-	var yes, dry bool
+	var yes, dry, accept bool
 	var resume, reason string
 	var wait durationFlag
 	cmd := &cobra.Command{
@@ -43,20 +43,21 @@ clipfence undo.`,
 				if resume != "" {
 					return w.resume(cmd, resume, yes, dry)
 				}
-				return w.apply(cmd, args[0], reason, yes, dry)
+				return w.apply(cmd, args[0], reason, yes, dry, accept)
 			})
 		},
 	}
 	f := cmd.Flags()
 	f.BoolVar(&yes, "yes", false, "do it without being asked")
 	f.BoolVar(&dry, "dry-run", false, "guard and preview only")
+	f.BoolVar(&accept, "accept-unplaced", false, acceptUsage)
 	f.StringVar(&resume, "resume", "", "go on with a change that was interrupted or failed")
 	f.StringVar(&reason, "reason", "", "why; kept in the ledger")
 	f.Var(&wait, "wait", "how long to wait until a step is visible (default: wait of clipfence.yaml)")
 	return cmd
 }
 
-func (w *workspace) apply(cmd *cobra.Command, arg, reason string, yes, dry bool) error {
+func (w *workspace) apply(cmd *cobra.Command, arg, reason string, yes, dry, accept bool) error {
 	ctx := cmd.Context()
 	_, history, err := w.history(ctx)
 	if err != nil {
@@ -70,7 +71,7 @@ func (w *workspace) apply(cmd *cobra.Command, arg, reason string, yes, dry bool)
 	if err != nil {
 		return err
 	}
-	r, err := w.rehearse(cmd, f, s)
+	r, err := w.rehearse(cmd, f, s, accept)
 	if err != nil {
 		return err
 	}
@@ -87,6 +88,9 @@ func (w *workspace) apply(cmd *cobra.Command, arg, reason string, yes, dry bool)
 		return err
 	}
 	ch := &change.Change{ID: change.NextID(history), Source: s.Name, For: f.For, Fence: w.relative(name), Reason: reason, Steps: steps}
+	for _, u := range r.Unplaced {
+		ch.Unplaced += u.Use.Count
+	}
 	head := fmt.Sprintf("%s: %s for %s, danger %d -> %d", ch.ID, render.Plural(len(steps), "step"), f.For, int(r.Before+0.5), int(r.After+0.5))
 	return w.carryOut(ctx, c, s.Source, ch, fresh, head, yes, dry)
 }

@@ -243,6 +243,7 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 			rows = append(rows, r)
 		}
 		d.Head += fmt.Sprintf("%s, %s: evidence complete for %s of what is granted. ", src.Name, spanWords(span), render.Percent(res.Observable))
+		d.Lines = append(d.Lines, placedLines(res.Placement)...)
 		blind, who := 0, 0
 		for _, st := range res.Standings {
 			if st.Unobservable > 0 {

@@ -106,7 +106,7 @@ func (w *workspace) draft(s *surveyed, in *gauge.Input, res *gauge.Result, ids [
 		if err := replaceFile(name, fencefile.Write(f, fmt.Sprintf("evidence complete for %s of what is granted", render.Percent(res.Observable)))); err != nil {
 			return err
 		}
-		r := rehearse.Run(s.engine, f, nil, in.Weights)
+		r := rehearse.Run(s.engine, f, nil, nil, in.Weights)
 		x := row{f.For, len(f.Replaces), len(f.Leaves), len(f.Allow), len(f.GivenUp()), int(r.Before + 0.5), int(r.After + 0.5), name}
 		rows = append(rows, x)
 		t.Row(render.C(id.String()), render.C(fmt.Sprint(x.Replaces+x.Leaves)), render.C(fmt.Sprint(x.Lines)), render.C(render.Count(x.GivesUp)), render.C(fmt.Sprintf("%d -> %d", x.Before, x.After)), render.C(w.relative(name)))

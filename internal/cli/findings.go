@@ -51,11 +51,11 @@ is not listed until that reason runs out.`,
 		Example: "  clipfence findings\n  clipfence findings --fail-on high\n  clipfence findings show f-1a2b3c4d\n  clipfence findings waive f-1a2b3c4d --reason 'renewal in March' --until 2027-03-31T00:00:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd.Context(), func(w *workspace) error {
-				rows, err := w.findings(cmd.Context(), window.Duration)
+				rows, placed, err := w.findings(cmd.Context(), window.Duration)
 				if err != nil {
 					return err
 				}
-				return a.listFindings(rows, kind.value, severity.value, failOn.value, all, waived)
+				return a.listFindings(rows, placed, kind.value, severity.value, failOn.value, all, waived)
 			})
 		},
 	}
@@ -70,24 +70,33 @@ is not listed until that reason runs out.`,
 	return cmd
 }
 
-func (w *workspace) findings(ctx context.Context, window model.Duration) ([]findingRow, error) {
+// findings returns the findings of every source that the command is about, the worst
+// first, and what share of the calls behind them is placed.
+func (w *workspace) findings(ctx context.Context, window model.Duration) ([]findingRow, []string, error) {
 	sources, err := w.each()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	waivers, err := w.store.Waivers(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	rows := []findingRow{}
+	var placed []string
 	for _, src := range sources {
 		s, in, res, err := w.gauged(ctx, src, window)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		x, err := w.asIndexed(ctx, s)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
+		}
+		for _, l := range placedLines(res.Placement) {
+			if len(sources) > 1 {
+				l = src.Name + ": " + l
+			}
+			placed = append(placed, l)
 		}
 		found := gauge.Findings(in, res)
 		for _, f := range append(found, posture.Findings(in, res, x.Index, x.matter(), found)...) {
@@ -107,12 +116,12 @@ func (w *workspace) findings(ctx context.Context, window model.Duration) ([]find
 		y, _ := gauge.ParseSeverity(b.Severity)
 		return cmp.Or(cmp.Compare(y, x), cmp.Compare(b.Danger, a.Danger))
 	})
-	return rows, nil
+	return rows, placed, nil
 }
 
 var severityTone = map[string]render.Tone{"critical": render.Bad, "high": render.Bad, "medium": render.Warn, "low": render.Plain}
 
-func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all, waived bool) error {
+func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, failOn string, all, waived bool) error {
 	const most = 20
 	least, _ := gauge.ParseSeverity(severity)
 	t := render.Table{Columns: []render.Column{{Name: "SEVERITY"}, {Name: "DANGER", Right: true}, {Name: "ID"}, {Name: "KIND"}, {Name: "IDENTITY"}, {Name: "WHAT", Wrap: true}}}
@@ -150,7 +159,7 @@ func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
 	}
-	d := &render.Doc{Head: "Nothing found", Value: kept}
+	d := &render.Doc{Head: "Nothing found", Lines: placed, Value: kept}
 	if len(kept) > 0 {
 		d.Head = render.Plural(len(kept), "finding") + ": " + strings.Join(parts, ", ")
 		d.Tables = []render.Table{t}
@@ -176,7 +185,7 @@ func (a *app) listFindings(rows []findingRow, kind, severity, failOn string, all
 }
 
 func (w *workspace) finding(ctx context.Context, id string) (*findingRow, error) {
-	rows, err := w.findings(ctx, 0)
+	rows, _, err := w.findings(ctx, 0)
 	if err != nil {
 		return nil, err
 	}

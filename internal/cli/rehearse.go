@@ -3,23 +3,28 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"clipfence/internal/config"
 	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
 	"clipfence/internal/render"
 )
 
 func (a *app) rehearseCmd() *cobra.Command {
-	var all bool
+	var all, accept bool
 	cmd := &cobra.Command{
 		Use: "rehearse FENCE", Short: "Try a fence: what goes, what stays, what would break", Args: cobra.ExactArgs(1),
 		Long: `Replay every observed call of everybody whom a fence touches, prove by containment
 that it widens nothing, and say what goes and what stays. Exit code 1 when it
-would break something that it does not name under gives_up, or widens anything.`,
+would break something that it does not name under gives_up, widens anything, or takes
+away what a call may have been a use of that cannot be placed.`,
 		Example:           "  clipfence rehearse workload/ticket-export",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -28,7 +33,7 @@ would break something that it does not name under gives_up, or widens anything.`
 				if err != nil {
 					return err
 				}
-				r, err := w.rehearse(cmd, f, s)
+				r, err := w.rehearse(cmd, f, s, accept)
 				if err != nil {
 					return err
 				}
@@ -43,15 +48,27 @@ would break something that it does not name under gives_up, or widens anything.`
 		},
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "list everything, not only the first lines")
+	cmd.Flags().BoolVar(&accept, "accept-unplaced", false, acceptUsage)
 	return cmd
 }
 
-func (w *workspace) rehearse(cmd *cobra.Command, f *draft.Fence, s *surveyed) (*rehearse.Result, error) {
+func (w *workspace) rehearse(cmd *cobra.Command, f *draft.Fence, s *surveyed, accept bool) (*rehearse.Result, error) {
 	uses, _, err := w.uses(cmd.Context(), s)
 	if err != nil {
 		return nil, err
 	}
-	return rehearse.Run(s.engine, f, uses, w.weights()), nil
+	in, err := w.placing(cmd.Context(), s)
+	if err != nil {
+		return nil, err
+	}
+	window := w.Window
+	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil {
+		window = d
+	}
+	placed := gauge.Place(s.engine, uses, usage.WindowOf(w.app.now(), int(time.Duration(window).Hours()/24)), in)
+	r := rehearse.Run(s.engine, f, uses, placed, w.weights())
+	r.Accepted = accept
+	return r, nil
 }
 
 type rehearsalValue struct {
@@ -61,11 +78,23 @@ type rehearsalValue struct {
 	After    int                `json:"danger_after"`
 	Replayed int                `json:"uses_replayed"`
 	Calls    int64              `json:"calls_replayed"`
-	Odd      int                `json:"uses_the_estate_does_not_explain"`
+	Odd      int                `json:"uses_that_only_the_past_explains"`
+	Unplaced []unplacedRow      `json:"unplaced"`
 	Widened  []string           `json:"widened"`
 	Broken   []brokenRow        `json:"broken"`
 	Goes     []model.Permission `json:"goes"`
 	Stays    []model.Permission `json:"stays"`
+}
+
+const acceptUsage = "take the risk of calls that cannot be placed and may be of what goes; a change records it in the ledger"
+
+type unplacedRow struct {
+	Identity   model.ID         `json:"identity"`
+	Permission model.Permission `json:"permission"`
+	Path       model.Path       `json:"path"`
+	Calls      int64            `json:"calls"`
+	Last       time.Time        `json:"last"`
+	Why        gauge.Reason     `json:"why" doc:"path, operation, caller or grant: what keeps it from being placed"`
 }
 
 type brokenRow struct {
@@ -78,7 +107,7 @@ type brokenRow struct {
 }
 
 func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name string, all bool) *render.Doc {
-	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5), Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Widened: []string{}, Broken: []brokenRow{}, Goes: []model.Permission{}, Stays: []model.Permission{}}
+	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5), Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{}, Goes: []model.Permission{}, Stays: []model.Permission{}}
 	d := &render.Doc{}
 	add := func(ok bool, good, bad string) {
 		if ok {
@@ -97,9 +126,19 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 	if r.OK() {
 		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and nothing observed breaks; danger %d -> %d", f.For, render.Plural(len(r.Goes), "permission"), len(r.Stays), v.Before, v.After)
 	} else {
-		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s widened, %s would break", f.For, render.Plural(len(r.Widened), "line"), render.Plural(unnamed, "use"))
+		var why []string
+		for _, x := range []struct {
+			n    int
+			what string
+		}{{len(r.Widened), "line would widen access"}, {unnamed, "use would break"}, {len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
+			if x.n > 0 {
+				one, rest, _ := strings.Cut(x.what, " ")
+				why = append(why, render.Plural(x.n, one)+" "+rest)
+			}
+		}
+		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why, ", "))
 	}
-	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for names nobody has seen yet)", fmt.Sprintf("%d permissions on places lie outside every grant that is replaced", len(r.Widened)))
+	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes", render.Plural(len(r.Widened), "line")))
 	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"), render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"), render.Count(r.Replayed)))
 	if given := len(r.Broken) - unnamed; given > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there", render.Plural(given, "use")))
@@ -108,10 +147,33 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay", render.Plural(n, "permission")))
 	}
 	if r.Odd > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of the log are not explained by today's grants (an older grant, a condition); they are not counted", render.Plural(r.Odd, "use")))
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of the log are explained by the past only: what allowed them is gone already", render.Plural(r.Odd, "use")))
+	}
+	if n := len(r.Unplaced); n > 0 {
+		calls := int64(0)
+		for i, u := range r.Unplaced {
+			calls += u.Use.Count
+			v.Unplaced = append(v.Unplaced, unplacedRow{u.Use.Principal(), u.Use.Permission, u.Use.Path, u.Use.Count, u.Use.Last, u.Why})
+			if i < 5 || all {
+				d.Lines = append(d.Lines, fmt.Sprintf("       %s: %s on %s, %s", u.Use.Principal(), u.Use.Permission, u.Use.Path, reasonWords[u.Why]))
+			}
+		}
+		text := fmt.Sprintf("%s, %s, cannot be placed and may be of what goes", render.Plural(n, "use"), render.Plural(int(calls), "call"))
+		at := len(d.Lines) - min(n, 5)
+		if all {
+			at = len(d.Lines) - n
+		}
+		word := "  FAIL "
+		if r.Accepted {
+			word, text = "  note ", text+": taken at your risk (--accept-unplaced)"
+		}
+		d.Lines = slices.Insert(d.Lines, at, word+text)
 	}
 	for i, wd := range r.Widened {
 		text := fmt.Sprintf("line %d of allow: %s on %s", wd.Line+1, wd.Permission, wd.Where)
+		if wd.Line < 0 {
+			text = fmt.Sprintf("leaves: denial %s holds those in %s; who leaves it may do more", wd.Denial, wd.Group)
+		}
 		v.Widened = append(v.Widened, text)
 		if i < 10 || all {
 			d.Lines = append(d.Lines, "       "+text)
@@ -180,8 +242,8 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 	d.Value, d.Rows = v, v.Broken
 	if r.OK() {
 		d.Next = []string{"clipfence apply " + name}
-	} else {
-		d.Next = []string{"edit " + name + " and rehearse again"}
+	} else if d.Next = []string{"edit " + name + " and rehearse again"}; len(r.Unplaced) > 0 {
+		d.Next = append(d.Next, "clipfence uses --unplaced")
 	}
 	return d
 }

@@ -75,6 +75,7 @@ type surveyRow struct {
 	LogFrom  time.Time      `json:"log_from,omitzero"`
 	LogTo    time.Time      `json:"log_to,omitzero"`
 	Seconds  float64        `json:"seconds"`
+	Calls    placedRow      `json:"calls" doc:"of all that is kept of its log"`
 }
 
 func (w *workspace) survey(ctx context.Context, sources []config.Source, noLogs bool) error {
@@ -88,6 +89,14 @@ func (w *workspace) survey(ctx context.Context, sources []config.Source, noLogs 
 		}
 		if err != nil {
 			return err
+		}
+		if !noLogs {
+			placed, err := w.placed(ctx, s)
+			if err != nil {
+				return err
+			}
+			row.Calls = placedRowOf(&placed.Tally)
+			d.Lines = append(d.Lines, placedLines(placed)...)
 		}
 		row.Seconds = time.Since(start).Seconds()
 		rows = append(rows, row)

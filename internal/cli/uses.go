@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/render"
@@ -34,10 +35,10 @@ type useRow struct {
 }
 
 type usesFlags struct {
-	identity, actingFor, permission, path, by, out string
-	window                                         windowFlag
-	outcome                                        choice
-	denied, all, strangers, unmapped, whole        bool
+	identity, actingFor, permission, path, by, out    string
+	window                                            windowFlag
+	outcome                                           choice
+	denied, all, strangers, unmapped, whole, unplaced bool
 }
 
 func (a *app) usesCmd() *cobra.Command {
@@ -51,7 +52,9 @@ call, a bar as high as the share of days with one.
 
 --denied shows the calls that were refused. --strangers lists callers that the
 estate does not know, --unmapped the operations that its catalogue does not, with an
-example each: aliases and an operations file in clipfence.yaml bring them home.
+example each: aliases and an operations file in clipfence.yaml bring them home; a caller
+that is nobody here is waived under strangers. --unplaced lists every call that cannot be
+placed, and why: what it may have been is not called unused.
 With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 		Example: `  clipfence uses workload/ticket-export
   clipfence uses --permission 'stow/*:*' --path '/mooring/**' --by identity,path
@@ -59,6 +62,7 @@ With --out FILE.parquet the rows go on to whatever reads Parquet.`,
   clipfence uses person/ingrid.vaage --as-of 2026-10-01T00:00:00Z --window 7d
   clipfence uses --strangers
   clipfence uses --unmapped
+  clipfence uses --unplaced
   clipfence uses --by identity,permission,path --all --out uses.parquet`,
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -71,6 +75,8 @@ With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 					return w.strangers(cmd.Context())
 				case f.unmapped:
 					return w.unmapped(cmd.Context())
+				case f.unplaced:
+					return w.unplaced(cmd.Context(), f.all)
 				}
 				return w.showUses(cmd.Context(), &f)
 			})
@@ -88,6 +94,7 @@ With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 	fl.BoolVar(&f.whole, "whole-paths", false, "with --by path: every path, not the node of the inventory that it belongs to")
 	fl.BoolVar(&f.all, "all", false, "every group, not only the first 30")
 	fl.BoolVar(&f.strangers, "strangers", false, "callers that the estate does not know")
+	fl.BoolVar(&f.unplaced, "unplaced", false, "calls that cannot be placed, and why")
 	fl.BoolVar(&f.unmapped, "unmapped", false, "operations that the catalogue does not know")
 	return cmd
 }
@@ -338,7 +345,7 @@ func (w *workspace) strangers(ctx context.Context) error {
 	d := &render.Doc{Head: render.Plural(len(rows), "caller") + " in the logs that the estate does not list", Value: rows}
 	if len(rows) > 0 {
 		d.Tables = []render.Table{t}
-		d.Notes = []string{"If one is an identity of the estate under another name, say so in clipfence.yaml: aliases: [{log: " + rows[0].Caller.String() + ", is: kind/name}]"}
+		d.Notes = []string{"If one is an identity of the estate under another name, say so in clipfence.yaml: aliases: [{log: " + rows[0].Caller.String() + ", is: kind/name}]; if it is nobody here, waive it: strangers: [" + rows[0].Caller.String() + "]. Until then nobody whose work the same log shows is called idle."}
 	}
 	return w.app.print(d)
 }
@@ -384,8 +391,64 @@ func (w *workspace) unmapped(ctx context.Context) error {
 	d := &render.Doc{Head: render.Plural(len(rows), "operation") + " in the logs that the catalogue does not list", Value: rows}
 	if len(rows) > 0 {
 		d.Tables = []render.Table{t}
-		d.Notes = []string{"They count as activity of their caller, and for no permission. An operations file maps them (clipfence schema operations):",
+		d.Notes = []string{"They count as activity of their caller; until they are mapped, what their caller has of the service is not called unused. An operations file maps them (clipfence schema operations):",
 			"  operations: 1", "  map: [{log: \"" + rows[0].Operation.String() + "\", is: [service/noun:verb]}]"}
+	}
+	return w.app.print(d)
+}
+
+// unplaced lists the calls that cannot be placed.
+func (w *workspace) unplaced(ctx context.Context, all bool) error {
+	const most = 30
+	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "CALLS", Right: true}, {Name: "CALLER"}, {Name: "OPERATION"}, {Name: "PATH", Path: true}, {Name: "LAST"}, {Name: "NOT PLACED: IT IS", Wrap: true}}}
+	type row struct {
+		Source     string           `json:"source"`
+		Caller     model.ID         `json:"caller"`
+		ActingFor  model.ID         `json:"acting_for,omitzero"`
+		Operation  model.Permission `json:"operation"`
+		Path       model.Path       `json:"path"`
+		Calls      int64            `json:"calls"`
+		Last       time.Time        `json:"last"`
+		Why        gauge.Reason     `json:"why" doc:"path, operation, caller or grant"`
+		NoNode     model.Path       `json:"no_such_node,omitzero"`
+		StillHolds bool             `json:"keeps_permissions" doc:"it still keeps permissions from being called unused"`
+	}
+	rows := []row{}
+	d := &render.Doc{}
+	sources, err := w.each()
+	if err != nil {
+		return err
+	}
+	for _, src := range sources {
+		_, in, res, err := w.gauged(ctx, src, 0)
+		if err != nil {
+			return err
+		}
+		d.Lines = append(d.Lines, src.Name+": "+placedWords(&res.Placement.Tally))
+		for _, i := range res.Placement.Unplaced(in.Uses) {
+			u := &in.Uses[i]
+			x := row{src.Name, u.Identity, u.ActingFor, u.Permission, u.Path, u.Count, u.Last, res.Placement.Reasons[i], model.Path{}, res.Placement.Live[i]}
+			why := reasonWords[x.Why]
+			if x.Why == gauge.NoPath {
+				x.NoNode, _ = in.Place.Inventory.Unknown(u.Path)
+				why = "on a path whose " + x.NoNode.String() + " no survey knows"
+			}
+			if !x.StillHolds {
+				why += " (long ago: it keeps nothing any more)"
+			}
+			rows = append(rows, x)
+			if len(t.Rows) < most || all {
+				t.Row(render.C(x.Source), render.C(render.Count(x.Calls)), render.C(x.Caller.String()), render.C(x.Operation.String()), render.C(x.Path.String()), render.C(render.Day(x.Last, w.app.now())), render.C(why))
+			}
+		}
+	}
+	d.Head, d.Value = render.Plural(len(rows), "use")+" that cannot be placed", rows
+	if len(rows) > 0 {
+		d.Tables = []render.Table{t}
+		d.Notes = append(d.Notes, "Mend a path or operation in the log map, or map the operation (operations), then: clipfence survey --reread. Give a caller an alias, or waive it (strangers). Kinds of node that are not listed one and all: semantics.complete of the estate.")
+	}
+	if len(t.Rows) < len(rows) {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Plural(len(rows), "use")))
 	}
 	return w.app.print(d)
 }

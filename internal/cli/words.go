@@ -29,8 +29,13 @@ func judgement(s *gauge.Standing, now time.Time) (string, render.Tone) {
 		}
 		return fmt.Sprintf("idle: silent for %d days, %s before", s.Habit.Silence, s.Habit.Rhythm), render.Bad
 	case gauge.Rare:
-		if due := due(s, now); due > 0 {
-			return fmt.Sprintf("keep: perhaps yearly, due in about %d days", due), render.Good
+		switch s.Habit.Rhythm {
+		case usage.Once, usage.Yearly, usage.Never:
+			if due := due(s, now); due > 0 {
+				return fmt.Sprintf("keep: perhaps yearly, due in about %d days", due), render.Good
+			}
+		default:
+			return fmt.Sprintf("keep: silent for %d days, and its habit (%s) is not over", s.Habit.Silence, s.Habit.Rhythm), render.Good
 		}
 		return "keep: its silence proves nothing yet", render.Good
 	case gauge.New:
@@ -104,7 +109,7 @@ func what(f *gauge.Finding) string {
 	case posture.Outsider:
 		return "from outside, has " + grantWords(f.Grant.Grant)
 	case posture.DeadGrant:
-		return "no layer lets anything of " + grantWords(f.Grant.Grant) + " through"
+		return "nothing lets anything of " + grantWords(f.Grant.Grant) + " through"
 	case posture.IdleDenial:
 		return "denial " + f.Rule + " refuses nothing that anybody it names is granted"
 	case posture.IdleCeiling:

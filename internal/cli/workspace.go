@@ -251,6 +251,9 @@ func (w *workspace) gauged(ctx context.Context, src config.Source, window config
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.engine.Entry(p); return e.LogClass }, s.writerRefused)
 	in := &gauge.Input{Engine: s.engine, Uses: uses, Coverage: cover, AsOf: w.app.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name), Weights: w.weights()}
+	if in.Place, err = w.placing(ctx, s); err != nil {
+		return nil, nil, nil, err
+	}
 	return s, in, gauge.Run(in), nil
 }
 

@@ -119,12 +119,17 @@ func evidence(e draft.Evidence) string {
 		if e.AtLeast {
 			s = "at least " + s
 		}
-		if e.Class == "rare" {
+		switch {
+		case e.Class == "rare":
 			s += ": outside the window, but its habit is not over"
+		case e.Earlier:
+			s += ": before the window; it was used elsewhere since"
 		}
 		return s
 	case "unobservable":
-		return "kept: no log would have shown its use"
+		return "kept: no log would have shown its use here"
+	case "undecidable":
+		return "kept: a call that could not be placed may have used it (clipfence uses --unplaced)"
 	}
 	return ""
 }

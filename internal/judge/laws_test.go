@@ -207,19 +207,33 @@ func TestMonotone(t *testing.T) {
 	}
 }
 
-// uses makes up calls that Mooring lets through, over the last 60 days.
-func (g *random) uses(n int) []usage.Use {
+// uses makes up calls that Mooring lets through: over the last 60 days, or as habits that
+// began and ended at any time in the last 390.
+func (g *random) uses(n int, habits bool) []usage.Use {
 	fold := usage.Fold{}
 	for i := range n {
 		q := g.question()
 		if !g.world.Decide(q.who, q.permission, q.path, q.ctx).Allowed {
 			continue
 		}
-		c := usage.Call{Time: noon.AddDate(0, 0, -1-i%60), Identity: model.MustID(q.who), Permission: model.MustPermission(q.permission), Path: model.MustPath(q.path),
-			Outcome: usage.Done, Network: netip.MustParseAddr(q.ctx.Network.String()), SecondFactor: model.TruthOf(q.ctx.SecondFactor)}
-		fold.Add(c)
+		days := []int{1 + i%60}
+		if habits {
+			days = nil
+			from, step := g.r.IntN(390), 1+g.r.IntN(40)
+			for d := from; d < min(390, from+g.r.IntN(300)+1); d += step {
+				days = append(days, 1+d)
+			}
+		}
+		for _, d := range days {
+			fold.Add(g.call(q, d))
+		}
 	}
 	return fold.Uses()
+}
+
+func (g *random) call(q question, ago int) usage.Call {
+	return usage.Call{Time: noon.AddDate(0, 0, -ago), Identity: model.MustID(q.who), Permission: model.MustPermission(q.permission), Path: model.MustPath(q.path),
+		Outcome: usage.Done, Network: netip.MustParseAddr(q.ctx.Network.String()), SecondFactor: model.TruthOf(q.ctx.SecondFactor)}
 }
 
 // TestDraftsNarrow is laws 4 and 5: a draft allows nothing that was not allowed,
@@ -231,14 +245,24 @@ func TestDraftsNarrow(t *testing.T) {
 		g := newRandom(seed + 20_000)
 		e := g.estate(t)
 		eng := engine.New(e)
-		uses := g.uses(150)
+		uses := g.uses(150, seed%4 > 1)
 		var cover []model.CoverageRecord
 		if seed%3 > 0 {
 			for _, s := range services {
 				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all", Written: true})
+				for range g.r.IntN(3) { // and off, or on for a while only, here and there
+					cover = append(cover, model.CoverageRecord{Node: model.MustPath(g.pick(g.paths)), Service: s, LogClass: "all", Written: g.r.IntN(2) == 0, Since: noon.AddDate(0, 0, -g.r.IntN(200))})
+				}
 			}
 		}
-		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, usage.Read{First: noon.AddDate(0, 0, -200), Ends: []time.Time{noon}}), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -200)}
+		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, usage.Read{First: noon.AddDate(0, 0, -400), Ends: []time.Time{noon}}), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -400)}
+		if seed%5 == 0 { // somebody whose habit is not over has its rights, whatever the source remembers
+			for i := range e.Identities {
+				if g.r.IntN(3) == 0 {
+					e.Identities[i].LastSeen = noon.AddDate(0, 0, -g.r.IntN(400))
+				}
+			}
+		}
 		res := gauge.Run(in)
 		for _, st := range res.Standings {
 			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0})
@@ -257,7 +281,10 @@ func TestDraftsNarrow(t *testing.T) {
 			if err := f.Validate(e); err != nil {
 				t.Fatalf("seed %d: %s: %v\n%s", seed, st.ID, err, text)
 			}
-			r := rehearse.Run(eng, f, uses, gauge.DefaultWeights)
+			r := rehearse.Run(eng, f, uses, res.Placement, gauge.DefaultWeights)
+			if len(r.Unplaced) > 0 {
+				t.Fatalf("seed %d: %s: takes away what may have been used: %+v\n%s", seed, st.ID, r.Unplaced[0], text)
+			}
 			if len(r.Widened) > 0 || r.After > r.Before+1e-9 {
 				t.Fatalf("seed %d: %s: widened %v, danger %f -> %f\n%s", seed, st.ID, r.Widened, r.Before, r.After, text)
 			}
@@ -377,7 +404,7 @@ func TestWideningIsSeen(t *testing.T) {
 		{"for longer", draft.Allow{Do: do("s/o:r"), Where: on("/m/d/**"), Until: noon.Add(time.Hour)}, true},
 	} {
 		f := &draft.Fence{Version: 1, For: model.MustID("m:person/a"), Replaces: []string{"1", "2", "3"}, Allow: []draft.Allow{tt.line}}
-		r := rehearse.Run(eng, f, nil, gauge.DefaultWeights)
+		r := rehearse.Run(eng, f, nil, nil, gauge.DefaultWeights)
 		if got := len(r.Widened) > 0; got != tt.wider {
 			t.Errorf("%s: widened = %t (%v), want %t", tt.name, got, r.Widened, tt.wider)
 		}

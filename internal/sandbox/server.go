@@ -195,9 +195,13 @@ func (c *Cloud) about(q *request) (any, error) {
 	defer c.mu.Unlock()
 	return map[string]any{
 		"protocol": "bridge/2", "source": strings.Split(q.world.Root()+"//", "/")[1], "root": q.world.Root(),
-		"revision": c.revision, "you": q.who, "time": q.now, "collections": Kinds, "last_seen": true, "rights": Rights,
+		"revision": c.revision, "you": q.who, "time": q.now, "collections": Kinds, "last_seen": true, "complete": completeKinds, "rights": Rights,
 	}, nil
 }
+
+// completeKinds are the kinds of node that Mooring lists one and all; what lies inside a
+// box or a library is in no list.
+var completeKinds = []string{"harbour", "pier", "berth", "box", "rack", "tray", "library", "rig", "helper", "errand", "secret", "net"}
 
 // Rights says which permission each operation on a collection takes, as "kind:operation";
 // the bridge tells it, so that whoever connects to one can check what it may do.

@@ -387,6 +387,25 @@ func (s *Store) Estate(ctx context.Context, src string, survey int64) (*model.Es
 	return e, *at, err
 }
 
+// KnownNodes returns the path of every node that some survey of a source lists that is
+// kept, each once.
+func (s *Store) KnownNodes(ctx context.Context, src string) ([]model.Path, error) {
+	var out []model.Path
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var text string
+		if err := scan(&text); err != nil {
+			return err
+		}
+		p, err := model.ParsePath(text)
+		if err != nil {
+			return fmt.Errorf("%w: a node: %v", ErrDamaged, err)
+		}
+		out = append(out, p)
+		return nil
+	}, `select distinct id from records where kind = ? and survey in (select id from surveys where source = ? and finished is not null)`, source.Nodes, src)
+	return out, err
+}
+
 func put(e *model.Estate, kind string, value []byte) error {
 	switch kind {
 	case source.Permissions:

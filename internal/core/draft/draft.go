@@ -109,11 +109,12 @@ type Allow struct {
 
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
-	Class string // used, rare, unobservable or too-new
+	Class string // used, rare, unobservable or undecidable
 	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int
 
 	AtLeast bool // Count is the least that there were
+	Earlier bool // all of it is from before the window, in which the permission was used elsewhere
 	First   time.Time
 	Last    time.Time
 }
@@ -237,7 +238,7 @@ func idle(f *Fence, in *gauge.Input, s *gauge.Standing) (*Fence, error) {
 		f.Replaces = append(f.Replaces, g.Grant.ID)
 	}
 	for _, m := range e.Memberships {
-		if m.Member == s.ID {
+		if m.Member == s.ID && Denied(in.Engine, m.Group) == "" { // whoever leaves a denial behind gains
 			f.Leaves = append(f.Leaves, m.Group)
 		}
 	}
@@ -245,13 +246,51 @@ func idle(f *Fence, in *gauge.Input, s *gauge.Standing) (*Fence, error) {
 		return nil, fmt.Errorf("%s: %w: it has no grant and no group", s.ID, ErrNothing)
 	}
 	d := &drafter{e: e}
-	for _, h := range s.Holdings {
-		if g := &e.Grants[h.Grant]; !g.To.Open() {
-			d.giveUp(g.Where, h.Perms)
+	// Also what some rule refuses today, at some times or places, was used once.
+	for _, st := range in.Engine.Closure(s.ID) {
+		if st.ID.Open() {
+			continue
+		}
+		for _, i := range in.Engine.GrantsTo(st.ID) {
+			d.giveUp(e.Grants[i].Where, in.Engine.GrantPerms(&e.Grants[i]))
+		}
+	}
+	// And what only a group that is left spares it.
+	spares := func(unless []model.ID) bool {
+		return slices.ContainsFunc(f.Leaves, func(left model.ID) bool {
+			return slices.ContainsFunc(in.Engine.Closure(left), func(st engine.Standing) bool { return !st.ID.Open() && slices.Contains(unless, st.ID) })
+		})
+	}
+	for _, r := range e.Denials {
+		if spares(r.Unless) {
+			d.giveUp(r.Where, in.Engine.SetPerms([]model.Rights{r.Rights}))
+		}
+	}
+	for _, r := range e.Guardrails {
+		if spares(r.Unless) {
+			refused := engine.NewBits(len(e.Catalogue))
+			for i := range e.Catalogue {
+				refused.Set(i)
+			}
+			refused.AndNot(in.Engine.SetPerms([]model.Rights{r.Rights}))
+			d.giveUp([]model.PathPattern{r.Node.Below()}, refused)
 		}
 	}
 	f.GivesUp = d.givesUp()
 	return f, nil
+}
+
+// Denied returns a denial that holds members of a group because they are in it, or "":
+// who leaves such a group may do more than before.
+func Denied(g *engine.Engine, group model.ID) string {
+	for _, s := range g.Closure(group) {
+		for i := range g.Estate.Denials {
+			if d := &g.Estate.Denials[i]; !s.ID.Open() && slices.Contains(d.To, s.ID) {
+				return d.ID
+			}
+		}
+	}
+	return ""
 }
 
 type drafter struct {
@@ -322,11 +361,14 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	if t.TooNew.Count() > 0 {
 		return
 	}
+	if t.Held.Count() > 0 {
+		return
+	}
 	keep := t.Keep()
 	if d.o.GiveUpUnobservable {
 		keep.AndNot(t.Unobservable)
 	}
-	lines, still := d.lines(t, keep)
+	lines := d.lines(t, keep)
 	before := d.in.Weights.Danger(d.r.Scale.Pairs(t.Perms, t.Grant.Where))
 	var after []gauge.Part
 	for _, a := range lines {
@@ -337,19 +379,20 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	}
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
 	d.fence.Allow = append(d.fence.Allow, lines...)
-	// What the lines keep, if only somewhere, or a grant that stays gives as well, is
-	// not named: a use of it that would be refused is a fault of the draft.
+	// What is kept, if only somewhere, is not named: a use of it that would be refused is
+	// a fault of the draft.
 	gone := t.Perms.Clone()
-	gone.AndNot(still)
-	for _, a := range lines {
-		gone.AndNot(d.g.SetPerms(a.Sets(d.g)))
+	gone.AndNot(keep)
+	for i := range t.Unobservable.All() { // kept where it is blind; where it was used once, that is over
+		if t.Use[i] != nil {
+			gone.Set(i)
+		}
 	}
 	d.giveUp(t.Grant.Where, gone)
 }
 
-// lines returns what stands in place of a grant, and what was left out because a grant
-// that stays gives it as well.
-func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) (lines []Allow, still engine.Bits) {
+// lines returns what stands in place of a grant.
+func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) []Allow {
 	places := map[place]engine.Bits{}
 	at := func(on model.PathPattern, class string) engine.Bits {
 		p := place{on, class}
@@ -363,7 +406,7 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) (lines []Allow, 
 	spots := map[model.Path]*spot{}
 	for i := range keep.All() {
 		pu := t.Use[i]
-		if pu == nil || t.Unobservable.Has(i) {
+		if pu == nil || !t.Used.Has(i) && !t.Rare.Has(i) || t.Frozen.Has(i) {
 			continue
 		}
 		for path, at := range pu.Paths {
@@ -379,34 +422,43 @@ func (d *drafter) lines(t *gauge.GrantResult, keep engine.Bits) (lines []Allow, 
 	for c, s := range spots {
 		narrow[c] = d.narrowest(c, s.paths, t.Grant.Where)
 	}
-	for i := range keep.All() {
-		pu := t.Use[i]
-		class := "used"
-		if t.Rare.Has(i) {
-			class = "rare"
-		}
-		if pu == nil || t.Unobservable.Has(i) {
-			if !t.Rare.Has(i) {
-				class = "unobservable"
-			}
-			for _, on := range t.Grant.Where {
-				at(on, class).Set(i)
-			}
-			continue
-		}
-		for path := range pu.Paths {
-			on := narrow[d.container(path)]
-			if on.IsZero() {
-				for _, on := range t.Grant.Where {
-					at(on, class).Set(i)
-				}
-				continue
-			}
+	all := func(i int, class string) {
+		for _, on := range t.Grant.Where {
 			at(on, class).Set(i)
 		}
 	}
-	still = d.dropCovered(t, places)
-	return d.merge(t, places), still
+	for i := range keep.All() {
+		// A call that is not placed may have been anywhere.
+		if t.Frozen.Has(i) {
+			all(i, "undecidable")
+			continue
+		}
+		dark := t.Dark[i]
+		if d.o.GiveUpUnobservable {
+			dark = nil
+		}
+		for _, on := range dark {
+			at(on, "unobservable").Set(i)
+		}
+		class := "used"
+		switch {
+		case t.Unobservable.Has(i):
+			continue
+		case t.Rare.Has(i):
+			class = "rare"
+		}
+		for path := range t.Use[i].Paths {
+			on := narrow[d.container(path)]
+			switch {
+			case on.IsZero():
+				all(i, class)
+			case !model.PathPatternsContain(dark, on):
+				at(on, class).Set(i)
+			}
+		}
+	}
+	d.dropCovered(t, places)
+	return d.merge(t, places)
 }
 
 // container returns the node of the inventory that holds a path: a node with
@@ -475,9 +527,8 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days, withi
 	return model.PathPattern{}
 }
 
-// dropCovered takes out of places what grants that stay give as well, and returns it.
-func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits) engine.Bits {
-	still := engine.NewBits(len(d.e.Catalogue))
+// dropCovered takes out of places what grants that stay give as well.
+func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits) {
 	cond := t.Grant.Condition()
 	covered := func(p int, on model.PathPattern) bool {
 		for _, st := range d.g.Closure(t.Grant.To) {
@@ -499,14 +550,12 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]engine.Bits
 		for i := range perms.All() {
 			if covered(i, p.on) {
 				perms.Clear(i)
-				still.Set(i)
 			}
 		}
 		if perms.Count() == 0 {
 			delete(places, p)
 		}
 	}
-	return still
 }
 
 // merge turns places into lines: places that need the same permissions share one,
@@ -547,41 +596,44 @@ next:
 	return out
 }
 
+// evidence sums up what a line rests on: the calls on its places, those in the window or,
+// where there are none in it, all that are known.
 func (d *drafter) evidence(t *gauge.GrantResult, perms engine.Bits, on []model.PathPattern, class string) Evidence {
-	ev := Evidence{Class: class}
+	in, ever := Evidence{Class: class}, Evidence{Class: class}
 	var days usage.Days
 	for i := range perms.All() {
 		pu := t.Use[i]
 		if pu == nil {
 			continue
 		}
-		for path, at := range pu.Paths { // only what lies on the places of the line
+		for path, at := range pu.Paths {
 			if !slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(path) }) {
 				continue
 			}
-			n := at.InWindow
-			if class == "rare" { // used before the window
-				n = at.Count
-			}
-			if n == 0 {
-				continue
-			}
-			ev.Count += n
-			ev.AtLeast = ev.AtLeast || at.AtLeast
 			days = days.Union(at.Days)
-			if ev.First.IsZero() || at.First.Before(ev.First) {
-				ev.First = at.First
-			}
-			if at.Last.After(ev.Last) {
-				ev.Last = at.Last
+			ever.add(at.Count, at)
+			if at.InWindow > 0 {
+				in.add(at.InWindow, at)
 			}
 		}
 	}
-	if class != "rare" {
-		days = days.Between(d.r.Window.First(), d.r.Window.Last())
+	ever.Days, in.Days = days.Count(), days.Between(d.r.Window.First(), d.r.Window.Last()).Count()
+	if in.Count > 0 && class != "rare" {
+		return in
 	}
-	ev.Days = days.Count()
-	return ev
+	ever.Earlier = class == "used"
+	return ever
+}
+
+func (e *Evidence) add(n int64, at *gauge.PathUse) {
+	e.Count += n
+	e.AtLeast = e.AtLeast || at.AtLeast
+	if e.First.IsZero() || at.First.Before(e.First) {
+		e.First = at.First
+	}
+	if at.Last.After(e.Last) {
+		e.Last = at.Last
+	}
 }
 
 // fits finds the role that gives the permissions, nothing that the grant did not

@@ -80,6 +80,10 @@ func TestFromUse(t *testing.T) {
 		{"too new", "grant g1 workload/a stow/item:* /m/** new\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-5", "nothing to narrow"},
 		{"no log", "grant g1 workload/a stow/item:* /m/**\nlog off\nused workload/a muster/grant:give /m/berth:x 1-9", "nothing to narrow"},
 		{"some without a log", "grant g1 workload/a quiet/*:*,stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; quiet/thing:do /m/** (unobservable); stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"used where the log is on, and blind where it is off", "grant g1 workload/a stow/item:* /m/**\nnode /m/berth:y\nnode /m/berth:y/box:c\nlog /m/berth:y off\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); stow/item:change,stow/item:find,stow/item:read /m/berth:y/** (unobservable)"},
+		{"a call on a place that is not there [workload/a]", "grant g1 workload/a stow/item:* /m/**\ninventory\nused workload/a stow/item:change /m/berth:x/box:bl/x 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:change /m/** (undecidable); stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:find"},
+		{"used, and perhaps elsewhere as well [workload/a]", "grant g1 workload/a stow/item:* /m/**\ninventory\nused workload/a stow/item:read /m/berth:x/box:bl/x 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/** (undecidable); gives up stow/item:change,stow/item:find"},
+		{"long ago on a place that is not there [workload/a]", "grant g1 workload/a stow/item:* /m/**\ninventory\nused workload/a stow/item:change /m/berth:x/box:bl/x 300-380\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
 		{"given up: some without a log", "grant g1 workload/a quiet/*:*,stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80", "-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up quiet/thing:do,stow/item:change,stow/item:find"},
 		{"idle", "grant g1 workload/a stow/item:* /m/**\nmember workload/a group/g\ngrant g2 group/g stow/item:read /m/**\nused workload/b stow/item:read /m/berth:x/box:b1/x 1-80", "-g1 leaves group/g; gives up stow/item:change,stow/item:read,stow/item:find"},
 		{"disabled", "grant g1 workload/a stow/item:* /m/**\ndisabled workload/a\nused workload/a stow/item:read /m/berth:x/box:b1/x 100-120", "-g1; gives up stow/item:change,stow/item:read,stow/item:find"},
@@ -115,7 +119,7 @@ func TestFromUse(t *testing.T) {
 		if err := f.Validate(in.Engine.Estate); err != nil {
 			t.Errorf("%s: %v", tt.name, err)
 		}
-		r := rehearse.Run(in.Engine, f, in.Uses, in.Weights)
+		r := rehearse.Run(in.Engine, f, in.Uses, nil, in.Weights)
 		if !r.OK() || r.After > r.Before {
 			t.Errorf("%s: widened %v, broken %v, danger %v to %v", tt.name, r.Widened, r.Broken, r.Before, r.After)
 		}

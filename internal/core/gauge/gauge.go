@@ -22,6 +22,7 @@ type Input struct {
 	History   time.Time // the first event ever read; zero: no log was read
 	Protected map[model.ID]bool
 	Weights   Weights
+	Place     PlaceInput
 }
 
 // Span returns the window that ends at AsOf.
@@ -45,10 +46,10 @@ type PermUse struct {
 	Habit       usage.Habit
 	Paths       map[model.Path]*PathUse // where
 	Nodes       map[model.Path]bool     // nearest nodes of the inventory
-	Who         map[model.ID]bool       // whose calls they were
+	Who         map[model.ID]usage.Days // whose calls they were, and when
 }
 
-// GrantResult is how one grant compares with its use. The five sets are disjoint
+// GrantResult is how one grant compares with its use. The seven sets are disjoint
 // and together are Perms.
 type GrantResult struct {
 	Grant        *model.Grant
@@ -57,13 +58,23 @@ type GrantResult struct {
 	Used         engine.Bits // in the window
 	Rare         engine.Bits // before the window, by a habit that is not over
 	TooNew       engine.Bits // the grant is younger than the window
+	Undecidable  engine.Bits // a call that is not placed may have been a use of it
 	Unobservable engine.Bits // no log would have shown it over the window
 	Unused       engine.Bits
-	Use          map[int]*PermUse // by index into the catalogue
-	Danger       float64          // of all it gives
-	Kept         float64          // of what is used, rare, too new or unobservable, where it is used
-	Nodes        int              // of the inventory that the kept permissions reach
-	UsedNodes    int              // of those, on which they were used
+	Held         engine.Bits // its holders cannot be judged: see HeldBy
+	HeldBy       State
+
+	// Frozen are the permissions that a call which is not placed may have been a use of,
+	// on whatever place of the grant, and Dark the places of the grant on which no log
+	// would have shown a use, by permission. Both go also for permissions that were used
+	// elsewhere.
+	Frozen    engine.Bits
+	Dark      map[int][]model.PathPattern
+	Use       map[int]*PermUse // by index into the catalogue
+	Danger    float64          // of all it gives
+	Kept      float64          // of what is used, rare, too new or unobservable, where it is used
+	Nodes     int              // of the inventory that the kept permissions reach
+	UsedNodes int              // of those, on which they were used
 }
 
 // Keep returns the permissions that a cut must leave.
@@ -72,6 +83,8 @@ func (r *GrantResult) Keep() engine.Bits {
 	k.Or(r.Rare)
 	k.Or(r.TooNew)
 	k.Or(r.Unobservable)
+	k.Or(r.Undecidable)
+	k.Or(r.Held)
 	return k
 }
 
@@ -111,8 +124,9 @@ type Result struct {
 	Standings  []*Standing    // most removable danger first
 	Grants     []*GrantResult // by index into Estate.Grants
 	Unmapped   int            // uses of permissions that the catalogue lacks
-	Strangers  []model.ID     // callers that the estate does not list
-	Observable float64        // share of granted permissions that a log would have shown
+	Placement  *Placement
+	Strangers  []model.ID // callers that the estate does not list
+	Observable float64    // share of granted permissions that a log would have shown
 	byID       map[model.ID]*Standing
 	Scale      *Scale
 }
@@ -125,12 +139,17 @@ func Run(in *Input) *Result {
 	if in.Weights == (Weights{}) {
 		in.Weights = DefaultWeights
 	}
-	r := &runner{in: in, g: in.Engine, span: in.Span(), now: usage.DayOf(in.AsOf), perms: map[model.Permission]int{}, activity: map[model.ID]*activity{}, sees: map[seen]bool{}}
+	r := &runner{in: in, g: in.Engine, span: in.Span(), now: usage.DayOf(in.AsOf), perms: map[model.Permission]int{}, activity: map[model.ID]*activity{}, dark: map[seen][]model.PathPattern{}}
 	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Engine)}
 	for i, c := range r.g.Estate.Catalogue {
 		r.perms[c.Permission] = i
 	}
 	r.prepare()
+	r.out.Placement = Place(in.Engine, in.Uses, r.span, in.Place)
+	r.frozen = freeze(r.out.Placement, in.Uses, r.perms, in.Engine.Estate.Catalogue, in.Place, func(p model.Path, service, class string) (model.Path, bool) {
+		rec, ok := in.Coverage.Record(p, service, class)
+		return rec.Node, ok
+	})
 	r.attribute()
 	r.states()
 	r.classify()
@@ -151,8 +170,9 @@ type runner struct {
 	now      usage.Day
 	perms    map[model.Permission]int
 	activity map[model.ID]*activity
-	sees     map[seen]bool
-	usesOf   map[model.ID][]*usage.Use // after dark was asked
+	dark     map[seen][]model.PathPattern
+	usesOf   map[model.ID][]*usage.Use // after wentDark was asked
+	frozen   *frozen
 	out      *Result
 }
 
@@ -161,7 +181,7 @@ func (r *runner) prepare() {
 	n := len(e.Catalogue)
 	for i := range e.Grants {
 		r.out.Grants = append(r.out.Grants, &GrantResult{Grant: &e.Grants[i], Perms: r.g.GrantPerms(&e.Grants[i]),
-			Used: engine.NewBits(n), Rare: engine.NewBits(n), TooNew: engine.NewBits(n), Unobservable: engine.NewBits(n), Unused: engine.NewBits(n), Use: map[int]*PermUse{}})
+			Used: engine.NewBits(n), Rare: engine.NewBits(n), TooNew: engine.NewBits(n), Undecidable: engine.NewBits(n), Held: engine.NewBits(n), Frozen: engine.NewBits(n), Dark: map[int][]model.PathPattern{}, Unobservable: engine.NewBits(n), Unused: engine.NewBits(n), Use: map[int]*PermUse{}})
 	}
 	for _, id := range e.Identities {
 		s := &Standing{ID: id.ID, Identity: id, Holdings: r.g.Holdings(id.ID)}
@@ -224,6 +244,9 @@ func (r *runner) attribute() {
 			r.out.Unmapped++
 			continue
 		}
+		if why := r.out.Placement.Reasons[i]; why == NoPath || why == NoCaller {
+			continue // a place that is not there, or nobody's call, is no use of a grant
+		}
 		if !u.Last.Before(r.span.From) {
 			r.act(who).used.Set(p)
 		}
@@ -251,7 +274,7 @@ func (r *runner) attribute() {
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	pu := res.Use[p]
 	if pu == nil {
-		pu = &PermUse{First: u.First, Paths: map[model.Path]*PathUse{}, Nodes: map[model.Path]bool{}, Who: map[model.ID]bool{}}
+		pu = &PermUse{First: u.First, Paths: map[model.Path]*PathUse{}, Nodes: map[model.Path]bool{}, Who: map[model.ID]usage.Days{}}
 		res.Use[p] = pu
 	}
 	pu.Count += u.Count
@@ -283,7 +306,7 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	if n, ok := r.g.NearestNode(u.Path); ok {
 		pu.Nodes[n] = true
 	}
-	pu.Who[who] = true
+	pu.Who[who] = pu.Who[who].Union(u.Days)
 }
 
 // yearDays is how long a silence can be a yearly job's.
@@ -308,6 +331,9 @@ func (r *runner) states() {
 		s.LastUse, s.Used = a.last, a.used.Count()
 		s.Habit = usage.HabitOf(a.days, r.now)
 		s.State = r.state(s)
+		if s.State == Idle && r.unknownMayBe(s) { // somebody unknown calls where it could
+			s.State = Unproven
+		}
 	}
 }
 
@@ -330,8 +356,8 @@ func (r *runner) state(s *Standing) State {
 		return New
 	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
 		return Unproven // it signs in, and does nothing that a log shows
-	case s.Habit.Rhythm != usage.Never && s.Habit.Over && id.LastSeen.IsZero() && r.dark(s.ID):
-		return Unproven // it may have gone on where no log shows it
+	case s.Habit.Rhythm != usage.Never && s.Habit.Over && id.LastSeen.IsZero() && (r.wentDark(s.ID) || r.hidden(s)):
+		return Unproven // it may have gone on, or go on, where no log shows it
 	case s.Habit.Rhythm != usage.Never && s.Habit.Over:
 		return Idle
 	case s.Habit.Rhythm != usage.Never:
@@ -351,9 +377,9 @@ func (r *runner) state(s *Standing) State {
 	return Unproven
 }
 
-// dark reports whether something that an identity used to do would not have been seen
+// wentDark reports whether something that an identity used to do would not have been seen
 // over the window, so that its silence proves nothing.
-func (r *runner) dark(id model.ID) bool {
+func (r *runner) wentDark(id model.ID) bool {
 	if r.usesOf == nil {
 		r.usesOf = map[model.ID][]*usage.Use{}
 		for i := range r.in.Uses {
@@ -373,6 +399,23 @@ func (r *runner) dark(id model.ID) bool {
 	})
 }
 
+// unknownMayBe reports whether a caller that nobody knows shows up in a log that would show
+// what an identity does.
+func (r *runner) unknownMayBe(s *Standing) bool {
+	if !r.frozen.all && len(r.frozen.streams) == 0 {
+		return false
+	}
+	for _, h := range s.Holdings {
+		g := r.out.Grants[h.Grant].Grant
+		for p := range h.Perms.All() {
+			if !g.To.Open() && r.frozen.silent(r.g.Estate.Catalogue[p], g.Where) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // hidden reports whether something that is granted to an identity or to its groups would
 // not have been seen over the window.
 func (r *runner) hidden(s *Standing) bool {
@@ -390,57 +433,115 @@ func (r *runner) hidden(s *Standing) bool {
 	return false
 }
 
+// classify sorts the permissions of each grant.
 func (r *runner) classify() {
 	e := r.g.Estate
 	for _, res := range r.out.Grants {
 		g := res.Grant
-		holder := func(states ...State) bool {
-			return slices.ContainsFunc(res.Holders, func(id model.ID) bool { return slices.Contains(states, r.out.byID[id].State) })
+		state, held := r.holderState(res)
+		if held {
+			res.HeldBy = state
 		}
-		held, unproven := holder(Rare, Protected, New), holder(Unproven)
 		for p := range res.Perms.All() {
 			pu := res.Use[p]
-			if pu != nil {
-				pu.Habit = usage.HabitOf(pu.Days, r.now)
-			}
 			c := e.Catalogue[p]
+			dark := r.darkPlaces(c, g)
+			if len(dark) > 0 {
+				res.Dark[p] = dark
+			}
+			frozen := slices.ContainsFunc(res.Holders, func(id model.ID) bool { return r.frozen.holds(id, p, c.Permission.Service(), g) })
+			if frozen {
+				res.Frozen.Set(p)
+			}
 			switch {
 			case pu != nil && !pu.Last.Before(r.span.From):
+				pu.Habit = usage.HabitOf(pu.Days, r.now)
 				res.Used.Set(p)
-			case pu != nil && !pu.Habit.Over, held:
+			case pu != nil && r.goesOn(pu):
 				res.Rare.Set(p)
+			case held:
+				res.Held.Set(p)
 			case g.Created.After(r.span.From):
 				res.TooNew.Set(p)
-			case !r.observable(c, g):
+			case frozen:
+				res.Undecidable.Set(p)
+			case len(dark) > 0:
 				res.Unobservable.Set(p)
-			case unproven:
-				res.Rare.Set(p)
 			default:
 				res.Unused.Set(p)
 			}
 		}
 		all := r.out.Scale.Pairs(res.Perms, g.Where)
 		res.Danger = r.in.Weights.Danger(all)
-		res.Kept = r.in.Weights.Danger(r.kept(res))
+		res.Kept = min(res.Danger, r.in.Weights.Danger(r.kept(res)))
 	}
+}
+
+// goesOn reports whether the habit of a use is not over: that of all callers together, or
+// that of one of them, whose own calls the others' would hide.
+func (r *runner) goesOn(pu *PermUse) bool {
+	pu.Habit = usage.HabitOf(pu.Days, r.now)
+	if !pu.Habit.Over {
+		return true
+	}
+	for _, days := range pu.Who {
+		if len(pu.Who) > 1 && !usage.HabitOf(days, r.now).Over {
+			return true
+		}
+	}
+	return false
+}
+
+// holderState says what it is about those who hold a grant that keeps it from being
+// judged, if anything. A grant to a group is judged by those of its members that can be
+// judged: one that is new, rare or silent does not hold it for all. A protected member does,
+// since nothing that reaches it is changed.
+func (r *runner) holderState(res *GrantResult) (State, bool) {
+	counts := map[State]int{}
+	for _, id := range res.Holders {
+		counts[r.out.byID[id].State]++
+	}
+	if counts[Protected] > 0 {
+		return Protected, true
+	}
+	waits := counts[Rare] + counts[New] + counts[Unproven]
+	if waits == 0 || waits < len(res.Holders) && res.Grant.To.Kind == model.Group {
+		return "", false
+	}
+	for _, s := range []State{Rare, New, Unproven} {
+		if counts[s] > 0 {
+			return s, true
+		}
+	}
+	return "", false
+}
+
+// darkPlaces returns the places of a grant on which uses of a permission would not have
+// been seen over the window.
+func (r *runner) darkPlaces(c model.CatalogueEntry, g *model.Grant) []model.PathPattern {
+	var out []model.PathPattern
+	for _, on := range g.Where {
+		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, "\x00")}
+		dark, ok := r.dark[k]
+		if !ok {
+			apart := func(below []model.Path) bool { return r.out.Scale.Apart(c, on, below) }
+			for _, d := range r.in.Coverage.DarkBelow(on, k.service, c.LogClass, r.span, apart) {
+				// What the permission cannot be used on is no place to be blind at.
+				if d == on || c.LogClass == "" || r.out.Scale.Nodes(c, []model.PathPattern{d}) > 0 {
+					dark = append(dark, d)
+				}
+			}
+			r.dark[k] = dark
+		}
+		out = append(out, dark...)
+	}
+	return out
 }
 
 // observable reports whether uses of a permission through a grant would have been
 // seen over the window, on every place the grant reaches.
 func (r *runner) observable(c model.CatalogueEntry, g *model.Grant) bool {
-	for _, on := range g.Where {
-		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, "\x00")}
-		sees, ok := r.sees[k]
-		if !ok {
-			apart := func(below []model.Path) bool { return r.out.Scale.Apart(c, on, below) }
-			sees = c.LogClass != "" && usage.Observable(r.in.Coverage.ShareBelow(on, k.service, c.LogClass, r.span, apart))
-			r.sees[k] = sees
-		}
-		if !sees {
-			return false
-		}
-	}
-	return true
+	return len(r.darkPlaces(c, g)) == 0
 }
 
 // seen is what decides whether a use of a permission on a place would have been seen.
@@ -457,11 +558,20 @@ func (r *runner) kept(res *GrantResult) Pairs {
 		c := r.g.Estate.Catalogue[i]
 		n := r.out.Scale.Nodes(c, res.Grant.Where)
 		res.Nodes = max(res.Nodes, n)
-		if pu := res.Use[i]; pu != nil {
-			n = min(n, max(1, len(pu.Nodes)))
+		pu, dark := res.Use[i], res.Dark[i]
+		if pu != nil {
 			for path := range pu.Nodes {
 				nodes[path] = true
 			}
+		}
+		switch {
+		case res.Frozen.Has(i) || res.Held.Has(i) || res.TooNew.Has(i):
+		case res.Unobservable.Has(i):
+			n = min(n, r.out.Scale.Nodes(c, dark))
+		case pu != nil && len(dark) > 0:
+			n = min(n, len(pu.Nodes)+r.out.Scale.Nodes(c, dark))
+		case pu != nil:
+			n = min(n, max(1, len(pu.Nodes)))
 		}
 		p[c.Weighs()] += n
 	}
@@ -495,6 +605,7 @@ func (r *runner) finish() {
 				s.Removable += g.Danger - g.Kept
 			}
 		}
+		s.Removable = min(s.Removable, s.Danger) // what two grants give counts once
 	}
 	slices.SortStableFunc(r.out.Standings, func(a, b *Standing) int {
 		return cmp.Or(cmp.Compare(b.Removable, a.Removable), cmp.Compare(b.Danger, a.Danger), a.ID.Compare(b.ID))

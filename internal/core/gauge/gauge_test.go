@@ -42,8 +42,18 @@ func TestClasses(t *testing.T) {
 		{"through a group", "grant g1 group/g stow/item:* /m/**\nmember person/p group/g\nused person/p stow/item:change /m/berth:x/box:b0/2 3-60", "change u find x read x"},
 		{"elsewhere", "grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\ngrant g2 workload/a stow/item:read /m/berth:x/box:b2/**\nused workload/a stow/item:read /m/berth:x/box:b2/1 1-80", "read x"},
 		{"never logged", "grant g1 workload/a quiet/*:*,stow/item:read /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "do o read u"},
-		{"the holder is rare", "grant g1 workload/a stow/item:* /m/**\nseen workload/a 200", "change r find r read r"},
-		{"protected", "grant g1 workload/a stow/item:* /m/**\nprotected workload/a\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "change r find r read r"},
+		{"an operation that nothing maps", "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:fly /m/berth:x/box:b1/1 1-80", "change f find f read f"},
+		{"one that nothing maps, beside the grant", "grant g1 workload/a stow/item:* /m/berth:x/box:b1/**\ngrant g2 workload/a stow/item:find /m/berth:x/box:b2/**\nused workload/a stow/item:fly /m/berth:x/box:b2/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "change x find x read u"},
+		{"of a service that nothing maps", "grant g1 workload/a stow/item:find,quiet/*:* /m/**\nused workload/a unmapped/Fly:call /m/berth:x/box:b1/1 1-80", "do f find f"},
+		{"a refused one freezes nothing", "grant g1 workload/a stow/item:find,stow/item:read /m/**\nrefused workload/a stow/item:fly /m/berth:x/box:b1/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
+		{"nor one of long ago", "grant g1 workload/a stow/item:find,stow/item:read /m/**\nused workload/a stow/item:fly /m/berth:x/box:b1/1 300-390\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
+		{"a grant that nothing explains", "grant g1 workload/a stow/item:find,stow/item:read /m/berth:x/box:b1/**\nused workload/a stow/item:find /m/berth:x/box:b2/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find f read u"},
+		{"one rare member of two", "grant g1 group/g stow/item:find,stow/item:read /m/**\nmember workload/a group/g\nmember workload/b group/g\nseen workload/a 200\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
+		{"what the rare one of two used", "grant g1 group/g stow/item:change,stow/item:find,stow/item:read /m/**\nmember workload/a group/g\nmember workload/b group/g\nused workload/a stow/item:find /m/berth:x/box:b1 200-203\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "change x find r read u"},
+		{"whom the others would hide", "grant g1 group/g stow/item:find,stow/item:read /m/**\nmember workload/a group/g\nmember workload/b group/g\nused workload/a stow/item:find /m/berth:x/box:b1 200-203\nused workload/b stow/item:find /m/berth:x/box:b1 210-390\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find r read u"},
+		{"members of whom none can be judged", "grant g1 group/g stow/item:find /m/**\nmember workload/a group/g\nmember workload/b group/g\nseen workload/a 200\nyoung workload/b", "find h"},
+		{"the holder is rare", "grant g1 workload/a stow/item:* /m/**\nseen workload/a 200", "change h find h read h"},
+		{"protected", "grant g1 workload/a stow/item:* /m/**\nprotected workload/a\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "change h find h read h"},
 	} {
 		in := scenario(t, tt.text)
 		r := gauge.Run(in)
@@ -54,7 +64,7 @@ func TestClasses(t *testing.T) {
 				continue
 			}
 			n := 0
-			for class, b := range map[string]engine.Bits{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable, "x": g.Unused} {
+			for class, b := range map[string]engine.Bits{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable, "x": g.Unused, "h": g.Held, "f": g.Undecidable} {
 				if b.Has(i) {
 					s := c.Permission.String()
 					got = append(got, s[strings.LastIndexByte(s, ':')+1:]+" "+class)
@@ -89,7 +99,7 @@ func TestStates(t *testing.T) {
 		{"never seen, and no log would have shown it", "log off\nseen workload/a 700", gauge.Idle},
 		{"daily, until its log was off", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x off", gauge.Unproven},
 		{"daily, until its log was off, and not seen since", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x off\nseen workload/a 120", gauge.Idle},
-		{"daily, and a log that it never wrote is off", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x/box:b2 off", gauge.Idle},
+		{"daily, and a log that it never wrote is off", "used workload/a stow/item:read /m/berth:x/box:b1 120-300\nlog /m/berth:x/box:b2 off", gauge.Unproven},
 		{"signs in, and nothing shows", "seen workload/a 3", gauge.Unproven},
 		{"young", "young workload/a", gauge.New},
 		{"closed", "disabled workload/a\nused workload/a stow/item:read /m/berth:x/box:b1 5-9", gauge.Disabled},

@@ -162,6 +162,9 @@ type Semantics struct {
 	Bypass   []ID `json:"bypass,omitempty" doc:"identities (or groups) that every check lets through"`
 	Additive bool `json:"additive,omitempty" doc:"true: the source knows no denials, ceilings and guardrails"`
 	LastSeen bool `json:"last_seen,omitempty" doc:"true: the source remembers when an identity last authenticated; none given then means never"`
+	// Complete names the kinds of node of which every one is listed: a call on another
+	// one cannot be placed.
+	Complete []string `json:"complete,omitempty" doc:"kinds of node of which every one is listed; none: a kind counts as complete below each node that has some of it"`
 }
 
 // An Estate is everything one source says about access at one moment. Identities

@@ -22,6 +22,10 @@ type Widening struct {
 	Line       int // of Allow, from 0
 	Permission model.PermissionPattern
 	Where      model.PathPattern
+
+	// A group that is left (Line is -1 then), and the denial that holds those in it.
+	Group  model.ID
+	Denial string
 }
 
 // A Break is a use that was allowed and would be refused.
@@ -30,30 +34,41 @@ type Break struct {
 	GivenUp bool // the fence names it as given up there
 }
 
+// An Unplaced is a use that is not placed, and that may have been one of something that
+// the fence takes away.
+type Unplaced struct {
+	Use usage.Use
+	Why gauge.Reason
+}
+
 // Result is what a rehearsal found.
 type Result struct {
 	Widened  []Widening
-	Broken   []Break // most used first; given-up ones last
-	Replayed int     // uses that were tried
-	Calls    int64   // calls behind them
-	Odd      int     // uses that the log says were allowed and the estate says are not, before and after
+	Broken   []Break    // most used first; given-up ones last
+	Unplaced []Unplaced // most used first
+	// Accepted is set by whoever takes the risk of what is not placed.
+	Accepted bool
+	Replayed int   // uses that were tried
+	Calls    int64 // calls behind them
+	Odd      int   // uses that only a grant explains that is gone since
 	Goes     []model.CatalogueEntry
 	Stays    []model.CatalogueEntry
 	Before   float64 // danger of everything that reaches the identity
 	After    float64
 }
 
-// OK reports whether the fence widens nothing and breaks nothing that it does
-// not name as given up.
+// OK reports whether the fence widens nothing, breaks nothing that it does not name as
+// given up, and takes away nothing that a call may have been a use of that is not placed.
 func (r *Result) OK() bool {
-	return len(r.Widened) == 0 && !slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
+	return len(r.Widened) == 0 && (r.Accepted || len(r.Unplaced) == 0) && !slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
 }
 
-// Run rehearses a fence on an estate and its uses.
-func Run(before *engine.Engine, f *draft.Fence, uses []usage.Use, w gauge.Weights) *Result {
+// Run rehearses a fence on an estate and its uses. Which of them are placed is p's to say;
+// nil takes them all for placed.
+func Run(before *engine.Engine, f *draft.Fence, uses []usage.Use, p *gauge.Placement, w gauge.Weights) *Result {
 	after := engine.New(f.Apply(before.Estate))
 	r := &Result{Widened: widened(before, f)}
-	r.replay(before, after, f, uses)
+	r.replay(before, after, f, uses, p)
 	r.weigh(before, after, f, w)
 	return r
 }
@@ -71,6 +86,11 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 		}
 	}
 	var out []Widening
+	for _, group := range f.Leaves {
+		if d := draft.Denied(g, group); d != "" {
+			out = append(out, Widening{Line: -1, Group: group, Denial: d})
+		}
+	}
 	for n, a := range f.Allow {
 		cond := a.When.WithUntil(a.Until)
 		for _, set := range a.Sets(g) {
@@ -84,7 +104,7 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 				}
 				for _, on := range a.Where {
 					if !model.PathPatternsContain(places, on) {
-						out = append(out, Widening{n, p, on})
+						out = append(out, Widening{Line: n, Permission: p, Where: on})
 					}
 				}
 			}
@@ -93,10 +113,17 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 	return out
 }
 
-func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usage.Use) {
+func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usage.Use, p *gauge.Placement) {
 	touched := touched(before, f)
-	for _, u := range uses {
+	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}}
+	for i, u := range uses {
 		if !u.Outcome.Allowed() || !touched[u.Principal()] {
+			continue
+		}
+		if p != nil && p.Reasons[i] != gauge.Placed {
+			if p.Live[i] && taken.mayBe(&u, p.Reasons[i]) {
+				r.Unplaced = append(r.Unplaced, Unplaced{u, p.Reasons[i]})
+			}
 			continue
 		}
 		r.Replayed++
@@ -113,6 +140,7 @@ func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usa
 			r.Broken = append(r.Broken, Break{u, f.Names(u.Permission, u.Path)})
 		}
 	}
+	slices.SortStableFunc(r.Unplaced, func(a, b Unplaced) int { return cmp.Compare(b.Use.Count, a.Use.Count) })
 	slices.SortStableFunc(r.Broken, func(a, b Break) int {
 		if a.GivenUp != b.GivenUp {
 			if b.GivenUp {
@@ -122,6 +150,89 @@ func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usa
 		}
 		return cmp.Compare(b.Use.Count, a.Use.Count)
 	})
+}
+
+// taken tells what a fence takes away from somebody.
+type taken struct {
+	before, after *engine.Engine
+	perms         map[takenKey]bool
+}
+
+type takenKey struct {
+	who  model.ID
+	perm model.Permission
+}
+
+// mayBe reports whether a use that is not placed may have been one of something that is
+// taken away: its permission on any place, or any permission of its service, if that is
+// known, on its path.
+func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
+	who := u.Principal()
+	if why != gauge.NoOperation {
+		return t.somewhere(who, u.Permission)
+	}
+	service := u.Permission.Service()
+	of := func(c model.CatalogueEntry) bool { return c.Permission.Service() == service }
+	if !slices.ContainsFunc(t.before.Estate.Catalogue, of) {
+		of = func(model.CatalogueEntry) bool { return true }
+	}
+	covered := false // a path that no grant reaches may be wrong itself
+	for _, s := range t.before.Closure(who) {
+		for _, i := range t.before.GrantsTo(s.ID) {
+			covered = covered || t.before.Estate.Grants[i].Covers(u.Path)
+		}
+	}
+	for _, c := range t.before.Estate.Catalogue {
+		if !of(c) {
+			continue
+		}
+		if !covered && t.somewhere(who, c.Permission) {
+			return true
+		}
+		if ctx := u.Context(); covered && t.after.Decide(who, c.Permission, u.Path, ctx).Outcome < t.before.Decide(who, c.Permission, u.Path, ctx).Outcome {
+			return true
+		}
+	}
+	return false
+}
+
+// somewhere reports whether an identity loses a permission on some place on which a grant
+// gives it, or keeps it there only under more conditions.
+func (t *taken) somewhere(who model.ID, p model.Permission) bool {
+	k := takenKey{who, p}
+	lost, known := t.perms[k]
+	if known {
+		return lost
+	}
+	type way struct {
+		where []model.PathPattern
+		when  model.Condition
+	}
+	ways := func(g *engine.Engine) (out []way) {
+		for _, s := range g.Closure(who) {
+			for _, i := range g.GrantsTo(s.ID) {
+				gr := &g.Estate.Grants[i]
+				if slices.ContainsFunc(g.GrantSets(gr), func(r model.Rights) bool { return r.Has(p) }) {
+					out = append(out, way{gr.Where, gr.Condition()})
+				}
+			}
+		}
+		return out
+	}
+	now := ways(t.after)
+	for _, had := range ways(t.before) {
+		var still []model.PathPattern
+		for _, has := range now {
+			if had.when.Implies(has.when) {
+				still = append(still, has.where...)
+			}
+		}
+		for _, on := range had.where {
+			lost = lost || !model.PathPatternsContain(still, on)
+		}
+	}
+	t.perms[k] = lost
+	return lost
 }
 
 // touched returns the identity of the fence and, for a group, all its members.

@@ -102,7 +102,7 @@ func TestRun(t *testing.T) {
 		if _, s, ok := strings.Cut(tt.name, "["); ok {
 			who = strings.TrimSuffix(s, "]")
 		}
-		r := rehearse.Run(in.Engine, hand(who, tt.fence), in.Uses, in.Weights)
+		r := rehearse.Run(in.Engine, hand(who, tt.fence), in.Uses, nil, in.Weights)
 		got := fmt.Sprintf("ok %v", r.OK())
 		for _, w := range r.Widened {
 			got += fmt.Sprintf("; widens line %d %s %s", w.Line, w.Permission, w.Where)

@@ -190,6 +190,47 @@ func (c *Coverage) ShareBelow(on model.PathPattern, service, class string, w Win
 	return least
 }
 
+// DarkBelow returns the places that a path pattern reaches on which uses would not have
+// been seen over enough of a window: the pattern itself where that goes for what lies
+// below none of the records beneath it (see [Coverage.ShareBelow]), and otherwise the nodes
+// of those beneath that were not there, with everything below them.
+func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Window, apart func(below []model.Path) bool) []model.PathPattern {
+	if class == "" {
+		return []model.PathPattern{on}
+	}
+	anchor, ok := on.Anchor()
+	above := 0.0
+	if ok {
+		if r, hit := c.Record(anchor, service, class); hit {
+			above = c.share(r, w)
+		}
+	}
+	var top []model.Path // the topmost records
+	var dark []model.PathPattern
+	for _, node := range c.logsBelow(anchor, service, class) {
+		if !on.Overlaps(node.Below()) {
+			continue
+		}
+		if n := len(top); n == 0 || !top[n-1].Covers(node) {
+			top = append(top, node)
+		}
+		if Observable(c.share(c.records[coverageKey{node, service, class}], w)) {
+			continue
+		}
+		below := node.Below()
+		if !on.Contains(below) { // it cannot be told apart in the words of the pattern
+			return []model.PathPattern{on}
+		}
+		if n := len(dark); n == 0 || !dark[n-1].Contains(below) { // nodes come in depth-first order
+			dark = append(dark, below)
+		}
+	}
+	if !Observable(above) && (len(top) == 0 || apart(top)) {
+		return []model.PathPattern{on}
+	}
+	return dark
+}
+
 // logsBelow returns the nodes below one, or all where it is zero, that have a record of
 // their own, in depth-first order.
 func (c *Coverage) logsBelow(node model.Path, service, class string) []model.Path {

@@ -38,6 +38,17 @@ type glob struct {
 	is   model.ID
 }
 
+// namePattern reads a name with stars. It is matched as a permission's noun, which may
+// hold anything.
+func namePattern(name string) (model.PermissionPattern, error) {
+	return model.ParsePermissionPattern("x/" + strings.ReplaceAll(name, "/", "%2F") + ":x")
+}
+
+func (g glob) matches(id model.ID) bool {
+	p, err := model.ParsePermission("x/" + string(model.AppendEscaped(nil, []byte(id.Name))) + ":x")
+	return g.kind == string(id.Kind) && err == nil && g.name.Matches(p)
+}
+
 // NewResolver makes a resolver of an estate's own aliases and further lists, which
 // come first. A bare name that only one identity of the estate has means that one.
 func NewResolver(e *model.Estate, aliases []Alias, ops []Operation) *Resolver {
@@ -74,8 +85,7 @@ func NewResolver(e *model.Estate, aliases []Alias, ops []Operation) *Resolver {
 			}
 			continue
 		}
-		// A name with stars is matched as a permission's noun, which may hold anything.
-		if p, err := model.ParsePermissionPattern("x/" + strings.ReplaceAll(name, "/", "%2F") + ":x"); err == nil {
+		if p, err := namePattern(name); err == nil {
 			r.globs = append(r.globs, glob{kind, p, a.Is.In(e.Source)})
 		}
 	}
@@ -101,8 +111,7 @@ func (r *Resolver) identity(id model.ID) model.ID {
 		return id
 	}
 	for _, g := range r.globs {
-		p, err := model.ParsePermission("x/" + string(model.AppendEscaped(nil, []byte(id.Name))) + ":x")
-		if g.kind == string(id.Kind) && err == nil && g.name.Matches(p) {
+		if g.matches(id) {
 			return g.is
 		}
 	}

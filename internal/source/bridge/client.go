@@ -214,6 +214,7 @@ type About struct {
 	You      string    `json:"you"`
 	Time     time.Time `json:"time"`
 	LastSeen bool      `json:"last_seen"`
+	Complete []string  `json:"complete"`
 
 	// Rights says which permission an operation takes, as "grants:create".
 	Rights map[string]string `json:"rights"`

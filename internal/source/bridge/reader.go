@@ -132,7 +132,7 @@ func (r Reader) Survey(ctx context.Context, from string) iter.Seq2[source.Batch,
 		}
 		if from == "" {
 			b := source.Batch{Version: strconv.FormatInt(about.Revision, 10), Cursor: encode(at),
-				Records: []source.Record{{Kind: source.Semantics, ID: "-", Value: model.Semantics{LastSeen: about.LastSeen}}}}
+				Records: []source.Record{{Kind: source.Semantics, ID: "-", Value: model.Semantics{LastSeen: about.LastSeen, Complete: about.Complete}}}}
 			if !yield(b, nil) {
 				return
 			}

@@ -27,6 +27,7 @@ var Now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 //	log off|since-N                the reading class of service store, for everything
 //	log NODE on|off|since-N        the same, from a node down
 //	node PATH
+//	inventory                      what is beside the nodes that are listed is not there
 //	seen WHO DAYS                  the source remembers a sign-in so many days ago
 //	disabled WHO, protected WHO, young WHO, member WHO GROUP
 //
@@ -57,9 +58,10 @@ func Parse(text string) (*gauge.Input, error) {
 	identity := func(who string) *model.Identity {
 		return &e.Identities[slices.IndexFunc(e.Identities, func(i model.Identity) bool { return i.ID == model.MustID(who) })]
 	}
-	for _, s := range []string{"stow", "identity"} {
+	for _, s := range []string{"stow", "muster"} {
 		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", Written: true})
 	}
+	listed := false
 	in := &gauge.Input{AsOf: Now, Window: 90, History: Now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
 	fold := usage.Fold{}
 	for line := range strings.Lines(text) {
@@ -114,6 +116,8 @@ func Parse(text string) (*gauge.Input, error) {
 			if _, err := fmt.Sscanf(f[1], "since-%d", &n); err == nil {
 				r.Since = Now.AddDate(0, 0, -n)
 			}
+		case "inventory":
+			listed = true
 		case "node":
 			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(f[1])})
 		case "seen":
@@ -140,6 +144,13 @@ func Parse(text string) (*gauge.Input, error) {
 	}
 	in.Engine = engine.New(e)
 	in.Uses = fold.Uses()
+	if listed {
+		var nodes []model.Path
+		for _, n := range e.Nodes {
+			nodes = append(nodes, n.Path)
+		}
+		in.Place.Inventory = usage.NewInventory(e.Source, nodes, nil)
+	}
 	in.Coverage = usage.NewCoverage(e.Coverage, usage.Read{First: in.History, Ends: []time.Time{Now}})
 	return in, nil
 }

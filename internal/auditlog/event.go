@@ -21,11 +21,15 @@ type Event struct {
 	Factor    model.Truth
 }
 
-// A Name is an identity as a log writes it: in the model's own form, or a plain
-// name of a kind.
+// A Name is an identity as a log writes it. The empty Name is whoever calls without one.
+// Whatever the text is, it is a name: it never becomes an open identity, and it gives no
+// kind.
 type Name struct {
-	Kind model.IdentityKind // of a plain name; empty: not known
+	Kind model.IdentityKind // empty: not known
 	Text []byte
+	// Own says that the log may write names as kind/name, as a bridge's does. One of another
+	// kind than Kind is none.
+	Own bool
 }
 
 // A Format reads the records of one kind of log. A Format is not for several

@@ -332,6 +332,7 @@ func (w *workspace) logFormats(s config.Source) (func() []auditlog.Format, error
 		if err != nil {
 			return nil, err
 		}
+		w.remark(m.Remarks...)
 		maps = append(maps, make)
 	}
 	return formats.For(s.Name, maps...), nil

@@ -59,7 +59,7 @@ type EventActor struct {
 
 // EventUser is OCSF's user object.
 type EventUser struct {
-	UID    string `json:"uid"`
+	UID    string `json:"uid,omitempty"`
 	TypeID int    `json:"type_id"` // 1 user, 3 system (a workload), 0 unknown
 }
 
@@ -126,6 +126,8 @@ func NewEvent(uid string, at time.Time, who, as, permission, path, class string,
 		Source:    EventEndpoint{network},
 	}
 	switch {
+	case who == "everyone": // a call without a name
+		e.Actor.User.UID = ""
 	case strings.HasPrefix(who, "person/"):
 		e.Actor.User.TypeID = 1
 	case strings.HasPrefix(who, "workload/"):

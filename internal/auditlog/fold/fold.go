@@ -487,24 +487,27 @@ func (w *worker) who(n auditlog.Name) (uint32, error) {
 	for i := range len(n.Kind) {
 		salt = salt*31 + uint32(n.Kind[i])
 	}
-	return w.ids.number(n.Text, salt, func(s string) (model.ID, error) { return identity(s, n.Kind) })
+	if n.Own {
+		salt = ^salt
+	}
+	return w.ids.number(n.Text, salt, func(s string) (model.ID, error) { return identity(s, n.Kind, n.Own) })
 }
 
-// identity takes a name in the model's own form as it is; a plain one becomes one
-// of its kind, or unknown.
-func identity(s string, kind model.IdentityKind) (model.ID, error) {
-	if s == "" || s == "anonymous" && kind == "" {
+// identity makes an identity of a name. Only where the log may write names in the model's
+// own form is one taken for that: somebody may be called "everyone", or "workload/ci".
+func identity(s string, kind model.IdentityKind, own bool) (model.ID, error) {
+	if s == "" {
 		return model.ID{Kind: model.Everyone}, nil
 	}
-	if kind == "" {
-		if id, err := model.ParseID(s); err == nil {
+	if own {
+		if id, err := model.ParseID(s); err == nil && id.Source == "" && !id.Open() && (kind == "" || id.Kind == kind) {
 			return id, nil
 		}
-		kind = model.Unknown
-	} else if id, err := model.ParseID(s); err == nil && id.Source == "" {
-		return id, nil
 	}
-	return model.ParseID(string(model.AppendEscaped([]byte(string(kind)+"/"), []byte(s))))
+	if kind == "" {
+		kind = model.Unknown
+	}
+	return model.ID{Kind: kind, Name: s}, nil
 }
 
 // permission takes an operation in the model's own form as it is; any other is kept

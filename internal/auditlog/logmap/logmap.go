@@ -16,7 +16,9 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -39,15 +41,18 @@ type Map struct {
 	Skip       string   `json:"skip,omitempty" doc:"CEL, true for a record that shows no call"`
 	Time       string   `json:"time" doc:"CEL: RFC 3339 text, a timestamp, or seconds or milliseconds since 1970"`
 	ID         string   `json:"id,omitempty" doc:"CEL: what tells events apart; without, the whole record does"`
-	Identity   string   `json:"identity" doc:"CEL: who called, kind/name or a name"`
-	ActingFor  string   `json:"acting_for,omitempty" doc:"CEL: whose rights were used"`
+	Identity   string   `json:"identity" doc:"CEL: the name of who called; empty text for somebody without a name"`
+	Kind       string   `json:"kind,omitempty" doc:"CEL: the kind of who called (person, workload, group or external); without, the name is looked up among all"`
+	ActingFor  string   `json:"acting_for,omitempty" doc:"CEL: the name of whose rights were used"`
+	ActingKind string   `json:"acting_for_kind,omitempty" doc:"CEL: the kind of whose rights were used"`
 	Permission string   `json:"permission" doc:"CEL: a permission or what the log calls it, or a list of them"`
 	Path       string   `json:"path" doc:"CEL: the path of what was touched"`
 	Outcome    string   `json:"outcome,omitempty" doc:"CEL: done, refused or failed; true or false (refused); or an HTTP status; without, done"`
 	Network    string   `json:"network,omitempty" doc:"CEL: the caller's address"`
 	Factor     string   `json:"second_factor,omitempty" doc:"CEL, true when a second factor was shown"`
 
-	At model.Position `json:"-"`
+	At      model.Position `json:"-"`
+	Remarks []model.Remark `json:"-"` // what to write otherwise now
 }
 
 // ErrMap is wrapped by what is wrong with a log map.
@@ -100,11 +105,12 @@ func (m *Map) Compile() (func() auditlog.Format, error) {
 	if m.Name == "" {
 		fault("name: a log map needs a name")
 	}
+	m.splitKinds()
 	programs := map[string]cel.Program{}
 	for _, f := range []struct {
 		name, text string
 		needed     bool
-	}{{"match", m.Match, false}, {"skip", m.Skip, false}, {"time", m.Time, true}, {"id", m.ID, false}, {"identity", m.Identity, true}, {"acting_for", m.ActingFor, false},
+	}{{"match", m.Match, false}, {"skip", m.Skip, false}, {"time", m.Time, true}, {"id", m.ID, false}, {"identity", m.Identity, true}, {"kind", m.Kind, false}, {"acting_for", m.ActingFor, false}, {"acting_for_kind", m.ActingKind, false},
 		{"permission", m.Permission, true}, {"path", m.Path, true}, {"outcome", m.Outcome, false}, {"network", m.Network, false}, {"second_factor", m.Factor, false}} {
 		if f.text == "" {
 			if f.needed {
@@ -128,6 +134,42 @@ func (m *Map) Compile() (func() auditlog.Format, error) {
 		return nil, fmt.Errorf("%w: %w", ErrMap, err)
 	}
 	return func() auditlog.Format { return &format{m: m, programs: programs, columns: m.Columns} }, nil
+}
+
+// literalKind begins an expression that puts a kind before a name, as maps did before they
+// had a field for it: the kind is then the map's own word, and not the log's.
+var literalKind = regexp.MustCompile(`^\s*(?:"(person|workload|group|external)/"|'(person|workload|group|external)/')\s*\+`)
+
+func (m *Map) splitKinds() {
+	for _, f := range []struct {
+		name, kind *string
+		field      string
+	}{{&m.Identity, &m.Kind, "identity"}, {&m.ActingFor, &m.ActingKind, "acting_for"}} {
+		at := literalKind.FindStringSubmatch(*f.name)
+		if at == nil || *f.kind != "" {
+			continue
+		}
+		kind := at[1] + at[2]
+		*f.name, *f.kind = strings.TrimSpace((*f.name)[len(at[0]):]), strconv.Quote(kind)
+		m.Remarks = append(m.Remarks, model.Remark{At: m.At, Text: fmt.Sprintf("%s: the kind before the name has a field of its own now; write %s: %s and the kind beside it: '%q'", f.field, f.field, *f.name, kind)})
+	}
+}
+
+// kinds reads the kinds of who called and of whose rights were used.
+func (f *format) kinds(r any, e *auditlog.Event) error {
+	for name, to := range map[string]*auditlog.Name{"kind": &e.Who, "acting_for_kind": &e.ActingFor} {
+		k, err := f.text(name, r)
+		if err != nil {
+			return err
+		}
+		switch kind := model.IdentityKind(k); kind {
+		case "", model.Person, model.Workload, model.Group, model.External:
+			to.Kind = kind
+		default:
+			return fmt.Errorf("%s: %s yields %q, which is none of person, workload, group, external", f.m.Name, name, k)
+		}
+	}
+	return nil
 }
 
 // format is one worker's reader. The programs are shared; they keep nothing.
@@ -251,6 +293,9 @@ func (f *format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 		if *to, err = f.text(name, r); err != nil {
 			return err
 		}
+	}
+	if err := f.kinds(r, e); err != nil {
+		return err
 	}
 	if e.Outcome, err = f.outcome(r); err != nil {
 		return err

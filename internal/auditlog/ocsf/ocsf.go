@@ -134,7 +134,7 @@ func (f *Format) Fill(v []jsonscan.Value) error {
 		}
 	}
 	if as := v[fActingFor].Text(); len(as) > 0 {
-		e.ActingFor = auditlog.Name{Text: as}
+		e.ActingFor = auditlog.Name{Text: as, Own: true}
 	}
 	switch mfa := v[fMFA]; mfa.Kind {
 	case jsonscan.True:
@@ -225,13 +225,13 @@ func outcome(status, code int64) usage.Outcome {
 	return usage.Done
 }
 
-// who takes a uid in the model's own form, and otherwise makes one from OCSF's
-// user.type_id: 1 user and 2 admin are people, 3 system is a workload.
+// who takes the uid, or else the name, and the kind from OCSF's user.type_id: 1 user and 2
+// admin are people, 3 system is a workload.
 func who(uid, name []byte, typeID jsonscan.Value) auditlog.Name {
 	if len(uid) == 0 {
 		uid = name
 	}
-	n := auditlog.Name{Text: uid}
+	n := auditlog.Name{Text: uid, Own: true}
 	switch t, _ := typeID.Int(); t {
 	case 1, 2:
 		n.Kind = model.Person

@@ -108,10 +108,11 @@ func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, err
 			buf = append(buf, rest...)
 			rest = rest[:0]
 			had := len(buf)
-			if cap(buf)-had < chunkSize/2 {
-				buf = append(make([]byte, 0, had+chunkSize), buf...)
+			grow := max(chunkSize, had) // a record that goes on and on is not copied chunk by chunk
+			if cap(buf)-had < chunkSize/2 || had > chunkSize {
+				buf = append(make([]byte, 0, had+grow), buf...)
 			}
-			buf, eof = buf[:min(cap(buf), had+chunkSize)], false
+			buf, eof = buf[:min(cap(buf), had+grow)], false
 			n, broken := had, error(nil)
 			for n < len(buf) && !eof && broken == nil {
 				m, err := br.Read(buf[n:])
@@ -130,10 +131,13 @@ func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, err
 					end = len(buf)
 				}
 			}
-			if end == 0 && len(buf) > MaxLine && !eof && broken == nil {
-				size, stop, err := passOver(br)
+			if end == 0 && len(buf) > Longest(quoted) && !eof && broken == nil {
+				size, more, stop, err := passOver(br, quoted && inside(buf))
 				offset += int64(len(buf)) + size
-				if !yield(Chunk{Line: lines.next(1), Offset: offset, Reject: fmt.Sprintf("line is longer than %d bytes (%d)", MaxLine, int64(len(buf))+size)}, nil) {
+				if quoted {
+					more += bytes.Count(buf, []byte{'\n'})
+				}
+				if !yield(Chunk{Line: lines.next(1 + more), Offset: offset, Reject: fmt.Sprintf("record is longer than %d bytes (%d)", Longest(quoted), int64(len(buf))+size)}, nil) {
 					return
 				}
 				if eof = stop; err != nil {
@@ -163,34 +167,39 @@ func lastEnd(b []byte, quoted bool) int {
 	if !quoted {
 		return bytes.LastIndexByte(b, '\n') + 1
 	}
-	end, inside := 0, false
-	for i := 0; i < len(b); {
-		n := bytes.IndexAny(b[i:], "\"\n")
+	end, open := 0, false
+	for from := 0; ; {
+		n := bytes.IndexByte(b[from:], '\n')
 		if n < 0 {
 			break
 		}
-		i += n + 1
-		if b[i-1] == '"' {
-			inside = !inside
-		} else if !inside {
-			end = i
+		if open = open != inside(b[from:from+n]); !open {
+			end = from + n + 1
 		}
+		from += n + 1
 	}
 	return end
 }
 
-// passOver reads up to the end of a line, and reports whether the stream ended.
-func passOver(r *bufio.Reader) (size int64, end bool, err error) {
+// inside reports whether a record that begins with b is within quotes at its end.
+func inside(b []byte) bool { return bytes.Count(b, []byte{'"'})%2 == 1 }
+
+// passOver reads up to the end of a record, which a newline within quotes is not, and
+// reports how many lines more it goes over and whether the stream ended.
+func passOver(r *bufio.Reader, quotes bool) (size int64, lines int, end bool, err error) {
 	for {
 		part, err := r.ReadSlice('\n')
 		size += int64(len(part))
+		quotes = quotes != inside(part)
 		switch {
+		case err == nil && quotes:
+			lines++
 		case err == nil:
-			return size, false, nil
+			return size, lines, false, nil
 		case errors.Is(err, io.EOF):
-			return size, true, nil
+			return size, lines, true, nil
 		case !errors.Is(err, bufio.ErrBufferFull):
-			return size, false, err
+			return size, lines, false, err
 		}
 	}
 }
@@ -210,14 +219,16 @@ func (c *Chunk) Records(quoted bool) iter.Seq2[int, []byte] {
 			end := bytes.IndexByte(b, '\n')
 			at, lines := line, 1
 			if quoted {
-				for end >= 0 && bytes.Count(b[:end], []byte{'"'})%2 == 1 {
+				for from, open := 0, false; end >= 0; lines++ {
+					if open = open != inside(b[from:end]); !open {
+						break
+					}
 					n := bytes.IndexByte(b[end+1:], '\n')
 					if n < 0 {
 						end = -1
 						break
 					}
-					end += 1 + n
-					lines++
+					from, end = end+1, end+1+n
 				}
 			}
 			record := b
@@ -227,6 +238,9 @@ func (c *Chunk) Records(quoted bool) iter.Seq2[int, []byte] {
 				b = nil
 			}
 			line += lines
+			if at == 0 {
+				record = WithoutMark(record)
+			}
 			if n := len(record); n > 0 && record[n-1] == '\r' {
 				record = record[:n-1]
 			}

@@ -10,8 +10,11 @@ import (
 // An Event is what one record of a log says about one call, in the log's own
 // words. Its byte slices are valid until the next record.
 type Event struct {
-	Time      int64 // ms since 1970
-	ID        []byte
+	Time int64 // ms since 1970
+	ID   []byte
+	// Keyed says that ID tells this event apart from all others by itself: several records
+	// may tell of it, and one record of several such.
+	Keyed     bool
 	Who       Name
 	ActingFor Name   // empty: for itself
 	Operation []byte // a permission, or what the log calls it

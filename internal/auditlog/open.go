@@ -14,9 +14,21 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// MaxLine is the longest line that is read, in bytes; a longer one is set aside
-// without being held in memory.
-const MaxLine = 1 << 20
+// MaxLine is the longest line that is read, in bytes, and MaxQuoted the longest record of a
+// CSV log, which may hold a statement that loads a table; a longer one is set aside without
+// being held in memory.
+const (
+	MaxLine   = 1 << 20
+	MaxQuoted = 64 << 20
+)
+
+// Longest returns how long a record may be.
+func Longest(quoted bool) int {
+	if quoted {
+		return MaxQuoted
+	}
+	return MaxLine
+}
 
 // Open undoes gzip (RFC 1952) or zstd (RFC 8878), recognised by content.
 func Open(r io.Reader) (io.Reader, func(), error) {
@@ -55,7 +67,11 @@ func IsArray(head []byte) bool {
 func ArrayLines(r io.Reader) io.ReadCloser {
 	pr, pw := io.Pipe()
 	go func() {
-		dec := json.NewDecoder(bufio.NewReaderSize(r, 1<<16))
+		br := bufio.NewReaderSize(r, 1<<16)
+		if mark, err := br.Peek(3); err == nil && len(WithoutMark(mark)) == 0 {
+			_, _ = br.Discard(3) // just peeked
+		}
+		dec := json.NewDecoder(br)
 		_, err := dec.Token()
 		for err == nil && dec.More() {
 			var raw json.RawMessage
@@ -82,12 +98,39 @@ func ArrayLines(r io.Reader) io.ReadCloser {
 // LooksQuoted reports whether a log begins as CSV with quoted fields, where a
 // record can go over several lines.
 func LooksQuoted(head []byte) bool {
-	line, _, _ := bytes.Cut(head, []byte{'\n'})
-	return bytes.Count(line, []byte{','}) >= 3 && !bytes.ContainsAny(line, "{[") && utf8.Valid(line) && bytes.IndexByte(line, 0) < 0
+	line, _, _ := bytes.Cut(WithoutMark(head), []byte{'\n'})
+	if bytes.Count(line, []byte{','}) < 3 || !utf8.Valid(line) || bytes.IndexByte(line, 0) >= 0 {
+		return false
+	}
+	// Braces are of JSON that begins in its middle, but for a line that begins as a server's
+	// csvlog does: there a statement may hold them, and a client be [local].
+	return !bytes.ContainsAny(line, "{[") || csvlog(line)
 }
+
+// csvlog reports whether a line begins with a time and a comma, as 2026-11-24 08:00:00.123
+// UTC, does.
+func csvlog(line []byte) bool {
+	const shape = "0000-00-00 00:00:00"
+	if len(line) < len(shape) {
+		return false
+	}
+	for i, c := range []byte(shape) {
+		if digit := '0' <= line[i] && line[i] <= '9'; digit != (c == '0') || !digit && line[i] != c {
+			return false
+		}
+	}
+	return bytes.IndexByte(line[:min(len(line), 40)], ',') > 0
+}
+
+// WithoutMark returns what follows a byte order mark, if there is one.
+func WithoutMark(b []byte) []byte { return bytes.TrimPrefix(b, []byte("\xef\xbb\xbf")) }
 
 // Finished reports whether a last line without its end is whole: JSON that closes.
 func Finished(data []byte) bool {
 	last := data[bytes.LastIndexByte(data, '\n')+1:]
 	return json.Valid(last)
 }
+
+// Whole returns how much of a chunk is whole records: where the last one has no end, it may
+// be written still.
+func Whole(data []byte, quoted bool) int { return lastEnd(data, quoted) }

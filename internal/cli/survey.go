@@ -317,6 +317,13 @@ func (w *workspace) knownPermissions(ctx context.Context, src string) (func(mode
 // logFormats are the formats that the log of a source is tried in: those that are
 // known, and its log maps.
 func (w *workspace) logFormats(s config.Source) (func() []auditlog.Format, error) {
+	var zone *time.Location
+	if s.LogZone != "" {
+		var err error
+		if zone, err = time.LoadLocation(s.LogZone); err != nil {
+			return nil, fmt.Errorf("source %s: log_zone: %w (want a name of the IANA list, such as Europe/Oslo)", s.Name, err)
+		}
+	}
 	var maps []func() auditlog.Format
 	for _, name := range s.LogMaps {
 		name = w.Path(name)
@@ -335,7 +342,7 @@ func (w *workspace) logFormats(s config.Source) (func() []auditlog.Format, error
 		w.remark(m.Remarks...)
 		maps = append(maps, make)
 	}
-	return formats.For(s.Name, maps...), nil
+	return formats.For(s.Name, zone, maps...), nil
 }
 
 // ahead reads a few parts ahead of whoever folds them, so that fetching and

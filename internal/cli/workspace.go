@@ -298,6 +298,9 @@ func (w *workspace) uses(ctx context.Context, s *surveyed) ([]usage.Use, *usage.
 	if err != nil {
 		return nil, nil, err
 	}
+	uses = usage.Settle(r.Uses(uses), func(u *usage.Use) bool {
+		return s.engine.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != engine.Denied
+	})
 	if !w.app.asOf.IsZero() { // asked about the past: nothing after that day is known yet
 		last := usage.DayOf(w.app.asOf.Time)
 		uses = slices.DeleteFunc(uses, func(u usage.Use) bool { return usage.DayOf(u.First) > last })
@@ -305,7 +308,7 @@ func (w *workspace) uses(ctx context.Context, s *surveyed) ([]usage.Use, *usage.
 			uses[i].Within(math.MinInt32, last)
 		}
 	}
-	return r.Uses(uses), r, nil
+	return uses, r, nil
 }
 
 // history reads the ledger and the changes it tells of.

@@ -88,6 +88,7 @@ type Source struct {
 	Logs        []string       `json:"logs,omitempty" doc:"files: log files, folders or globs"`
 	LogMaps     []string       `json:"log_maps,omitempty" doc:"log map files, for logs in formats of their own"`
 	Aliases     []usage.Alias  `json:"aliases,omitempty" doc:"names in the logs and the identities they mean"`
+	LogZone     string         `json:"log_zone,omitempty" doc:"files: what the abbreviations of time zones in its logs mean, as a name of the IANA list, such as Europe/Oslo"`
 	Strangers   []string       `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
 	Operations  string         `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position `json:"-"`

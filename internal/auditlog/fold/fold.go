@@ -370,8 +370,8 @@ func (w *worker) part(p Part) {
 		for line, record := range p.Chunk.Records(p.Quoted) {
 			w.record, w.line, w.nth = record, p.Chunk.Line.Next(line), 0
 			w.records++
-			if len(record) > auditlog.MaxLine {
-				w.reject(p.Name, w.line, fmt.Sprintf("line is longer than %d bytes (%d)", auditlog.MaxLine, len(record)))
+			if longest := auditlog.Longest(p.Quoted); len(record) > longest {
+				w.reject(p.Name, w.line, fmt.Sprintf("record is longer than %d bytes (%d)", longest, len(record)))
 				continue
 			}
 			if err := w.parse(record); err != nil {
@@ -459,14 +459,18 @@ func (w *worker) event(e *auditlog.Event) error {
 	} else {
 		hash = xxhash.Sum64(w.record) // an event without an id is known by its whole text
 	}
-	hash += w.nth * 0x9E3779B97F4A7C15
+	if !e.Keyed {
+		hash += w.nth * 0x9E3779B97F4A7C15
+	}
 	w.nth++
 	d := usage.Day(e.Time / 86_400_000) // times are after 1970
 	if w.today == nil || w.date != d {  // most calls are of the day of the one before
 		w.today, w.date = w.o.Seen.day(d), d
 	}
 	if !w.today.add(hash) {
-		w.repeated++
+		if !e.Keyed {
+			w.repeated++
+		}
 		return nil
 	}
 	w.events++

@@ -76,7 +76,7 @@ func TestLawSeven(t *testing.T) {
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 		got := &usage.Table{}
 		events, repeated := 0, 0
-		o := fold.Options{Formats: formats.For("m"), Workers: 1 + r.IntN(4), Rows: 1 + r.IntN(500), Bytes: 1 + r.Int64N(1<<16)}
+		o := fold.Options{Formats: formats.For("m", nil), Workers: 1 + r.IntN(4), Rows: 1 + r.IntN(500), Bytes: 1 + r.Int64N(1<<16)}
 		for b, err := range fold.Run(context.Background(), parts(r, all), o) {
 			if err != nil {
 				t.Fatal(err)
@@ -131,7 +131,7 @@ func TestBroken(t *testing.T) {
 		yield(fold.Part{}, boom)
 	}
 	events, cursor, last := 0, "", error(nil)
-	for b, err := range fold.Run(context.Background(), broken, fold.Options{Formats: formats.For("m")}) {
+	for b, err := range fold.Run(context.Background(), broken, fold.Options{Formats: formats.For("m", nil)}) {
 		if last = err; err == nil {
 			events += b.Events
 			cursor = b.Cursor
@@ -142,14 +142,14 @@ func TestBroken(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	for _, err := range fold.Run(ctx, parts(r, lines), fold.Options{Formats: formats.For("m")}) {
+	for _, err := range fold.Run(ctx, parts(r, lines), fold.Options{Formats: formats.For("m", nil)}) {
 		if !errors.Is(err, context.Canceled) {
 			t.Errorf("under a context that was cancelled: %v", err)
 		}
 	}
 	// What the memory of events cannot be read from is an error, not a double count.
 	seen := fold.NewSeen(func(usage.Day) ([]uint64, error) { return nil, boom })
-	for _, err := range fold.Run(context.Background(), parts(r, lines), fold.Options{Formats: formats.For("m"), Seen: seen}) {
+	for _, err := range fold.Run(context.Background(), parts(r, lines), fold.Options{Formats: formats.For("m", nil), Seen: seen}) {
 		if !errors.Is(err, boom) {
 			t.Errorf("without the memory of events: %v", err)
 		}
@@ -164,7 +164,7 @@ func BenchmarkFold(b *testing.B) {
 		part := func(yield func(fold.Part, error) bool) {
 			yield(fold.Part{Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: data}, Cursor: at("x")}, nil)
 		}
-		for _, err := range fold.Run(context.Background(), part, fold.Options{Formats: formats.For("m")}) {
+		for _, err := range fold.Run(context.Background(), part, fold.Options{Formats: formats.For("m", nil)}) {
 			if err != nil {
 				b.Fatal(err)
 			}

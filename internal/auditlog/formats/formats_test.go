@@ -58,7 +58,7 @@ func one(name string, data []byte) iter.Seq2[fold.Part, error] {
 func told(t testing.TB, name string, data []byte) string {
 	t.Helper()
 	var b strings.Builder
-	for batch, err := range fold.Run(context.Background(), one(name, data), fold.Options{Formats: formats.For("x", maps(t)...), Workers: 1}) {
+	for batch, err := range fold.Run(context.Background(), one(name, data), fold.Options{Formats: formats.For("x", nil, maps(t)...), Workers: 1}) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -153,7 +153,7 @@ func FuzzRecord(f *testing.F) {
 		if len(bytes.TrimSpace(record)) == 0 {
 			return
 		}
-		for _, format := range formats.For("x", mk...)() {
+		for _, format := range formats.For("x", nil, mk...)() {
 			if h, ok := format.(interface{ Header([]byte) }); ok {
 				h.Header([]byte("when,who,what,where,ok,note"))
 			}

@@ -1,13 +1,24 @@
-// Package postgresql reads PostgreSQL 15 to 17 logs, jsonlog and csvlog, as calls.
+// Package postgresql reads PostgreSQL 15 to 18 logs, jsonlog and csvlog, as calls.
 //
 // With pgaudit, a SESSION or OBJECT line is a call on the object it names, by the
-// user who logged in. An UPDATE or DELETE with a WHERE also needs SELECT, though
-// the line does not say so, and counts as both. A refused statement has no pgaudit
-// line: it is an ERROR with SQLSTATE 42501, whose message names the object, often
-// without its schema. Connections count as sql/database:connect. Statements logged
-// without pgaudit name no objects and show no call.
+// user who logged in; two lines about one access are one call. What the statement needs
+// beside the verb that the line names is read off its text ([statement]): an UPDATE with a
+// WHERE reads, SELECT FOR UPDATE and ON CONFLICT change, a MERGE does what its branches do,
+// a TRUNCATE names its tables nowhere else. A relation that the text does not name was
+// reached through a view: whether that took a right of the caller is for whoever knows the
+// grants to say ([usage.Through]). A line that hides its relation (pgaudit.log_relation is
+// off) is a call on the database, which no grant explains.
 //
-// A line is known by session_id and its number in the session.
+// A refused statement has no pgaudit line: it is an ERROR with SQLSTATE 42501, whose
+// message names the object, often without its schema, and not always the verb that was
+// refused. Messages in other languages keep the SQLSTATE and name nothing.
+//
+// Whoever runs a statement has connected: that is sql/database:connect, once a session.
+// "connection authorized" is written before that right is looked at and proves nothing; 18
+// writes "connection ready", which does.
+//
+// What no setting shows: what security definer functions and triggers touch, USAGE of
+// schemas and sequences, LOCK, VACUUM.
 //
 // Source: PostgreSQL documentation, "Error Reporting and Logging", csvlog and
 // jsonlog; pgaudit documentation, "Format".
@@ -15,10 +26,11 @@ package postgresql
 
 import (
 	"bytes"
-	"encoding/csv"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/jsonscan"
@@ -51,13 +63,19 @@ const fewestColumns = 23 // of csvlog
 type Format struct {
 	source []byte
 	scan   *jsonscan.Scanner
+	zone   *time.Location // what abbreviations of zones mean; nil: nothing
+	out    [10][]byte
+	buf    []byte
+	inner  [8][]byte // of pgaudit's own fields
+	text   []byte
 }
 
 var _ auditlog.Format = (*Format)(nil)
 
-// New returns a reader for the server that the estate calls source.
-func New(source string) *Format {
-	return &Format{source: model.AppendEscaped([]byte("/"), []byte(source)), scan: jsonscan.New(paths...)}
+// New returns a reader for the server that the estate calls source. Its log_timezone may be
+// written as an abbreviation, such as CET, which zone explains; nil takes none but UTC.
+func New(source string, zone *time.Location) *Format {
+	return &Format{source: model.AppendEscaped([]byte("/"), []byte(source)), scan: jsonscan.New(paths...), zone: zone}
 }
 
 // Name returns "postgresql".
@@ -92,28 +110,37 @@ func (f *Format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 		if !f.Sniff(record) {
 			return errors.New("not a PostgreSQL csvlog line")
 		}
-		r := csv.NewReader(bytes.NewReader(record))
-		r.FieldsPerRecord = -1
-		row, err := r.Read()
-		if err != nil {
-			return fmt.Errorf("csvlog: %w", err)
+		var err error
+		var n int
+		if n, f.buf, err = fields(record, columns, f.out[:], f.buf[:0]); err != nil {
+			return err
 		}
-		if len(row) < fewestColumns {
-			return fmt.Errorf("csvlog: %d columns, want at least %d", len(row), fewestColumns)
+		if n < fewestColumns {
+			return fmt.Errorf("csvlog: %d columns, want at least %d", n, fewestColumns)
 		}
-		for i, c := range columns {
-			v[i] = row[c]
+		for i, x := range f.out {
+			v[i] = string(x)
 		}
-		v[fHost], _, _ = strings.Cut(v[fHost], ":")
-		if strings.Count(row[4], ":") > 1 { // IPv6 with its port
-			v[fHost] = row[4][:strings.LastIndexByte(row[4], ':')]
+		host := v[fHost]
+		v[fHost], _, _ = strings.Cut(host, ":")
+		if strings.Count(host, ":") > 1 { // IPv6 with its port
+			v[fHost] = host[:strings.LastIndexByte(host, ':')]
 		}
 	}
 	return f.line(&v, yield)
 }
 
 func (f *Format) line(v *[10]string, yield func(*auditlog.Event) error) error {
-	at, err := auditlog.ParseTime([]byte(v[fTime]))
+	msg := v[fMessage]
+	audit := strings.HasPrefix(msg, "AUDIT: ")
+	ready := strings.HasPrefix(msg, "connection ready:")
+	if !audit && !ready && v[fState] != "42501" && (v[fSeverity] != "FATAL" || !strings.HasPrefix(v[fState], "28")) {
+		if strings.HasPrefix(msg, "statement: ") || strings.HasPrefix(msg, "execute ") || strings.HasPrefix(msg, "duration: ") {
+			return &auditlog.Skip{Why: "a statement without pgaudit names no objects"}
+		}
+		return &auditlog.Skip{Why: "a message of the server"}
+	}
+	at, err := f.when(v[fTime])
 	if err != nil {
 		return err
 	}
@@ -121,22 +148,61 @@ func (f *Format) line(v *[10]string, yield func(*auditlog.Event) error) error {
 	if v[fHost] != "" && v[fHost] != "[local]" {
 		e.Network = []byte(v[fHost])
 	}
-	msg := v[fMessage]
 	switch {
-	case strings.HasPrefix(msg, "AUDIT: "):
+	case audit || ready:
+		e.Keyed = true
+		if err := f.connected(e, v, yield); err != nil || ready {
+			return err
+		}
 		return f.audit(e, v, strings.TrimPrefix(msg, "AUDIT: "), yield)
-	case v[fState] == "42501":
+	case v[fState] == "42501" && v[fSeverity] != "FATAL":
 		e.Outcome = usage.Refused
 		return f.refused(e, v, yield)
-	case strings.HasPrefix(msg, "connection authorized:"):
-		return f.emit(e, "sql/database:connect", f.at(v[fDatabase]), yield)
-	case v[fSeverity] == "FATAL" && (strings.HasPrefix(v[fState], "28") || v[fState] == "42501"):
-		e.Outcome = usage.Refused
-		return f.emit(e, "sql/database:connect", f.at(v[fDatabase]), yield)
-	case strings.HasPrefix(msg, "statement: ") || strings.HasPrefix(msg, "execute ") || strings.HasPrefix(msg, "duration: "):
-		return &auditlog.Skip{Why: "a statement without pgaudit names no objects"}
 	}
-	return &auditlog.Skip{Why: "a message of the server"}
+	e.Outcome = usage.Refused
+	return f.emit(e, "sql/database:connect", f.at(v[fDatabase]), yield)
+}
+
+// connected says that whoever runs a statement has connected: once a session, at its start,
+// which the session's id tells.
+func (f *Format) connected(e *auditlog.Event, v *[10]string, yield func(*auditlog.Event) error) error {
+	start, _, _ := strings.Cut(v[fSession], ".")
+	seconds, err := strconv.ParseInt(start, 16, 64)
+	if at := seconds * 1000; err == nil && at >= auditlog.Earliest && at <= e.Time+1000 && v[fDatabase] != "" {
+		c := *e
+		c.Time, c.ID, c.Keyed = at, []byte(v[fSession]+"/connect"), true
+		return f.emit(&c, "sql/database:connect", f.at(v[fDatabase]), yield)
+	}
+	return nil
+}
+
+// when reads a time as log_timezone has it written: with UTC, an offset such as -03 or
+// +0545, or an abbreviation, which the zone of the source's configuration explains.
+func (f *Format) when(text string) (int64, error) {
+	if rest, ok := strings.CutSuffix(text, " UTC"); ok && len(rest) < 40 && len(rest) > 10 {
+		var b [48]byte
+		n := copy(b[:], rest)
+		b[10], b[n] = 'T', 'Z'
+		return auditlog.ParseTime(b[:n+1])
+	}
+	for _, layout := range []string{"2006-01-02 15:04:05.999999999 -07", "2006-01-02 15:04:05.999999999 -0700", "2006-01-02 15:04:05.999999999 -07:00"} {
+		if t, err := time.Parse(layout, text); err == nil {
+			return auditlog.ParseTime([]byte(t.UTC().Format(time.RFC3339Nano)))
+		}
+	}
+	if f.zone != nil {
+		t, err := time.ParseInLocation("2006-01-02 15:04:05.999999999 MST", text, f.zone)
+		if name, offset := t.Zone(); err == nil && (offset != 0 || name == "UTC" || name == "GMT" || name == "WET") {
+			return auditlog.ParseTime([]byte(t.UTC().Format(time.RFC3339Nano)))
+		} else if err == nil {
+			return 0, fmt.Errorf("time %.40q: %s, which is log_zone of the source, knows no zone %s", text, f.zone, name)
+		}
+	}
+	at, err := auditlog.ParseTime([]byte(text))
+	if err != nil && f.zone == nil {
+		err = fmt.Errorf("%w; or say in clipfence.yaml what it means: log_zone, such as Europe/Oslo", err)
+	}
+	return at, err
 }
 
 func (f *Format) emit(e *auditlog.Event, op, path string, yield func(*auditlog.Event) error) error {
@@ -163,24 +229,45 @@ func (f *Format) at(db string, parts ...string) string {
 // audit reads pgaudit's own fields: type, statement id, substatement id, class,
 // command, object type, object name, statement, parameter.
 func (f *Format) audit(e *auditlog.Event, v *[10]string, text string, yield func(*auditlog.Event) error) error {
-	r := csv.NewReader(strings.NewReader(text))
-	r.FieldsPerRecord, r.LazyQuotes = -1, true
-	row, err := r.Read()
-	if err != nil || len(row) < 8 || row[0] != "SESSION" && row[0] != "OBJECT" {
-		return fmt.Errorf("pgaudit line with %d fields: %.60q", len(row), text)
+	var err error
+	var n int
+	if n, f.text, err = fields([]byte(text), pgaudit, f.inner[:], f.text[:0]); err != nil || string(f.inner[0]) != "SESSION" && string(f.inner[0]) != "OBJECT" {
+		return fmt.Errorf("pgaudit line with %d fields: %.60q", n, text)
 	}
-	class, command, kind, object, statement := row[3], strings.ToUpper(row[4]), strings.ToLower(row[5]), row[6], row[7]
-	// A statement on several objects is several lines with one number each.
-	e.ID = append(e.ID, "/"+row[1]+"/"+row[2]+"/"+object...)
-	path := f.object(v[fDatabase], kind, object)
+	row := make([]string, len(f.inner))
+	for i, x := range f.inner {
+		row[i] = string(x)
+	}
+	class, command, kind, object, words := row[3], strings.ToUpper(row[4]), strings.ToLower(row[5]), row[6], row[7]
 	if class == "MISC_SET" || class == "MISC" {
-		if who, ok := setRole(statement); ok {
+		if who, ok := setRole(words); ok {
+			e.ID = f.key(v, row, "", "role:set")
 			return f.emit(e, "sql/role:set", f.at("", "role", who), yield)
 		}
 		return &auditlog.Skip{Why: "a setting of the session"}
 	}
-	if object == "" && (class == "READ" || class == "WRITE" || class == "FUNCTION") {
-		return &auditlog.Skip{Why: "a statement that names no object"}
+	s := parse(words)
+	each := func(object, op string) error {
+		path := f.object(v[fDatabase], kind, object)
+		e.ID = f.key(v, row, object, op)
+		return f.emit(e, op, path, yield)
+	}
+	switch {
+	case object == "" && (command == "TRUNCATE TABLE" || command == "TRUNCATE"):
+		kind = "table"
+		for _, t := range s.truncated() {
+			if err := each(t, "sql/table:truncate"); err != nil {
+				return err
+			}
+		}
+		if s.known {
+			return nil
+		}
+	case object == "" && (class == "READ" || class == "WRITE" || class == "FUNCTION"):
+		if operations[command] == "" || !s.touches() {
+			return &auditlog.Skip{Why: "a statement that touches no relation"}
+		}
+		// pgaudit.log_relation is off: something was done, and where is hidden.
 	}
 	op, ok := operations[command]
 	switch {
@@ -192,13 +279,34 @@ func (f *Format) audit(e *auditlog.Event, v *[10]string, text string, yield func
 	if op == "sql/table:select" && noun(kind) == "sequence" {
 		op = "sql/sequence:select"
 	}
-	if err := f.emit(e, op, path, yield); err != nil {
-		return err
+	if noun(kind) == "table" && object != "" && class != "DDL" && class != "ROLE" && !s.named(object) {
+		return each(object, op+usage.Through)
 	}
-	if (command == "UPDATE" || command == "DELETE") && strings.Contains(strings.ToUpper(statement), " WHERE ") {
-		return f.emit(e, "sql/table:select", path, yield)
+	if (command == "INSERT" || command == "UPDATE" || command == "DELETE") && s.known && s.has("merge", "into") && !s.has("then", strings.ToLower(command)) {
+		op = "" // pgaudit calls every merge an insert
+	}
+	if kind == "composite type" { // the relation of an ON CONFLICT DO UPDATE
+		kind = "table"
+	}
+	if op != "" {
+		if err := each(object, op); err != nil {
+			return err
+		}
+	}
+	for _, verb := range s.more(command, object) {
+		if err := each(object, "sql/table:"+verb); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+var pgaudit = []int{0, 1, 2, 3, 4, 5, 6, 7}
+
+// key tells accesses apart: one of a statement to an object counts once, whether pgaudit
+// writes it as SESSION, as OBJECT, or both.
+func (f *Format) key(v *[10]string, row []string, object, op string) []byte {
+	return []byte(v[fSession] + "/" + row[1] + "/" + row[2] + "/" + object + "/" + op)
 }
 
 var operations = map[string]string{
@@ -210,7 +318,7 @@ var operations = map[string]string{
 
 func noun(kind string) string {
 	switch kind {
-	case "table", "view", "materialized view", "foreign table", "index", "toast table":
+	case "table", "view", "materialized view", "foreign table", "index", "toast table", "composite type":
 		return "table"
 	case "sequence", "function", "schema", "database", "role":
 		return kind
@@ -308,8 +416,7 @@ func named(what string) (kind, name string) {
 func (f *Format) notOwner(e *auditlog.Event, v *[10]string, what string, yield func(*auditlog.Event) error) error {
 	kind, name := named(what)
 	verb := "unknown"
-	word, _, _ := strings.Cut(strings.TrimSpace(v[fStatement]), " ")
-	if w := strings.ToLower(word); w == "drop" || w == "alter" {
+	if w := parse(v[fStatement]).first(); w == "drop" || w == "alter" {
 		verb = w
 	}
 	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(v[fDatabase], kind, name), yield)
@@ -322,20 +429,19 @@ func (f *Format) refused(e *auditlog.Event, v *[10]string, yield func(*auditlog.
 		if what, ok := strings.CutPrefix(v[fMessage], "must be owner of "); ok {
 			return f.notOwner(e, v, what, yield)
 		}
-		return f.emit(e, "sql/object:unknown", f.at(v[fDatabase]), yield)
+		return f.emit(e, "sql/object:unknown", f.at(v[fDatabase]), yield) // in another language, or of another kind
 	}
 	kind, name := named(what)
+	s := parse(v[fStatement])
 	verb := map[string]string{"schema": "usage", "database": "connect", "function": "execute", "sequence": "usage"}[kind]
-	word, _, _ := strings.Cut(strings.TrimSpace(v[fStatement]), " ")
-	switch w := strings.ToLower(word); w {
-	case "select", "insert", "update", "delete", "truncate":
-		if kind == "table" {
-			verb = w
+	switch {
+	case kind == "table":
+		verb = s.denied(identifiers(name)[0])
+		if schema := s.schema(identifiers(name)[0]); schema != "" {
+			name = `"` + strings.ReplaceAll(schema, `"`, `""`) + `".` + name
 		}
-	case "create":
-		if kind == "schema" || kind == "database" {
-			verb = "create"
-		}
+	case (kind == "schema" || kind == "database") && s.first() == "create":
+		verb = "create"
 	}
 	if verb == "" {
 		verb = "unknown"

@@ -29,13 +29,13 @@ func TestLines(t *testing.T) {
 		want string // operation path, with ! where refused; "skip"
 	}{
 		{"select", audit("READ", "SELECT", "TABLE", "public.tickets", "select 1 from tickets"), "sql/table:select " + db + "/schema:public/table:tickets"},
-		{"a quoted name with a dot", audit("READ", "SELECT", "TABLE", `public."a.b"`, "select"), "sql/table:select " + db + "/schema:public/table:a.b"},
-		{"a quoted schema with a dot", audit("READ", "SELECT", "TABLE", `"x.y".t`, "select"), "sql/table:select " + db + "/schema:x.y/table:t"},
-		{"a quote in a name", audit("READ", "SELECT", "TABLE", `public."say ""hi"""`, "select"), "sql/table:select " + db + `/schema:public/table:say%20%22hi%22`},
-		{"a slash in a name", audit("READ", "SELECT", "TABLE", `public."a/b"`, "select"), "sql/table:select " + db + "/schema:public/table:a%2Fb"},
-		{"a view", audit("READ", "SELECT", "VIEW", "public.v", "select"), "sql/table:select " + db + "/schema:public/table:v"},
+		{"a quoted name with a dot", audit("READ", "SELECT", "TABLE", `public."a.b"`, `select * from "a.b"`), "sql/table:select " + db + "/schema:public/table:a.b"},
+		{"a quoted schema with a dot", audit("READ", "SELECT", "TABLE", `"x.y".t`, `select * from "x.y".t`), "sql/table:select " + db + "/schema:x.y/table:t"},
+		{"a quote in a name", audit("READ", "SELECT", "TABLE", `public."say ""hi"""`, `table "say ""hi"""`), "sql/table:select " + db + `/schema:public/table:say%20%22hi%22`},
+		{"a slash in a name", audit("READ", "SELECT", "TABLE", `public."a/b"`, `select * from "a/b"`), "sql/table:select " + db + "/schema:public/table:a%2Fb"},
+		{"a view", audit("READ", "SELECT", "VIEW", "public.v", "select * from v"), "sql/table:select " + db + "/schema:public/table:v"},
 		{"a sequence", audit("READ", "SELECT", "SEQUENCE", "public.s", "select"), "sql/sequence:select " + db + "/schema:public/sequence:s"},
-		{"insert", audit("WRITE", "INSERT", "TABLE", "public.tickets", "insert"), "sql/table:insert " + db + "/schema:public/table:tickets"},
+		{"insert", audit("WRITE", "INSERT", "TABLE", "public.tickets", "insert into tickets values (1)"), "sql/table:insert " + db + "/schema:public/table:tickets"},
 		{"update without where", audit("WRITE", "UPDATE", "TABLE", "public.tickets", "update tickets set a = 1"), "sql/table:update " + db + "/schema:public/table:tickets"},
 		{"update with where", audit("WRITE", "UPDATE", "TABLE", "public.t", "update t set a = 1 where b = 2"), "sql/table:update " + db + "/schema:public/table:t, sql/table:select " + db + "/schema:public/table:t"},
 		{"copy to", audit("READ", "COPY", "TABLE", "public.t", "copy t to stdout"), "sql/table:select " + db + "/schema:public/table:t"},
@@ -48,14 +48,21 @@ func TestLines(t *testing.T) {
 		{"set role none", audit("MISC", "SET", "", "", "set role none"), "skip"},
 		{"another setting", audit("MISC", "SET", "", "", "set search_path to role"), "skip"},
 		{"refused select", denied("permission denied for table tickets", "select * from tickets"), "!sql/table:select " + db + "/table:tickets"},
-		{"refused, by an unknown statement", denied("permission denied for table tickets", "with x as (select 1) select * from tickets"), "!sql/table:unknown " + db + "/table:tickets"},
+		{"refused in a statement with a part of its own", denied("permission denied for table tickets", "with x as (select 1) select * from tickets"), "!sql/table:select " + db + "/table:tickets"},
 		{"refused in a schema", denied("permission denied for schema public", "create table x()"), "!sql/schema:create " + db + "/schema:public"},
 		{"refused use of a schema", denied("permission denied for schema hr", "select * from hr.t"), "!sql/schema:usage " + db + "/schema:hr"},
 		{"refused function", denied("permission denied for function refund", "select refund(1)"), "!sql/function:execute " + db + "/function:refund"},
 		{"refused materialized view", denied("permission denied for materialized view m", "select * from m"), "!sql/table:select " + db + "/table:m"},
 		{"not the owner", denied("must be owner of table tickets", "drop table tickets"), "!sql/table:drop " + db + "/table:tickets"},
 		{"refused otherwise", denied("must be superuser to do this", "alter system set x = 1"), "!sql/object:unknown " + db},
-		{"connection", map[string]any{"message": "connection authorized: user=ann database=ferry"}, "sql/database:connect " + db},
+		{"connection", map[string]any{"message": "connection authorized: user=ann database=ferry"}, "skip"},
+		{"connection of 18", map[string]any{"message": "connection ready: setup total=4.1 ms", "session_id": "692e0000.1"}, "sql/database:connect " + db},
+		{"statement of a session", map[string]any{"session_id": "692e0000.1", "message": "AUDIT: SESSION,1,1,READ,SELECT,TABLE,public.t,select * from t,<none>"}, "sql/database:connect " + db + ", sql/table:select " + db + "/schema:public/table:t"},
+		{"through a view", audit("READ", "SELECT", "TABLE", "public.tickets", "select * from v"), "sql/table:select-through " + db + "/schema:public/table:tickets"},
+		{"no relation, though one is touched", audit("READ", "SELECT", "", "", "select * from tickets"), "sql/table:select " + db},
+		{"truncate", audit("WRITE", "TRUNCATE TABLE", "", "", "truncate public.a, b"), "sql/table:truncate " + db + "/schema:public/table:a, sql/table:truncate " + db + "/table:b"},
+		{"refused, in another language", denied("keine Berechtigung für Tabelle tickets", "select * from tickets"), "!sql/object:unknown " + db},
+		{"refused, of a schema that the statement names", denied("permission denied for table t", "insert into shop.t select * from shop.u"), "!sql/table:insert " + db + "/schema:shop/table:t"},
 		{"a wrong password", map[string]any{"error_severity": "FATAL", "state_code": "28P01", "message": `password authentication failed for user "ann"`}, "!sql/database:connect " + db},
 		{"a statement", map[string]any{"message": "statement: select 1"}, "skip"},
 		{"a checkpoint", map[string]any{"message": "checkpoint starting: time"}, "skip"},
@@ -70,7 +77,7 @@ func TestLines(t *testing.T) {
 			t.Fatal(err)
 		}
 		var got []string
-		f := New("pg")
+		f := New("pg", nil)
 		if !f.Sniff(record) {
 			t.Errorf("%s: not taken for a line of PostgreSQL", tt.name)
 		}

@@ -86,7 +86,7 @@ func run(dir, rows string) error {
 		defer out.Flush()
 	}
 	// One batch: the other engine answers once, too.
-	for b, err := range fold.Run(context.Background(), r.Logs(context.Background(), ""), fold.Options{Formats: formats.For("cloud"), Rows: 1 << 30, Bytes: 1 << 50}) {
+	for b, err := range fold.Run(context.Background(), r.Logs(context.Background(), ""), fold.Options{Formats: formats.For("cloud", nil), Rows: 1 << 30, Bytes: 1 << 50}) {
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package usage
 
 import (
+	"slices"
 	"strings"
 
 	"clipfence/internal/core/model"
@@ -162,6 +163,33 @@ func (r *Resolver) Uses(uses []Use) []Use {
 			u.Permission = p
 			t.MergeUse(u)
 		}
+	}
+	return t.Uses()
+}
+
+// Through ends the verb of a permission that a log shows for what was reached through
+// something else, such as the table behind a view: whether the caller's own right was used
+// the log does not tell, see [Settle].
+const Through = "-through"
+
+// Settle decides over uses that were [Through] something: where one of the caller's own
+// rights explains such a use it counts as one of that right, and else as none.
+func Settle(uses []Use, explains func(*Use) bool) []Use {
+	if !slices.ContainsFunc(uses, func(u Use) bool { return strings.HasSuffix(u.Permission.String(), Through) }) {
+		return uses
+	}
+	t := &Table{}
+	for _, u := range uses {
+		if base, ok := strings.CutSuffix(u.Permission.String(), Through); ok {
+			p, err := model.ParsePermission(base)
+			if err != nil {
+				continue
+			}
+			if u.Permission = p; !explains(&u) {
+				continue
+			}
+		}
+		t.MergeUse(u)
 	}
 	return t.Uses()
 }

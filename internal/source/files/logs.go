@@ -243,7 +243,7 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 		}
 	}
 	if quoted {
-		l.header, _, _ = bytes.Cut(head, []byte{'\n'})
+		l.header, _, _ = bytes.Cut(auditlog.WithoutMark(head), []byte{'\n'})
 	}
 	return l.chunks(ctx, in, at, quoted)
 }
@@ -260,7 +260,7 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 		}
 		if c.Torn && !auditlog.Finished(c.Data) {
 			// The last line is still being written: it is left for the next time.
-			keep := bytes.LastIndexByte(c.Data, '\n') + 1
+			keep := auditlog.Whole(c.Data, quoted)
 			c.Offset -= int64(len(c.Data) - keep)
 			c.Data = c.Data[:keep]
 		}

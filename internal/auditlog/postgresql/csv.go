@@ -8,9 +8,9 @@ import (
 
 var errQuote = errors.New("csvlog: a quote is not closed")
 
-// fields cuts some columns, in order, out of a CSV record (RFC 4180), and returns how many
-// there are in all. What is cut out is part of the record, or of buf where quotes within it
-// had to be undone.
+// fields cuts some columns, in order, out of a CSV record (RFC 4180), and returns about how
+// many there are in all: commas within later ones are counted, too. What is cut out is part
+// of the record, or of buf where quotes within it had to be undone.
 func fields(record []byte, columns []int, out [][]byte, buf []byte) (int, []byte, error) {
 	want, n := 0, 0
 	for rest := record; ; n++ {
@@ -48,14 +48,18 @@ func fields(record []byte, columns []int, out [][]byte, buf []byte) (int, []byte
 			if len(rest) > 0 && rest[0] != ',' {
 				return n, buf, fmt.Errorf("csvlog: column %d goes on behind its quote", n+1)
 			}
-		} else if i := bytes.IndexByte(rest, ','); i < 0 {
-			field, rest = rest, nil
 		} else {
+			i := 0 // most are empty, or short
+			for i < len(rest) && rest[i] != ',' {
+				i++
+			}
 			field, rest = rest[:i], rest[i:]
 		}
 		if take {
 			out[want] = field
-			want++
+			if want++; want == len(columns) { // the rest is only counted
+				return n + 1 + bytes.Count(rest, []byte{','}), buf, nil
+			}
 		}
 		if len(rest) == 0 {
 			n++
@@ -63,8 +67,5 @@ func fields(record []byte, columns []int, out [][]byte, buf []byte) (int, []byte
 		}
 		rest = rest[1:] // the comma
 	}
-	if want < len(columns) {
-		return n, buf, fmt.Errorf("csvlog: %d columns, want at least %d", n, columns[len(columns)-1]+1)
-	}
-	return n, buf, nil
+	return n, buf, fmt.Errorf("csvlog: %d columns, want at least %d", n, columns[len(columns)-1]+1)
 }

@@ -66,16 +66,40 @@ type Format struct {
 	zone   *time.Location // what abbreviations of zones mean; nil: nothing
 	out    [10][]byte
 	buf    []byte
-	inner  [8][]byte // of pgaudit's own fields
+	inner  [5][]byte // of pgaudit's own fields, behind the statement's numbers
 	text   []byte
+	ev     auditlog.Event
+	id     []byte
+
+	// What was worked out lately: most statements are made again and again, and a session
+	// makes many. Each is emptied when it is full.
+	known    map[string]outcome
+	sessions map[string]struct{}
+	key      []byte
 }
+
+// outcome is what a line of pgaudit says, but for who, when and which statement.
+type outcome struct {
+	accesses []access
+	err      error
+}
+
+type access struct {
+	op, path []byte
+	tail     string // of the event's id
+}
+
+const (
+	mostKnown    = 8192
+	longestKnown = 2048 // bytes of a line
+)
 
 var _ auditlog.Format = (*Format)(nil)
 
 // New returns a reader for the server that the estate calls source. Its log_timezone may be
 // written as an abbreviation, such as CET, which zone explains; nil takes none but UTC.
 func New(source string, zone *time.Location) *Format {
-	return &Format{source: model.AppendEscaped([]byte("/"), []byte(source)), scan: jsonscan.New(paths...), zone: zone}
+	return &Format{source: model.AppendEscaped([]byte("/"), []byte(source)), scan: jsonscan.New(paths...), zone: zone, known: map[string]outcome{}, sessions: map[string]struct{}{}}
 }
 
 // Name returns "postgresql".
@@ -86,12 +110,17 @@ func (*Format) Sniff(record []byte) bool {
 	if record[0] == '{' {
 		return bytes.Contains(record, []byte(`"error_severity"`)) && bytes.Contains(record, []byte(`"session_id"`))
 	}
-	return len(record) > 25 && record[4] == '-' && record[7] == '-' && record[10] == ' ' && record[13] == ':' && bytes.Count(record, []byte{','}) >= fewestColumns-1
+	return looksLike(record) && bytes.Count(record, []byte{','}) >= fewestColumns-1
+}
+
+// looksLike tells a csvlog line by its first column, cheaply.
+func looksLike(record []byte) bool {
+	return len(record) > 25 && record[4] == '-' && record[7] == '-' && record[10] == ' ' && record[13] == ':'
 }
 
 // Parse reads one line.
 func (f *Format) Parse(record []byte, yield func(*auditlog.Event) error) error {
-	var v [10]string
+	v := &f.out
 	if record[0] == '{' {
 		vals, err := f.scan.Scan(record)
 		if err != nil {
@@ -101,52 +130,60 @@ func (f *Format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 			return errors.New("not a PostgreSQL jsonlog line: error_severity or session_id is missing")
 		}
 		for i, x := range vals {
-			v[i] = string(x.Text())
-			if x.Kind == jsonscan.Number {
-				v[i] = string(x.Raw)
+			if v[i] = x.Text(); x.Kind == jsonscan.Number {
+				v[i] = x.Raw
 			}
 		}
 	} else {
-		if !f.Sniff(record) {
+		if !looksLike(record) {
 			return errors.New("not a PostgreSQL csvlog line")
 		}
 		var err error
 		var n int
-		if n, f.buf, err = fields(record, columns, f.out[:], f.buf[:0]); err != nil {
+		if n, f.buf, err = fields(record, columns, v[:], f.buf[:0]); err != nil {
 			return err
 		}
 		if n < fewestColumns {
 			return fmt.Errorf("csvlog: %d columns, want at least %d", n, fewestColumns)
 		}
-		for i, x := range f.out {
-			v[i] = string(x)
-		}
-		host := v[fHost]
-		v[fHost], _, _ = strings.Cut(host, ":")
-		if strings.Count(host, ":") > 1 { // IPv6 with its port
-			v[fHost] = host[:strings.LastIndexByte(host, ':')]
+		if host := v[fHost]; bytes.Count(host, []byte{':'}) > 1 { // IPv6 with its port
+			v[fHost] = host[:bytes.LastIndexByte(host, ':')]
+		} else {
+			v[fHost], _, _ = bytes.Cut(host, []byte{':'})
 		}
 	}
-	return f.line(&v, yield)
+	return f.line(v, yield)
 }
 
-func (f *Format) line(v *[10]string, yield func(*auditlog.Event) error) error {
+var (
+	skipMessage   = &auditlog.Skip{Why: "a message of the server"}
+	skipStatement = &auditlog.Skip{Why: "a statement without pgaudit names no objects"}
+	skipSetting   = &auditlog.Skip{Why: "a setting of the session"}
+	skipNothing   = &auditlog.Skip{Why: "a statement that touches no relation"}
+)
+
+func (f *Format) line(v *[10][]byte, yield func(*auditlog.Event) error) error {
 	msg := v[fMessage]
-	audit := strings.HasPrefix(msg, "AUDIT: ")
-	ready := strings.HasPrefix(msg, "connection ready:")
-	if !audit && !ready && v[fState] != "42501" && (v[fSeverity] != "FATAL" || !strings.HasPrefix(v[fState], "28")) {
-		if strings.HasPrefix(msg, "statement: ") || strings.HasPrefix(msg, "execute ") || strings.HasPrefix(msg, "duration: ") {
-			return &auditlog.Skip{Why: "a statement without pgaudit names no objects"}
+	text, audit := bytes.CutPrefix(msg, []byte("AUDIT: "))
+	ready := bytes.HasPrefix(msg, []byte("connection ready:"))
+	state, fatal := string(v[fState]), string(v[fSeverity]) == "FATAL"
+	if !audit && !ready && state != "42501" && (!fatal || !strings.HasPrefix(state, "28")) {
+		for _, p := range []string{"statement: ", "execute ", "duration: "} {
+			if bytes.HasPrefix(msg, []byte(p)) {
+				return skipStatement
+			}
 		}
-		return &auditlog.Skip{Why: "a message of the server"}
+		return skipMessage
 	}
 	at, err := f.when(v[fTime])
 	if err != nil {
 		return err
 	}
-	e := &auditlog.Event{Time: at, ID: []byte(v[fSession] + ":" + v[fLine]), Who: auditlog.Name{Text: []byte(v[fUser])}, Outcome: usage.Done}
-	if v[fHost] != "" && v[fHost] != "[local]" {
-		e.Network = []byte(v[fHost])
+	e := &f.ev
+	f.id = append(append(append(f.id[:0], v[fSession]...), ':'), v[fLine]...)
+	*e = auditlog.Event{Time: at, ID: f.id, Who: auditlog.Name{Text: v[fUser]}, Outcome: usage.Done}
+	if len(v[fHost]) > 0 && string(v[fHost]) != "[local]" {
+		e.Network = v[fHost]
 	}
 	switch {
 	case audit || ready:
@@ -154,37 +191,44 @@ func (f *Format) line(v *[10]string, yield func(*auditlog.Event) error) error {
 		if err := f.connected(e, v, yield); err != nil || ready {
 			return err
 		}
-		return f.audit(e, v, strings.TrimPrefix(msg, "AUDIT: "), yield)
-	case v[fState] == "42501" && v[fSeverity] != "FATAL":
+		return f.audit(e, v, text, yield)
+	case state == "42501" && !fatal:
 		e.Outcome = usage.Refused
 		return f.refused(e, v, yield)
 	}
 	e.Outcome = usage.Refused
-	return f.emit(e, "sql/database:connect", f.at(v[fDatabase]), yield)
+	return f.emit(e, "sql/database:connect", f.at(string(v[fDatabase])), yield)
 }
 
 // connected says that whoever runs a statement has connected: once a session, at its start,
 // which the session's id tells.
-func (f *Format) connected(e *auditlog.Event, v *[10]string, yield func(*auditlog.Event) error) error {
-	start, _, _ := strings.Cut(v[fSession], ".")
+func (f *Format) connected(e *auditlog.Event, v *[10][]byte, yield func(*auditlog.Event) error) error {
+	if _, told := f.sessions[string(v[fSession])]; told {
+		return nil
+	}
+	if len(f.sessions) >= mostKnown {
+		clear(f.sessions)
+	}
+	f.sessions[string(v[fSession])] = struct{}{}
+	start, _, _ := strings.Cut(string(v[fSession]), ".")
 	seconds, err := strconv.ParseInt(start, 16, 64)
-	if at := seconds * 1000; err == nil && at >= auditlog.Earliest && at <= e.Time+1000 && v[fDatabase] != "" {
+	if at := seconds * 1000; err == nil && at >= auditlog.Earliest && at <= e.Time+1000 && len(v[fDatabase]) > 0 {
 		c := *e
-		c.Time, c.ID, c.Keyed = at, []byte(v[fSession]+"/connect"), true
-		return f.emit(&c, "sql/database:connect", f.at(v[fDatabase]), yield)
+		c.Time, c.ID = at, append(bytes.Clone(v[fSession]), "/connect"...)
+		return f.emit(&c, "sql/database:connect", f.at(string(v[fDatabase])), yield)
 	}
 	return nil
 }
 
 // when reads a time as log_timezone has it written: with UTC, an offset such as -03 or
 // +0545, or an abbreviation, which the zone of the source's configuration explains.
-func (f *Format) when(text string) (int64, error) {
-	if rest, ok := strings.CutSuffix(text, " UTC"); ok && len(rest) < 40 && len(rest) > 10 {
-		var b [48]byte
-		n := copy(b[:], rest)
-		b[10], b[n] = 'T', 'Z'
-		return auditlog.ParseTime(b[:n+1])
+func (f *Format) when(b []byte) (int64, error) {
+	if rest, ok := bytes.CutSuffix(b, []byte(" UTC")); ok && len(rest) < 40 && len(rest) > 10 {
+		f.key = append(append(f.key[:0], rest...), 'Z')
+		f.key[10] = 'T'
+		return auditlog.ParseTime(f.key)
 	}
+	text := string(b)
 	for _, layout := range []string{"2006-01-02 15:04:05.999999999 -07", "2006-01-02 15:04:05.999999999 -0700", "2006-01-02 15:04:05.999999999 -07:00"} {
 		if t, err := time.Parse(layout, text); err == nil {
 			return auditlog.ParseTime([]byte(t.UTC().Format(time.RFC3339Nano)))
@@ -207,7 +251,7 @@ func (f *Format) when(text string) (int64, error) {
 
 func (f *Format) emit(e *auditlog.Event, op, path string, yield func(*auditlog.Event) error) error {
 	if len(e.Who.Text) == 0 {
-		return &auditlog.Skip{Why: "a message of the server"}
+		return skipMessage
 	}
 	e.Operation, e.Path = []byte(op), []byte(path)
 	return yield(e)
@@ -228,44 +272,79 @@ func (f *Format) at(db string, parts ...string) string {
 
 // audit reads pgaudit's own fields: type, statement id, substatement id, class,
 // command, object type, object name, statement, parameter.
-func (f *Format) audit(e *auditlog.Event, v *[10]string, text string, yield func(*auditlog.Event) error) error {
-	var err error
-	var n int
-	if n, f.text, err = fields([]byte(text), pgaudit, f.inner[:], f.text[:0]); err != nil || string(f.inner[0]) != "SESSION" && string(f.inner[0]) != "OBJECT" {
-		return fmt.Errorf("pgaudit line with %d fields: %.60q", n, text)
+func (f *Format) audit(e *auditlog.Event, v *[10][]byte, text []byte, yield func(*auditlog.Event) error) error {
+	kind, rest, ok := bytes.Cut(text, []byte{','})
+	first := bytes.IndexByte(rest, ',')
+	second := -1
+	if first > 0 {
+		second = bytes.IndexByte(rest[first+1:], ',')
 	}
-	row := make([]string, len(f.inner))
-	for i, x := range f.inner {
-		row[i] = string(x)
+	if !ok || second < 0 || string(kind) != "SESSION" && string(kind) != "OBJECT" {
+		return fmt.Errorf("not a line of pgaudit: %.60q", text)
 	}
-	class, command, kind, object, words := row[3], strings.ToUpper(row[4]), strings.ToLower(row[5]), row[6], row[7]
-	if class == "MISC_SET" || class == "MISC" {
-		if who, ok := setRole(words); ok {
-			e.ID = f.key(v, row, "", "role:set")
-			return f.emit(e, "sql/role:set", f.at("", "role", who), yield)
+	numbers, rest := rest[:first+1+second], rest[first+second+2:]
+	f.key = append(append(append(f.key[:0], v[fDatabase]...), 0), rest...)
+	o, known := f.known[string(f.key)]
+	if !known {
+		o = f.says(string(v[fDatabase]), rest)
+		if len(f.key) <= longestKnown {
+			if len(f.known) >= mostKnown {
+				clear(f.known)
+			}
+			f.known[string(f.key)] = o
 		}
-		return &auditlog.Skip{Why: "a setting of the session"}
+	}
+	if o.err != nil {
+		return o.err
+	}
+	if len(e.Who.Text) == 0 {
+		return skipMessage
+	}
+	// One access of a statement to an object counts once, whether pgaudit writes it as
+	// SESSION, as OBJECT, or both.
+	f.id = append(append(append(append(f.id[:0], v[fSession]...), '/'), numbers...), '/')
+	n := len(f.id)
+	for _, a := range o.accesses {
+		f.id = append(f.id[:n], a.tail...)
+		e.ID, e.Operation, e.Path = f.id, a.op, a.path
+		if err := yield(e); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var pgaudit = []int{0, 1, 2, 3, 4}
+
+// says works out what a line of pgaudit says from its class on.
+func (f *Format) says(db string, text []byte) (o outcome) {
+	n, buf, err := fields(text, pgaudit, f.inner[:], f.text[:0])
+	if f.text = buf; err != nil {
+		return outcome{err: fmt.Errorf("pgaudit line with %d fields: %.60q", n+3, text)}
+	}
+	class, command, kind := string(f.inner[0]), strings.ToUpper(string(f.inner[1])), strings.ToLower(string(f.inner[2]))
+	object, words := string(f.inner[3]), string(f.inner[4])
+	add := func(object, op string) {
+		o.accesses = append(o.accesses, access{[]byte(op), []byte(f.object(db, kind, object)), object + "/" + op})
+	}
+	if class == "MISC_SET" || class == "MISC" {
+		who, ok := setRole(words)
+		if !ok {
+			return outcome{err: skipSetting}
+		}
+		return outcome{accesses: []access{{[]byte("sql/role:set"), []byte(f.at("", "role", who)), "/role:set"}}}
 	}
 	s := parse(words)
-	each := func(object, op string) error {
-		path := f.object(v[fDatabase], kind, object)
-		e.ID = f.key(v, row, object, op)
-		return f.emit(e, op, path, yield)
-	}
 	switch {
-	case object == "" && (command == "TRUNCATE TABLE" || command == "TRUNCATE"):
+	case object == "" && strings.HasPrefix(command, "TRUNCATE") && s.known:
 		kind = "table"
 		for _, t := range s.truncated() {
-			if err := each(t, "sql/table:truncate"); err != nil {
-				return err
-			}
+			add(t, "sql/table:truncate")
 		}
-		if s.known {
-			return nil
-		}
+		return o
 	case object == "" && (class == "READ" || class == "WRITE" || class == "FUNCTION"):
 		if operations[command] == "" || !s.touches() {
-			return &auditlog.Skip{Why: "a statement that touches no relation"}
+			return outcome{err: skipNothing}
 		}
 		// pgaudit.log_relation is off: something was done, and where is hidden.
 	}
@@ -280,33 +359,17 @@ func (f *Format) audit(e *auditlog.Event, v *[10]string, text string, yield func
 		op = "sql/sequence:select"
 	}
 	if noun(kind) == "table" && object != "" && class != "DDL" && class != "ROLE" && !s.named(object) {
-		return each(object, op+usage.Through)
+		add(object, op+usage.Through)
+		return o
 	}
-	if (command == "INSERT" || command == "UPDATE" || command == "DELETE") && s.known && s.has("merge", "into") && !s.has("then", strings.ToLower(command)) {
-		op = "" // pgaudit calls every merge an insert
-	}
-	if kind == "composite type" { // the relation of an ON CONFLICT DO UPDATE
-		kind = "table"
-	}
-	if op != "" {
-		if err := each(object, op); err != nil {
-			return err
-		}
+	// pgaudit calls every merge an insert; what its branches do is more's to say.
+	if merge := s.known && s.has("merge", "into"); !merge || command == "SELECT" || s.has("then", strings.ToLower(command)) {
+		add(object, op)
 	}
 	for _, verb := range s.more(command, object) {
-		if err := each(object, "sql/table:"+verb); err != nil {
-			return err
-		}
+		add(object, "sql/table:"+verb)
 	}
-	return nil
-}
-
-var pgaudit = []int{0, 1, 2, 3, 4, 5, 6, 7}
-
-// key tells accesses apart: one of a statement to an object counts once, whether pgaudit
-// writes it as SESSION, as OBJECT, or both.
-func (f *Format) key(v *[10]string, row []string, object, op string) []byte {
-	return []byte(v[fSession] + "/" + row[1] + "/" + row[2] + "/" + object + "/" + op)
+	return o
 }
 
 var operations = map[string]string{
@@ -413,26 +476,26 @@ func named(what string) (kind, name string) {
 }
 
 // notOwner reads "must be owner of table tickets": only an owner may drop or alter.
-func (f *Format) notOwner(e *auditlog.Event, v *[10]string, what string, yield func(*auditlog.Event) error) error {
+func (f *Format) notOwner(e *auditlog.Event, v *[10][]byte, what string, yield func(*auditlog.Event) error) error {
 	kind, name := named(what)
 	verb := "unknown"
-	if w := parse(v[fStatement]).first(); w == "drop" || w == "alter" {
+	if w := parse(string(v[fStatement])).first(); w == "drop" || w == "alter" {
 		verb = w
 	}
-	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(v[fDatabase], kind, name), yield)
+	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(string(v[fDatabase]), kind, name), yield)
 }
 
 // refused reads "permission denied for table tickets".
-func (f *Format) refused(e *auditlog.Event, v *[10]string, yield func(*auditlog.Event) error) error {
-	what, ok := strings.CutPrefix(v[fMessage], "permission denied for ")
+func (f *Format) refused(e *auditlog.Event, v *[10][]byte, yield func(*auditlog.Event) error) error {
+	what, ok := strings.CutPrefix(string(v[fMessage]), "permission denied for ")
 	if !ok {
-		if what, ok := strings.CutPrefix(v[fMessage], "must be owner of "); ok {
+		if what, ok := strings.CutPrefix(string(v[fMessage]), "must be owner of "); ok {
 			return f.notOwner(e, v, what, yield)
 		}
-		return f.emit(e, "sql/object:unknown", f.at(v[fDatabase]), yield) // in another language, or of another kind
+		return f.emit(e, "sql/object:unknown", f.at(string(v[fDatabase])), yield) // in another language, or of another kind
 	}
 	kind, name := named(what)
-	s := parse(v[fStatement])
+	s := parse(string(v[fStatement]))
 	verb := map[string]string{"schema": "usage", "database": "connect", "function": "execute", "sequence": "usage"}[kind]
 	switch {
 	case kind == "table":
@@ -446,5 +509,5 @@ func (f *Format) refused(e *auditlog.Event, v *[10]string, yield func(*auditlog.
 	if verb == "" {
 		verb = "unknown"
 	}
-	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(v[fDatabase], kind, name), yield)
+	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(string(v[fDatabase]), kind, name), yield)
 }

@@ -105,7 +105,7 @@ func TestWhen(t *testing.T) {
 		{"2026-07-01 12:00:00.123 PST", oslo, "knows no zone PST"},
 		{"yesterday", nil, "not RFC 3339"},
 	} {
-		ms, err := New("s", tt.zone).when(tt.text)
+		ms, err := New("s", tt.zone).when([]byte(tt.text))
 		got := time.UnixMilli(ms).UTC().Format(time.RFC3339Nano)
 		if err != nil {
 			got = err.Error()

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/gzip"
@@ -61,6 +62,16 @@ func IsArray(head []byte) bool {
 	return len(head) > 0 && head[0] == '['
 }
 
+// IsList reports whether a log begins as one EventList of Kubernetes, whose items are the
+// events, over several lines.
+func IsList(head []byte) bool {
+	head = bytes.TrimLeft(WithoutMark(head), " \t\r\n")
+	line, rest, _ := bytes.Cut(head, []byte{'\n'})
+	return len(head) > 0 && head[0] == '{' && len(rest) > 0 && !json.Valid(line) && listKind.Match(head)
+}
+
+var listKind = regexp.MustCompile(`"kind"\s*:\s*"EventList"`)
+
 // ArrayLines turns the elements of a JSON array into lines. What is wrong with the
 // array itself comes as an error after the elements that were whole. Who reads no further
 // closes it.
@@ -72,7 +83,10 @@ func ArrayLines(r io.Reader) io.ReadCloser {
 			_, _ = br.Discard(3) // just peeked
 		}
 		dec := json.NewDecoder(br)
-		_, err := dec.Token()
+		first, err := dec.Token()
+		if first == json.Delim('{') { // the events are what items holds
+			err = toItems(dec)
+		}
 		for err == nil && dec.More() {
 			var raw json.RawMessage
 			if err = dec.Decode(&raw); err != nil {
@@ -93,6 +107,27 @@ func ArrayLines(r io.Reader) io.ReadCloser {
 		pw.CloseWithError(err) // nil is the end
 	}()
 	return pr
+}
+
+// toItems reads on in an object up to the elements of its list items.
+func toItems(dec *json.Decoder) error {
+	for dec.More() {
+		key, err := dec.Token()
+		if err != nil {
+			return err
+		}
+		if key == "items" {
+			if t, err := dec.Token(); err != nil || t != json.Delim('[') {
+				return errors.Join(err, errors.New("items is no list"))
+			}
+			return nil
+		}
+		var skip json.RawMessage
+		if err := dec.Decode(&skip); err != nil {
+			return err
+		}
+	}
+	return errors.New("it has no items")
 }
 
 // LooksQuoted reports whether a log begins as CSV with quoted fields, where a

@@ -35,11 +35,12 @@ const (
 	fTarget
 	fTargetType
 	fObserver
+	fWhoRef
 	fields
 )
 
 var paths = []string{"typeURI", "id", "eventTime", "action", "outcome", "reason.reasonCode", "initiator.id", "initiator.user_id", "initiator.typeURI", "initiator.host.address",
-	"target.id", "target.typeURI", "observer.typeURI"}
+	"target.id", "target.typeURI", "observer.typeURI", "initiatorId"}
 
 // Format reads CADF lines of one source.
 type Format struct {
@@ -83,13 +84,14 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 			return errors.New("oslo.message holds no text")
 		}
 	}
-	if bytes.Contains(line, []byte(`"payload"`)) {
-		v, err = f.envelope.Scan(line)
-	} else {
-		v, err = f.bare.Scan(line)
-	}
-	if err != nil {
+	// An attachment may be called payload as well: the envelope is what has no type of its own.
+	if v, err = f.bare.Scan(line); err != nil {
 		return err
+	}
+	if v[fType].Kind == jsonscan.Absent {
+		if v, err = f.envelope.Scan(line); err != nil {
+			return err
+		}
 	}
 	return f.event(v, yield)
 }
@@ -118,8 +120,10 @@ func (f *Format) event(v []jsonscan.Value, yield func(*auditlog.Event) error) er
 		e.Outcome = usage.Failed
 	}
 	who := v[fWhoUser].Text()
-	if len(who) == 0 {
-		who = v[fWho].Text()
+	for _, i := range [...]int{fWho, fWhoRef} { // initiatorId refers to one that is told elsewhere
+		if len(who) == 0 {
+			who = v[i].Text()
+		}
 	}
 	if len(who) == 0 && v[fWhoType].Kind == jsonscan.Absent && v[fAddress].Kind == jsonscan.Absent {
 		return &auditlog.Skip{Why: "an event of the service itself, without an initiator"}
@@ -159,9 +163,10 @@ var taxonomy = []struct{ word, name string }{
 	{"security", "identity"}, {"compute", "compute"}, {"storage", "storage"}, {"network", "network"}, {"database", "database"},
 }
 
-// service names who observed, by the taxonomy of CADF's type URIs.
+// service names whose right was used, by the taxonomy of CADF's type URIs: what was acted
+// on tells it, and only where that does not whoever observed it.
 func service(observer, target []byte) string {
-	for _, t := range [][]byte{observer, target} {
+	for _, t := range [][]byte{target, observer} {
 		for _, x := range taxonomy {
 			if bytes.Contains(t, []byte(x.word)) {
 				return x.name

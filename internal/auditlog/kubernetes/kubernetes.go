@@ -1,18 +1,24 @@
 // Package kubernetes reads Kubernetes audit events (audit.k8s.io/v1) as calls.
 //
-// A request writes one event a stage; all share an auditID and count once. The
-// stage RequestReceived tells no outcome and is passed over. The caller is
-// user.username; with impersonation the rights used are those of
-// impersonatedUser.username. The permission is group/resource[/subresource]:verb
-// ("core" for the group without a name), the path the object's, or the namespace's
-// where the request names no object; a request outside the API is url/PATH:verb at
-// the cluster. The annotation authorization.k8s.io/decision counts over the code.
+// A request writes one event a stage; all share auditID, verb, URI and the time at which it
+// was received, and count once. The auditID alone does not tell requests apart: a client may
+// choose it. The stage RequestReceived tells no outcome and is passed over. The caller is
+// user.username, whatever it looks like; with impersonation the rights used are those of
+// impersonatedUser.username, and the caller's own right to impersonate. The permission is
+// group/resource[/subresource]:verb ("core" for the group without a name), the path the
+// object's, or the namespace's where the request names no object; a request outside the API
+// is url/PATH:verb at the cluster. A PUT or an apply that is answered 201 has created, and
+// took that right as well. The annotation authorization.k8s.io/decision counts over the
+// code: a 403 that it allows was refused by an admission check, after access control; one
+// without it, under impersonation, lacked the right to impersonate. An EventList is a record
+// of many events. The verbs bind and escalate are never logged.
 //
 // Source: Kubernetes API reference, audit.k8s.io/v1 Event.
 package kubernetes
 
 import (
 	"bytes"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -41,11 +47,12 @@ const (
 	fReceived
 	fStageTime
 	fDecision
+	fKind
 )
 
 var paths = []string{"apiVersion", "level", "auditID", "stage", "verb", "requestURI", "user.username", "impersonatedUser.username", "sourceIPs.0",
 	"objectRef.apiGroup", "objectRef.resource", "objectRef.subresource", "objectRef.namespace", "objectRef.name", "responseStatus.code", "requestReceivedTimestamp", "stageTimestamp",
-	`annotations.authorization\.k8s\.io/decision`}
+	`annotations.authorization\.k8s\.io/decision`, "kind"}
 
 // Format reads audit lines of one cluster.
 type Format struct {
@@ -53,6 +60,7 @@ type Format struct {
 	scan   *jsonscan.Scanner
 	op     []byte
 	path   []byte
+	id     []byte
 }
 
 var _ auditlog.Format = (*Format)(nil)
@@ -77,39 +85,115 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 	if version := v[fVersion].Text(); !bytes.HasPrefix(version, []byte("audit.k8s.io/v1")) {
 		return fmt.Errorf("apiVersion %.40q is not audit.k8s.io/v1", version)
 	}
+	if string(v[fKind].Text()) == "EventList" {
+		return f.list(line, yield)
+	}
 	if stage := v[fStage].Text(); string(stage) == "RequestReceived" {
 		return &auditlog.Skip{Why: "stage RequestReceived: no outcome yet"}
 	}
-	e := auditlog.Event{ID: v[fID].Text(), Network: v[fIP].Text(), Outcome: usage.Done}
-	if len(e.ID) == 0 {
+	if len(v[fID].Text()) == 0 {
 		return errors.New("auditID is missing")
 	}
 	at := v[fReceived].Text() // the same at every stage
 	if len(at) == 0 {
 		at = v[fStageTime].Text()
 	}
+	e := auditlog.Event{Network: v[fIP].Text(), Outcome: usage.Done}
 	if e.Time, err = auditlog.ParseTime(at); err != nil {
 		return fmt.Errorf("requestReceivedTimestamp: %w", err)
 	}
+	f.id = f.id[:0]
+	for _, part := range [][]byte{v[fID].Text(), v[fVerb].Text(), v[fURI].Text(), at, v[fUser].Text()} {
+		f.id = append(append(f.id, part...), 0)
+	}
+	e.ID = f.id
 	code, _ := v[fCode].Int()
-	switch decision := v[fDecision].Text(); {
-	case code == 401 || code == 403 || string(decision) == "forbid":
+	decision, as := v[fDecision].Text(), v[fAs].Text()
+	switch {
+	case string(decision) == "forbid", (code == 401 || code == 403) && string(decision) != "allow":
 		e.Outcome = usage.Refused
 	case code >= 400:
 		e.Outcome = usage.Failed
 	}
 	user := v[fUser].Text()
-	if len(user) == 0 {
+	switch {
+	case len(user) == 0 && code == 401:
+		return &auditlog.Skip{Why: "a caller who could not prove who it is"}
+	case len(user) == 0:
 		return errors.New("user.username is missing")
+	case len(v[fVerb].Text()) == 0:
+		return &auditlog.Skip{Why: "a request without a verb, such as OPTIONS: it takes no right"}
 	}
 	e.Who = named(user)
-	if as := v[fAs].Text(); len(as) > 0 {
+	if len(as) > 0 {
+		own := e
+		own.Operation, own.Path = f.impersonate(as)
+		if code == 403 && len(decision) == 0 { // it did not get as far as what it asked for
+			return yield(&own)
+		}
+		own.Outcome = usage.Done
+		if err := yield(&own); err != nil {
+			return err
+		}
 		e.ActingFor = named(as)
 	}
-	if e.Operation, e.Path, err = f.what(v); err != nil {
+	if e.Operation, e.Path, err = f.what(v, v[fVerb].Text()); err != nil {
 		return err
 	}
-	return yield(&e)
+	if err := yield(&e); err != nil {
+		return err
+	}
+	if verb := string(v[fVerb].Text()); code == 201 && (verb == "patch" || verb == "update") {
+		if e.Operation, e.Path, err = f.what(v, []byte("create")); err != nil {
+			return err
+		}
+		return yield(&e)
+	}
+	return nil
+}
+
+// list reads the events of an EventList.
+func (f *Format) list(line []byte, yield func(*auditlog.Event) error) error {
+	var l struct {
+		Items []json.RawMessage `json:"items"`
+	}
+	if err := json.Unmarshal(line, &l); err != nil {
+		return fmt.Errorf("EventList: %w", err)
+	}
+	var skip *auditlog.Skip
+	some := false
+	for i, one := range l.Items {
+		if !bytes.Contains(one, []byte(`"audit.k8s.io/`)) { // items of a list may leave it out
+			one = append([]byte(`{"apiVersion":"audit.k8s.io/v1",`), bytes.TrimLeft(one, " \t\r\n{")...)
+		}
+		switch err := f.Parse(one, yield); {
+		case err == nil:
+			some = true
+		case !errors.As(err, &skip):
+			return fmt.Errorf("EventList, event %d: %w", i+1, err)
+		}
+	}
+	if !some {
+		if skip == nil {
+			skip = &auditlog.Skip{Why: "an EventList without events"}
+		}
+		return skip
+	}
+	return nil
+}
+
+// impersonate returns the right that acting as somebody takes.
+func (f *Format) impersonate(as []byte) (op, path []byte) {
+	f.path = append(f.path[:0], f.source...)
+	if rest, ok := bytes.CutPrefix(as, account); ok {
+		if ns, name, ok := bytes.Cut(rest, []byte{':'}); ok {
+			f.path = escaped(append(f.path, "/namespace:"...), ns)
+			f.path = escaped(append(f.path, "/serviceaccounts:"...), name)
+			return []byte("core/serviceaccounts:impersonate"), f.path
+		}
+	}
+	f.path = escaped(append(f.path, "/users:"...), as)
+	return []byte("core/users:impersonate"), f.path
 }
 
 var account = []byte("system:serviceaccount:")
@@ -139,16 +223,13 @@ func escaped(dst, name []byte) []byte {
 	return append(dst, name...)
 }
 
-func (f *Format) what(v []jsonscan.Value) (op, path []byte, err error) {
-	verb, resource := v[fVerb].Text(), v[fResource].Text()
-	if len(verb) == 0 {
-		return nil, nil, errors.New("verb is missing")
-	}
+func (f *Format) what(v []jsonscan.Value, verb []byte) (op, path []byte, err error) {
+	resource := v[fResource].Text()
 	f.path = append(f.path[:0], f.source...)
 	if len(resource) == 0 {
 		uri, _, _ := bytes.Cut(v[fURI].Text(), []byte("?"))
 		if len(uri) < 2 {
-			uri = []byte("/-")
+			uri = []byte("/%2F") // the root itself
 		}
 		f.op = append(append(append(append(f.op[:0], "url"...), uri...), ':'), verb...)
 		return f.op, f.path, nil

@@ -207,7 +207,7 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 		}
 		return nil
 	}
-	array := auditlog.IsArray(head)
+	array := auditlog.IsArray(head) || auditlog.IsList(head)
 	quoted := !array && auditlog.LooksQuoted(head)
 	if l.name != stdinName {
 		sums := map[int]string{} // of what begins the file, by length: most logs share one

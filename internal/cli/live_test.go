@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -316,6 +317,59 @@ func TestKilledSurvey(t *testing.T) {
 // kept in several parts. Packed it is small: most of it is one letter.
 func TestKilledSurveyOfFiles(t *testing.T) {
 	t.Parallel()
+	from := gigabyte(t)
+	killSurveys(t, func() string { return copied(t, from, "clipfence.yaml", "estate.yaml") })
+}
+
+// TestInterruptedSurvey: what was folded before somebody interrupts is kept, and the next
+// survey reads on there.
+func TestInterruptedSurvey(t *testing.T) {
+	t.Parallel()
+	from := gigabyte(t)
+	whole := copied(t, from, "clipfence.yaml", "estate.yaml")
+	start := time.Now()
+	must(t, whole, "survey")
+	lasts := time.Since(start)
+	want := must(t, whole, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf)
+	for _, signal := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
+		for share := 6; ; share-- {
+			if share == 0 {
+				t.Fatalf("%s: it was never in the middle", signal)
+			}
+			dir := copied(t, from, "clipfence.yaml", "estate.yaml")
+			cmd := command(dir, binary, "survey")
+			var errs bytes.Buffer
+			cmd.Stderr = &errs
+			if err := cmd.Start(); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(lasts * time.Duration(share) / 10)
+			_ = cmd.Process.Signal(signal) // it may have ended
+			if cmd.Wait() == nil {
+				continue // too late
+			}
+			if !strings.Contains(errs.String(), "interrupted") {
+				t.Fatalf("%s: it says %s", signal, errs.String())
+			}
+			rows := decode[[]struct {
+				Lines  int `json:"log_lines"`
+				Events int `json:"new_events"`
+			}](t, dir, "survey")
+			if rows[0].Lines > 79_000 {
+				continue // too early: before the first cursor
+			}
+			t.Logf("%s after %d tenths: %d of 80,000 lines were left", signal, share, rows[0].Lines)
+			if got := must(t, dir, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf); got != want {
+				t.Fatalf("%s: there are other uses than an undisturbed survey leaves", signal)
+			}
+			break
+		}
+	}
+}
+
+// gigabyte makes a workspace whose log is one file of a gigabyte.
+func gigabyte(t *testing.T) string {
+	t.Helper()
 	from := t.TempDir()
 	estate, err := os.ReadFile("../../docs/examples/estate.yaml")
 	if err != nil {
@@ -341,7 +395,7 @@ func TestKilledSurveyOfFiles(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	killSurveys(t, func() string { return copied(t, from, "clipfence.yaml", "estate.yaml") })
+	return from
 }
 
 // killSurveys kills surveys at random moments, each fresh workspace until one comes to its

@@ -11,16 +11,28 @@ import (
 	"clipfence/internal/render"
 )
 
-const previewed = 5 // records of the first log
+const (
+	previewed = 5   // records that are shown
+	lookedAt  = 500 // and that are looked at, until one is understood
+)
 
-// preview says how the first records of a source's logs are understood.
-func (w *workspace) preview(ctx context.Context, s config.Source) (render.Table, error) {
-	t := render.Table{Title: "The first records of its logs", Columns: []render.Column{{Name: "LINE", Right: true}, {Name: "FORMAT"}, {Name: "TIME"}, {Name: "CALLER"}, {Name: "OPERATION"}, {Name: "PATH", Path: true}, {Name: "OUTCOME", Wrap: true}}}
+// preview says how the first records of a source's logs are understood, and whether any of
+// them was: a call, or well-formed and none.
+func (w *workspace) preview(ctx context.Context, s config.Source) (t render.Table, understood bool, err error) {
+	t = render.Table{Title: "The first records of its logs", Columns: []render.Column{{Name: "LINE", Right: true}, {Name: "FORMAT"}, {Name: "TIME"}, {Name: "CALLER"}, {Name: "OPERATION"}, {Name: "PATH", Path: true}, {Name: "OUTCOME", Wrap: true}}}
 	mk, err := w.logFormats(s)
 	if err != nil {
-		return t, err
+		return t, false, err
+	}
+	show := func(line int, format string, e *auditlog.Event, fault error) {
+		var skip *auditlog.Skip
+		understood = understood || fault == nil || errors.As(fault, &skip)
+		if len(t.Rows) < previewed {
+			previewRow(&t, line, format, e, fault)
+		}
 	}
 	formats := mk()
+	looked := 0
 	for p, err := range w.files(s, s.Logs).Logs(ctx, "") {
 		if err != nil {
 			break // the check itself has said so
@@ -32,14 +44,15 @@ func (w *workspace) preview(ctx context.Context, s config.Source) (render.Table,
 		}
 		if p.Rows != nil {
 			if err := p.Rows(func(n int, e *auditlog.Event, fault error) bool {
-				previewRow(&t, n, "parquet", e, fault)
-				return len(t.Rows) < previewed
+				show(n, "parquet", e, fault)
+				looked++
+				return looked < lookedAt
 			}); err != nil {
-				previewRow(&t, 0, "parquet", nil, err)
+				show(0, "parquet", nil, err)
 			}
 		}
 		for line, record := range p.Chunk.Records(p.Quoted) {
-			if len(t.Rows) >= previewed {
+			if looked++; looked > lookedAt {
 				break
 			}
 			line = p.Chunk.Line.Next(line).Number()
@@ -47,24 +60,24 @@ func (w *workspace) preview(ctx context.Context, s config.Source) (render.Table,
 			for _, f := range formats {
 				if f.Sniff(record) {
 					known = true
-					if err := f.Parse(record, func(e *auditlog.Event) error { previewRow(&t, line, f.Name(), e, nil); return nil }); err != nil {
-						previewRow(&t, line, f.Name(), nil, err)
+					if err := f.Parse(record, func(e *auditlog.Event) error { show(line, f.Name(), e, nil); return nil }); err != nil {
+						show(line, f.Name(), nil, err)
 					}
 					break
 				}
 			}
 			if !known {
-				previewRow(&t, line, "unknown", nil, auditlog.ErrForeign)
+				show(line, "unknown", nil, auditlog.ErrForeign)
 			}
 		}
 		if p.Message != "" {
-			previewRow(&t, p.Chunk.Line.Number(), "", nil, errors.New(p.Message))
+			show(p.Chunk.Line.Number(), "", nil, errors.New(p.Message))
 		}
-		if len(t.Rows) > 0 {
+		if understood || looked >= lookedAt {
 			break
 		}
 	}
-	return t, nil
+	return t, understood || looked == 0, nil
 }
 
 func previewRow(t *render.Table, line int, format string, e *auditlog.Event, fault error) {

@@ -328,9 +328,14 @@ func (w *workspace) check(cmd *cobra.Command) (*render.Doc, int, error) {
 	d.Tables, d.Value = []render.Table{t}, rows
 	for _, s := range sources {
 		if s.Kind == "files" {
-			p, err := w.preview(ctx, s)
+			p, understood, err := w.preview(ctx, s)
 			if err != nil {
 				return nil, 0, err
+			}
+			if !understood {
+				lacks++
+				d.Head = fmt.Sprintf("No line of the logs of %s is understood; %s", s.Name, lowerFirst(d.Head))
+				d.Next = append([]string{"write a log map for " + s.Name + " (docs/logs.md; clipfence schema logmap), name it under log_maps in clipfence.yaml, then: clipfence source check"}, d.Next...)
 			}
 			if len(p.Rows) > 0 {
 				d.Tables = append(d.Tables, p)

@@ -278,7 +278,8 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 		if !cursor {
 			b.Cursor = ""
 		}
-		if err := w.store.SaveFold(ctx, s.Name, b); err != nil {
+		// An interrupt keeps what is folded: the next survey goes on there.
+		if err := w.store.SaveFold(context.WithoutCancel(ctx), s.Name, b); err != nil {
 			return err
 		}
 		row.Lines += b.Records

@@ -183,9 +183,9 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 			}
 		}
 		if failed != nil {
-			// Parts after the last cursor are lost; those before it were asked for by
-			// nobody twice, so they are kept.
-			if b, err := flush(); err == nil && b.Cursor != "" && !o.partial(ctx) {
+			// What was folded is kept, also when somebody interrupts: parts after the last
+			// cursor are read again, and their events are known by their ids.
+			if b, err := flush(); err == nil && b.Cursor != "" {
 				if !yield(b, nil) {
 					return
 				}
@@ -198,9 +198,6 @@ func Run(ctx context.Context, parts iter.Seq2[Part, error], o Options) iter.Seq2
 		}
 	}
 }
-
-// partial reports whether what came last cannot be kept.
-func (o Options) partial(ctx context.Context) bool { return ctx.Err() != nil }
 
 // gather merges what the workers have.
 func gather(workers []*worker, o Options) (*Batch, error) {

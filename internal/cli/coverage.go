@@ -25,6 +25,7 @@ type gapRow struct {
 	From string `json:"from"`
 	To   string `json:"to"`
 	Days int    `json:"days"`
+	Part bool   `json:"partly,omitempty"` // it held some events, and far fewer than usual
 }
 
 type coverageRow struct {
@@ -176,7 +177,7 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 				if g.To < usage.DayOf(span.From) || g.From > usage.DayOf(span.To) {
 					continue
 				}
-				x.Gaps = append(x.Gaps, gapRow{g.From.Time().Format(time.DateOnly), g.To.Time().Format(time.DateOnly), g.Days()})
+				x.Gaps = append(x.Gaps, gapRow{g.From.Time().Format(time.DateOnly), g.To.Time().Format(time.DateOnly), g.Days(), g.Partly})
 			}
 		}
 		switch {
@@ -196,8 +197,10 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 				x.Mend = "lift what keeps its writer out: " + blocked
 			}
 		case len(x.Gaps) > 0:
-			x.State = "silent"
-			x.Mend = "find out why it did not arrive; the days stay blind"
+			x.State, x.Mend = "silent", "find out why it did not arrive; the days stay blind"
+			if !slices.ContainsFunc(x.Gaps, func(g gapRow) bool { return !g.Part }) {
+				x.State, x.Mend = "thin", "find out where the rest went; the days stay blind"
+			}
 		case !usage.Observable(x.Share):
 			x.Mend = lateWords(in.Coverage, r, span, in.Window)
 		}
@@ -299,7 +302,11 @@ func (w *workspace) coverage(ctx context.Context, f *coverageFlags) error {
 			}
 		}
 		for _, g := range r.Gaps {
-			mend = fmt.Sprintf("silent %s to %s (%s); ", g.From, g.To, render.Plural(g.Days, "day")) + mend
+			how := "silent"
+			if g.Part {
+				how = "far fewer events than usual, from all of its callers,"
+			}
+			mend = fmt.Sprintf("%s %s to %s (%s); ", how, g.From, g.To, render.Plural(g.Days, "day")) + mend
 		}
 		t.Row(render.C(r.Node.String()), render.C(r.Service+"/"+r.LogClass), render.Cell{Text: r.State, Tone: tone}, render.C(render.Percent(r.Share)), render.C(last), render.C(judge), render.C(mend))
 	}

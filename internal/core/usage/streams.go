@@ -20,9 +20,12 @@ type Stream struct {
 	Refused     bool // its writer is not allowed to write
 }
 
-// A Gap is a run of days on which a log was silent though its own weekdays say that
-// it should not have been.
-type Gap struct{ From, To Day } // both included
+// A Gap is a run of days on which a log was silent, or lost a good part of its events,
+// though its own weekdays say that it should not have been.
+type Gap struct {
+	From, To Day  // both included
+	Partly   bool // it held some events, and far fewer than usual
+}
 
 // Days returns how long the gap is.
 func (g Gap) Days() int { return int(g.To-g.From) + 1 }
@@ -40,6 +43,8 @@ const (
 func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, refused func(model.CoverageRecord) bool) {
 	c.streams = map[coverageKey]*Stream{}
 	callers := map[coverageKey]map[model.ID]Days{}
+	counts := map[coverageKey]map[Day]int64{}
+	vague := map[coverageKey]bool{}
 	type memoKey struct {
 		path           model.Path
 		service, class string
@@ -72,14 +77,61 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 		}
 		s.Days = s.Days.Union(u.Days)
 		s.Events += u.Count
+		of := counts[k]
+		if of == nil {
+			of = map[Day]int64{}
+			counts[k] = of
+		}
+		sum := int64(0)
+		for d, n := range u.Daily() {
+			of[d] += n
+			sum += n
+		}
+		if u.AtLeast || sum < u.Count { // counts a day are not known: a day that holds less proves nothing
+			vague[k] = true
+		}
 		callers[k][u.Identity] = callers[k][u.Identity].Union(u.Days)
 	}
 	end := DayOf(c.ReadTo()) - 1 // the last day may not be over
+	lost, profiles := map[coverageKey][]Gap{}, map[coverageKey]*profile{}
+	for k, s := range c.streams {
+		if last := min(end, DayOf(s.Last)-1); !vague[k] && len(callers[k]) >= leastCallers && last-DayOf(s.First) > 2*lossAround {
+			profiles[k] = profileOf(counts[k], DayOf(s.First)+1, last)
+			if gaps := profiles[k].losses(); len(gaps) > 0 {
+				lost[k] = gaps
+			}
+		}
+	}
+	if len(lost) > 0 {
+		by := map[coverageKey]map[model.ID]map[Day]int64{}
+		for i := range uses {
+			u := &uses[i]
+			k := memo[memoKey{u.Path, u.Permission.Service(), classOf(u.Permission)}]
+			if lost[k] == nil {
+				continue
+			}
+			if by[k] == nil {
+				by[k] = map[model.ID]map[Day]int64{}
+			}
+			of := by[k][u.Identity]
+			if of == nil {
+				of = map[Day]int64{}
+				by[k][u.Identity] = of
+			}
+			for d, n := range u.Daily() {
+				of[d] += n
+			}
+		}
+		for k, gaps := range lost {
+			lost[k] = slices.DeleteFunc(gaps, func(g Gap) bool { return !profiles[k].lost(g, by[k]) })
+		}
+	}
 	for k, r := range c.records {
 		s := c.streams[k]
 		if s != nil {
 			s.Callers = len(callers[k])
 			s.Gaps = gapsOf(s.Days, end, callers[k])
+			s.Gaps = joined(append(s.Gaps, lost[k]...))
 		}
 		if gaps := c.missed(r, s); len(gaps) > 0 {
 			if s == nil {
@@ -99,7 +151,7 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 				from = DayOf(c.read.First)
 			}
 			if from <= end+1 {
-				s.Gaps = joined(append(s.Gaps, Gap{from, end + 1}))
+				s.Gaps = joined(append(s.Gaps, Gap{From: from, To: end + 1}))
 			}
 		}
 	}
@@ -110,7 +162,7 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 func (c *Coverage) missed(r model.CoverageRecord, s *Stream) []Gap {
 	var out []Gap
 	for i := 1; i < len(c.read.Ends) && r.Written && r.Keep > 0; i++ {
-		g := Gap{DayOf(c.read.Ends[i-1]) + 1, DayOf(c.read.Ends[i]) - Day(r.Keep) - 1}
+		g := Gap{From: DayOf(c.read.Ends[i-1]) + 1, To: DayOf(c.read.Ends[i]) - Day(r.Keep) - 1}
 		if g.From <= g.To && (s == nil || s.Days.Between(g.From, g.To).Count() == 0) {
 			out = append(out, g)
 		}
@@ -125,6 +177,7 @@ func joined(gaps []Gap) []Gap {
 	for _, g := range gaps {
 		if n := len(out); n > 0 && g.From <= out[n-1].To+1 {
 			out[n-1].To = max(out[n-1].To, g.To)
+			out[n-1].Partly = out[n-1].Partly && g.Partly
 		} else {
 			out = append(out, g)
 		}
@@ -186,7 +239,7 @@ func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
 			}
 		}
 		if together >= leastCallers {
-			out = append(out, Gap{from, d - 1})
+			out = append(out, Gap{From: from, To: d - 1})
 		}
 	}
 	return out

@@ -242,12 +242,12 @@ func TestGaps(t *testing.T) {
 		callers int
 		want    string // first and last day of each gap, by number
 	}{
-		{"daily, three days silent", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60), 3, "[{120 122}]"},
+		{"daily, three days silent", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60), 3, "[[120 122]]"},
 		{"daily, one day silent", strings.Repeat("x", 120) + "." + strings.Repeat("x", 60), 3, "[]"},
 		{"weekends are no gaps", strings.Repeat(week, 20), 3, "[]"},
-		{"a working week silent", strings.Repeat(week, 12) + "......." + strings.Repeat(week, 8), 3, "[{82 90}]"},
-		{"silent to the end", strings.Repeat("x", 100) + strings.Repeat(".", 10), 3, "[{100 109}]"},
-		{"silent, and later to the end for long", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60) + strings.Repeat(".", 300), 3, "[{120 122} {183 482}]"},
+		{"a working week silent", strings.Repeat(week, 12) + "......." + strings.Repeat(week, 8), 3, "[[82 90]]"},
+		{"silent to the end", strings.Repeat("x", 100) + strings.Repeat(".", 10), 3, "[[100 109]]"},
+		{"silent, and later to the end for long", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60) + strings.Repeat(".", 300), 3, "[[120 122] [183 482]]"},
 		{"one caller just stopped", strings.Repeat("x", 100) + strings.Repeat(".", 10), 1, "[]"},
 		{"every third day", strings.Repeat("x..", 40) + "......" + strings.Repeat("x..", 10), 3, "[]"},
 		{"too short to say", strings.Repeat("x", 10) + "....." + strings.Repeat("x", 5), 3, "[]"},
@@ -267,10 +267,10 @@ func TestGaps(t *testing.T) {
 		last := start + usage.Day(len(tt.days))
 		cov := usage.NewCoverage([]model.CoverageRecord{rec}, usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
 		cov.Observe(uses, func(model.Permission) string { return "read" }, nil)
-		got, silent := []usage.Gap{}, 0
+		got, silent := [][2]usage.Day{}, 0
 		for _, g := range cov.Stream(rec).Gaps {
 			silent += g.Days()
-			got = append(got, usage.Gap{From: g.From - start, To: g.To - start})
+			got = append(got, [2]usage.Day{g.From - start, g.To - start})
 		}
 		if fmt.Sprint(got) != tt.want {
 			t.Errorf("%s: %v, want %v", tt.name, got, tt.want)

@@ -577,7 +577,7 @@ func TestMend(t *testing.T) {
 	<-done
 	must(t, l.dir, "undo", "c-1", "--yes")
 	must(t, l.dir, "survey", "--no-logs")
-	n := len(decode[[]struct{ ID int64 }](t, l.dir, "survey", "list"))
+	n := len(decode[struct{ Surveys []struct{ ID int64 } }](t, l.dir, "survey", "list").Surveys)
 	if after := must(t, l.dir, "survey", "compare", "--format", "json", "1", fmt.Sprint(n)); after != before {
 		t.Errorf("mended and taken back, the source is not as it was:\n%s", after)
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"os"
@@ -26,14 +27,22 @@ import (
 func (a *app) surveyCmd() *cobra.Command {
 	var rejected, noLogs bool
 	var read []string
+	var again bool
+	var anew reread
 	cmd := &cobra.Command{
 		Use: "survey", Short: "Read who has what, and the new part of the logs", Args: cobra.NoArgs,
 		Long: `Read nodes, identities, roles, grants, denials, ceilings, guardrails and
 memberships of every source, and the part of its log that is new. An interrupted
 survey goes on where it stopped; no event is counted twice, however often it is
 read. Lines that cannot be read are set aside and counted: --show-rejected lists
-them.`,
-		Example: "  clipfence survey\n  clipfence survey --show-rejected\n  clipfence survey --read old-logs/2026-0*.jsonl.gz\n  clipfence survey --read -",
+them.
+
+After a log map was mended, --reread counts the log anew, from its beginning, and puts
+the new counts in the place of the old ones all at once at the end: interrupted, it has
+changed nothing. With --file or --days only the days of these files, or these days,
+are counted anew. A day whose files cannot all be read again stays as it is and is
+marked; see: clipfence survey list.`,
+		Example: "  clipfence survey\n  clipfence survey --reread --days 2026-09-01..2026-09-30\n  clipfence survey --show-rejected\n  clipfence survey --read old-logs/2026-0*.jsonl.gz\n  clipfence survey --read -",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.real(); err != nil {
 				return err
@@ -42,6 +51,16 @@ them.`,
 				sources, err := w.each()
 				if err != nil {
 					return err
+				}
+				if (len(anew.files) > 0 || anew.days != "") && !again {
+					return errors.New("--file and --days say what to read anew: give --reread too (to read more files: --read)")
+				}
+				if again {
+					s, err := w.pick("")
+					if err != nil {
+						return err
+					}
+					return w.readAnew(cmd.Context(), s, anew)
 				}
 				if rejected {
 					return w.showRejected(cmd.Context(), sources)
@@ -56,6 +75,10 @@ them.`,
 	cmd.Flags().BoolVar(&rejected, "show-rejected", false, "list the log lines that were set aside, and read nothing")
 	cmd.Flags().BoolVar(&noLogs, "no-logs", false, "read the access only")
 	cmd.Flags().StringArrayVar(&read, "read", nil, "read these log files, folders or globs, or - for standard input, into a source that was surveyed, and nothing else")
+	cmd.Flags().BoolVar(&again, "reread", false, "count the log anew with the log maps of now, and swap it in at the end")
+	cmd.Flags().StringArrayVar(&anew.files, "file", nil, "with --reread: only the days of these log files")
+	cmd.Flags().StringVar(&anew.days, "days", "", "with --reread: only these days, FROM..TO, both included (UTC)")
+	cmd.MarkFlagsMutuallyExclusive("reread", "read", "no-logs", "show-rejected")
 	cmd.AddCommand(a.surveyList(), a.surveyCompare())
 	return cmd
 }
@@ -96,6 +119,13 @@ func (w *workspace) survey(ctx context.Context, sources []config.Source, noLogs 
 				return err
 			}
 			row.Calls = placedRowOf(&placed.Tally)
+			stale, err := w.stale(ctx, s)
+			if err != nil {
+				return err
+			}
+			if note := staleNote(stale); note != "" {
+				d.Notes = append(d.Notes, note)
+			}
 			d.Lines = append(d.Lines, placedLines(placed)...)
 		}
 		row.Seconds = time.Since(start).Seconds()
@@ -225,7 +255,7 @@ func (w *workspace) readAlso(ctx context.Context, names []string) error {
 	start := time.Now()
 	r := w.files(src, logs)
 	r.Strict = true
-	if err := w.readFrom(ctx, src, r, false, &row); err != nil {
+	if err := w.readFrom(ctx, src, r, into{src.Name, false}, &row); err != nil {
 		return err
 	}
 	row.Seconds = time.Since(start).Seconds()
@@ -241,14 +271,14 @@ func (w *workspace) readLogs(ctx context.Context, s config.Source, row *surveyRo
 	if err != nil {
 		return err
 	}
-	return w.readFrom(ctx, s, r, true, row)
+	return w.readFrom(ctx, s, r, into{s.Name, true}, row)
 }
 
 // readFrom folds the log of a reader into the uses of a source, from the cursor on
 // that was kept, or without one.
-func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Reader, cursor bool, row *surveyRow) error {
+func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Reader, to into, row *surveyRow) error {
 	began := w.app.clock() // what comes while it is read may be missed
-	state, err := w.store.LogState(ctx, s.Name)
+	state, err := w.store.LogState(ctx, to.name)
 	if err != nil {
 		return err
 	}
@@ -262,11 +292,15 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 	if err != nil {
 		return err
 	}
-	o := fold.Options{Formats: formats, Known: known, Seen: w.store.Seen(ctx, s.Name),
+	version, err := w.mapsVersion(s)
+	if err != nil {
+		return err
+	}
+	o := fold.Options{Formats: formats, Known: known, Seen: w.store.Seen(ctx, to.name),
 		Progress: func(bytes int64, records int) {
 			progress("%s: %s log lines read (%d MB)", s.Name, render.Count(records), bytes/1e6)
 		}}
-	if !cursor {
+	if !to.cursor {
 		state.Cursor = ""
 	}
 	// Folding makes much garbage for a short time; what stays is small.
@@ -275,11 +309,12 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 		if err != nil {
 			return err
 		}
-		if !cursor {
+		if !to.cursor {
 			b.Cursor = ""
 		}
+		b.Maps, b.ByHand = version, !to.cursor
 		// An interrupt keeps what is folded: the next survey goes on there.
-		if err := w.store.SaveFold(context.WithoutCancel(ctx), s.Name, b); err != nil {
+		if err := w.store.SaveFold(context.WithoutCancel(ctx), to.name, b); err != nil {
 			return err
 		}
 		row.Lines += b.Records
@@ -287,12 +322,12 @@ func (w *workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 		row.Repeated += b.Repeated
 		row.Unmapped += len(b.Unmapped)
 	}
-	if cursor { // what is read by hand is a piece
+	if to.cursor && to.name == s.Name { // what is read by hand is a piece
 		if err := w.store.LogRead(ctx, s.Name, began); err != nil {
 			return err
 		}
 	}
-	if err := w.store.Compact(ctx, s.Name); err != nil {
+	if err := w.store.Compact(ctx, to.name); err != nil {
 		return err
 	}
 	if state, err = w.store.LogState(ctx, s.Name); err != nil {

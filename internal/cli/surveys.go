@@ -17,26 +17,60 @@ import (
 )
 
 func (a *app) surveyList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List the surveys that are kept, newest first", Args: cobra.NoArgs, Example: "  clipfence survey list",
+	return &cobra.Command{Use: "list", Short: "List the surveys that are kept, newest first, and logs that were mapped with an older map", Args: cobra.NoArgs, Example: "  clipfence survey list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd.Context(), func(w *workspace) error {
 				all, err := w.store.Surveys(cmd.Context(), a.source)
 				if err != nil {
 					return err
 				}
+				sources, err := w.each()
+				if err != nil {
+					return err
+				}
+				old := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "LOG FILE", Path: true}, {Name: "LINES", Right: true}, {Name: "DAYS", Right: true}, {Name: "", Wrap: true}}}
+				list := surveyListing{Surveys: append([]store.Survey{}, all...), Logs: []staleRow{}}
+				var notes []string
+				for _, s := range sources {
+					rows, err := w.stale(cmd.Context(), s)
+					if err != nil {
+						return err
+					}
+					list.Logs = append(list.Logs, rows...)
+					if note := staleNote(rows); note != "" {
+						notes = append(notes, note)
+					}
+				}
+				for _, r := range list.Logs {
+					days := ""
+					if r.Days > 0 {
+						days = render.Count(r.Days)
+					}
+					old.Row(render.C(r.Source), render.C(r.File), render.C(render.Count(int(r.Lines))), render.C(days), render.C(r.Why))
+				}
 				t := render.Table{Columns: []render.Column{{Name: "SURVEY", Right: true}, {Name: "SOURCE"}, {Name: "FINISHED"}, {Name: "RECORDS", Right: true}}}
 				for _, s := range all {
 					t.Row(render.C(strconv.FormatInt(s.ID, 10)), render.C(s.Source), render.C(s.Finished.Format("2006-01-02 15:04:05")), render.C(render.Count(s.Records)))
 				}
-				d := &render.Doc{Head: render.Plural(len(all), "survey") + " kept", Value: append([]store.Survey{}, all...), Next: []string{"clipfence survey compare"}}
+				d := &render.Doc{Head: render.Plural(len(all), "survey") + " kept", Value: list, Notes: notes, Next: []string{"clipfence survey compare"}}
 				if len(all) > 0 {
 					d.Tables = []render.Table{t}
 				} else {
 					d.Next = []string{"clipfence survey"}
 				}
+				if len(old.Rows) > 0 {
+					d.Head += ", " + render.Plural(len(old.Rows), "log file") + " mapped with an older map"
+					d.Tables = append(d.Tables, old)
+				}
 				return a.print(d)
 			})
 		}}
+}
+
+// surveyListing is what is kept of the sources.
+type surveyListing struct {
+	Surveys []store.Survey `json:"surveys"`
+	Logs    []staleRow     `json:"logs" doc:"log files that were mapped with an older map than that of now"`
 }
 
 // surveyChange is one record that differs between two surveys.

@@ -54,7 +54,10 @@ create table settings(name text primary key, value text not null) without rowid;
 `}, {sql: `
 alter table records add column format integer not null default 2;
 alter table gates add column format integer not null default 2;
-`, then: toFormat2}}
+`, then: toFormat2}, {sql: `
+create table origins(source text not null, file text not null, maps text not null, by_hand integer not null, lines integer not null, rejected integer not null, tallies blob not null, days blob not null, gone integer not null default 0, primary key(source, file, maps, by_hand)) without rowid;
+insert into origins select source, '', '', 0, lines, rejected, (select coalesce(json_group_object(kind || ':' || name, n), '{}') from tallies where tallies.source = logs.source), x'', 0 from logs;
+`}}
 
 // toFormat2 brings records and gate requests to the words of [source.FormatVersion] 2.
 func toFormat2(tx *sql.Tx) error {

@@ -9,6 +9,7 @@ package fold
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,6 +31,7 @@ import (
 // A Part is a piece of a log.
 type Part struct {
 	Name   string // of the file, for messages
+	Origin string // what the piece is of, where that is more than Name; see [Origin]
 	Chunk  auditlog.Chunk
 	Quoted bool   // records are CSV: a newline between quotes ends none
 	Header []byte // the first line of the file, for CSV
@@ -48,6 +50,16 @@ type Unmapped struct {
 	Line       int
 }
 
+// An Origin is what a batch took from one file.
+type Origin struct {
+	File    string
+	Lines   int
+	Rejects int
+	Skipped map[string]int    // understood, and no call, by why
+	Formats map[string]int    // records by format
+	Days    map[usage.Day]int // events, those counted before included
+}
+
 // A Batch is what some parts fold to.
 type Batch struct {
 	Table    *usage.Table
@@ -62,6 +74,9 @@ type Batch struct {
 	Repeated int // that were counted before
 	Bytes    int64
 	Cursor   string
+	Origins  []Origin // by file
+	Maps     string   // which version of the log maps they were read with; whoever runs says it
+	ByHand   bool     // named by somebody, and not found as the source's own log
 }
 
 // Options steer a run. The zero Options are usable.
@@ -215,11 +230,20 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 		b.Records += w.records
 		b.Events += w.events
 		b.Repeated += w.repeated
-		for k, n := range w.skipped {
-			b.Skipped[k] += n
-		}
-		for k, n := range w.byFormat {
-			b.Formats[k] += n
+		for _, at := range w.origins {
+			i := slices.IndexFunc(b.Origins, func(o Origin) bool { return o.File == at.File })
+			if i < 0 {
+				i = len(b.Origins)
+				b.Origins = append(b.Origins, Origin{File: at.File, Skipped: map[string]int{}, Formats: map[string]int{}, Days: map[usage.Day]int{}})
+			}
+			o := &b.Origins[i]
+			o.Lines += at.Lines
+			o.Rejects += at.Rejects
+			add(at.Skipped, o.Skipped, b.Skipped)
+			add(at.Formats, o.Formats, b.Formats)
+			for d, n := range at.Days {
+				o.Days[d] += n
+			}
 		}
 		for _, e := range w.unmapped {
 			u := Unmapped{e.permission, e.record, e.file, e.line.Number()}
@@ -228,6 +252,7 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 			}
 		}
 	}
+	slices.SortFunc(b.Origins, func(x, y Origin) int { return strings.Compare(x.File, y.File) })
 	slices.SortFunc(b.Rejected, func(x, y auditlog.Reject) int {
 		if x.File != y.File {
 			return strings.Compare(x.File, y.File)
@@ -239,6 +264,14 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 	}
 	slices.SortFunc(b.Unmapped, func(x, y Unmapped) int { return x.Permission.Compare(y.Permission) })
 	return b, nil
+}
+
+func add(from map[string]int, to ...map[string]int) {
+	for k, n := range from {
+		for _, m := range to {
+			m[k] += n
+		}
+	}
 }
 
 // example is an Unmapped whose line has no number yet.
@@ -278,7 +311,9 @@ type worker struct {
 
 	rejected                           []reject
 	rejects, records, events, repeated int
-	skipped, byFormat                  map[string]int
+	origins                            map[string]*Origin
+	at                                 *Origin // of the part at hand
+	ofDay                              int     // events of its day at hand, not in at yet
 	unmapped                           map[uint32]example
 	met                                map[uint32]bool // permissions that were held against the catalogue
 	yield                              func(*auditlog.Event) error
@@ -308,12 +343,29 @@ func (w *worker) reset(d *dicts) {
 	w.blocks = map[uint32]uint32{}
 	w.today = nil
 	w.rejected, w.rejects, w.records, w.events, w.repeated = nil, 0, 0, 0, 0
-	w.skipped, w.byFormat, w.unmapped, w.met = map[string]int{}, map[string]int{}, map[uint32]example{}, map[uint32]bool{}
+	w.origins, w.unmapped, w.met = map[string]*Origin{}, map[uint32]example{}, map[uint32]bool{}
 	w.size.Store(0)
+}
+
+// of makes a file the one at hand.
+func (w *worker) of(file string) {
+	if w.at = w.origins[file]; w.at == nil {
+		w.at = &Origin{File: file, Skipped: map[string]int{}, Formats: map[string]int{}, Days: map[usage.Day]int{}}
+		w.origins[file] = w.at
+	}
+}
+
+// sum keeps how many events the day at hand had so far.
+func (w *worker) sum() {
+	if w.ofDay > 0 {
+		w.at.Days[w.date] += w.ofDay
+		w.ofDay = 0
+	}
 }
 
 func (w *worker) reject(file string, line auditlog.Line, why string) {
 	w.rejects++
+	w.at.Rejects++
 	if len(w.rejected) < maxRejects {
 		w.rejected = append(w.rejected, reject{file, line, why})
 	}
@@ -328,8 +380,10 @@ type reject struct {
 
 // note keeps what the reader itself set aside.
 func (w *worker) note(p Part) {
+	w.of(cmp.Or(p.Origin, p.Name))
 	if p.Chunk.Reject != "" {
 		w.records++
+		w.at.Lines++
 		w.reject(p.Name, p.Chunk.Line, p.Chunk.Reject)
 	}
 	if p.Message != "" {
@@ -341,12 +395,13 @@ func (w *worker) part(p Part) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.part0 = p.Name
+	w.of(cmp.Or(p.Origin, p.Name))
 	before := w.records
 	if p.Rows != nil {
 		err := p.Rows(func(n int, e *auditlog.Event, fault error) bool {
 			w.record, w.line, w.nth = nil, auditlog.At(n), 0
 			w.records++
-			w.byFormat["parquet"]++
+			w.at.Formats["parquet"]++
 			if fault == nil {
 				fault = w.event(e)
 			}
@@ -377,13 +432,15 @@ func (w *worker) part(p Part) {
 		}
 		p.Chunk.Free()
 	}
+	w.sum()
+	w.at.Lines += w.records - before
 	w.told.Add(int64(w.records - before))
 }
 
 func (w *worker) fault(err error) {
 	var skip *auditlog.Skip
 	if errors.As(err, &skip) {
-		w.skipped[skip.Why]++
+		w.at.Skipped[skip.Why]++
 		return
 	}
 	w.reject(w.part0, w.line, err.Error())
@@ -396,7 +453,7 @@ func (w *worker) parse(record []byte) error {
 	err := f.Parse(record, w.yield)
 	var skip *auditlog.Skip
 	if err == nil || errors.As(err, &skip) {
-		w.byFormat[f.Name()]++
+		w.at.Formats[f.Name()]++
 		return err
 	}
 	if w.nth > 0 || f.Sniff(record) {
@@ -408,7 +465,7 @@ func (w *worker) parse(record []byte) error {
 		}
 		w.last = i
 		if err = g.Parse(record, w.yield); err == nil || errors.As(err, &skip) {
-			w.byFormat[g.Name()]++
+			w.at.Formats[g.Name()]++
 		}
 		return err
 	}
@@ -462,8 +519,10 @@ func (w *worker) event(e *auditlog.Event) error {
 	w.nth++
 	d := usage.Day(e.Time / 86_400_000) // times are after 1970
 	if w.today == nil || w.date != d {  // most calls are of the day of the one before
+		w.sum()
 		w.today, w.date = w.o.Seen.day(d), d
 	}
+	w.ofDay++
 	if !w.today.add(hash) {
 		if !e.Keyed {
 			w.repeated++

@@ -189,26 +189,36 @@ func (u *Use) Within(first, last Day) bool {
 	if DayOf(u.First) >= first && DayOf(u.Last) <= last {
 		return u.Days.Count() > 0
 	}
-	days := u.Days.Between(first, last)
-	if days.Count() == 0 {
-		return false
-	}
+	return u.Only(func(d Day) bool { return first <= d && d <= last })
+}
+
+// Only cuts a use down to some of its days, as [Use.Within] does.
+func (u *Use) Only(keep func(Day) bool) bool {
 	var all, in int64
 	var left []int64
+	var list []Day
+	days := u.Days.clone()
 	for d, n := range u.Daily() {
 		all += n
-		if first <= d && d <= last {
+		if keep(d) {
 			in += n
-			left = append(left, n)
+			list, left = append(list, d), append(left, n)
+		} else {
+			days.words[(d-days.base)/64] &^= 1 << ((d - days.base) % 64)
 		}
+	}
+	if len(list) == 0 {
+		return false
+	}
+	if len(list) == u.Days.Count() {
+		return true
 	}
 	u.AtLeast = u.AtLeast || all < u.Count
 	u.Days, u.Counts, u.Count = days, PackCounts(left), in
-	list := days.List()
-	if d := list[0]; DayOf(u.First) < first {
+	if d := list[0]; DayOf(u.First) < d {
 		u.First = d.Time()
 	}
-	if d := list[len(list)-1]; DayOf(u.Last) > last {
+	if d := list[len(list)-1]; DayOf(u.Last) > d {
 		u.Last = d.Time()
 	}
 	return true

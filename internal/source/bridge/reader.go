@@ -210,7 +210,7 @@ func (r Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, erro
 				return
 			}
 			next := a.header.Get("Bridge-Cursor")
-			p := fold.Part{Name: "log at " + next, Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: a.body}, Cursor: func() (string, error) { return next, nil }, More: a.header.Get("Bridge-More") == "true"}
+			p := fold.Part{Name: "log at " + next, Origin: "log", Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: a.body}, Cursor: func() (string, error) { return next, nil }, More: a.header.Get("Bridge-More") == "true"}
 			if p.More && next == from {
 				yield(p, fmt.Errorf("source %s: the log does not move on from cursor %q", r.o.Name, from))
 				return

@@ -278,6 +278,9 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 }
 
 // expand lists the files behind a file name, a folder with those below it, or a glob.
+// Find returns the files that a file, a folder or a glob stands for.
+func Find(pattern string) ([]string, error) { return expand(pattern) }
+
 func expand(pattern string) ([]string, error) {
 	if pattern == stdinName {
 		return []string{pattern}, nil

@@ -29,7 +29,9 @@ func (a *app) draftCmd() *cobra.Command {
 		Long: `Write a fence file: the access that one identity or group should have in place
 of the grants it replaces, drafted from what was used. Fewer permissions, fewer
 places; a role of the source where one fits. What no log would have shown is kept,
-and said so. With --top N: for the N identities with the most removable danger.`,
+and said so. With --top N: for the N identities with the
+most danger that can go; a grant that others make needless goes, and idle people
+leave the groups that their access comes by.`,
 		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (who == "") == (top == 0) {
@@ -40,22 +42,17 @@ and said so. With --top N: for the N identities with the most removable danger.`
 				if err != nil {
 					return err
 				}
-				ids := []model.ID{id}
+				ids, most := []model.ID{id}, 1
 				if who == "" {
-					ids = nil
-					for _, st := range res.Standings {
-						if st.Removable >= 1 && len(ids) < top {
-							ids = append(ids, st.ID)
-						}
-					}
+					ids, most = draft.Candidates(in, res), top
 				}
-				return w.draft(s, in, res, ids, draft.Options{GiveUpUnobservable: giveUp}, out, force)
+				return w.draft(s, in, res, ids, most, who == "", draft.Options{GiveUpUnobservable: giveUp}, out, force)
 			})
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&who, "for", "", "whose access to narrow")
-	f.IntVar(&top, "top", 0, "the N identities with the most removable danger")
+	f.IntVar(&top, "top", 0, "the N identities with the most danger that can go")
 	f.Var(&from, "from", "what to draft from: use")
 	f.Var(&window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	f.StringVar(&out, "out", "", "file to write (default: drafts/IDENTITY.fence.yaml)")
@@ -69,7 +66,7 @@ func draftName(id model.ID) string {
 	return strings.NewReplacer("/", "-", "%", "_", ":", "-").Replace(id.String()) + fencefile.Suffix
 }
 
-func (w *workspace) draft(s *surveyed, in *gauge.Input, res *gauge.Result, ids []model.ID, o draft.Options, out string, force bool) error {
+func (w *workspace) draft(s *surveyed, in *gauge.Input, res *gauge.Result, ids []model.ID, most int, top bool, o draft.Options, out string, force bool) error {
 	t := render.Table{Columns: []render.Column{{Name: "FOR"}, {Name: "REPLACES", Right: true}, {Name: "LINES", Right: true}, {Name: "GIVES UP", Right: true}, {Name: "DANGER", Right: true}, {Name: "FILE", Path: true}}}
 	type row struct {
 		For      model.ID `json:"for"`
@@ -83,12 +80,15 @@ func (w *workspace) draft(s *surveyed, in *gauge.Input, res *gauge.Result, ids [
 	}
 	rows := []row{}
 	d := &render.Doc{}
-	var last error
+	var left []string
 	for _, id := range ids {
+		if len(rows) == most {
+			break
+		}
 		f, err := draft.FromUse(in, res, id, o)
 		if err != nil {
-			if last = err; len(ids) > 1 {
-				d.Notes = append(d.Notes, "Left alone: "+err.Error())
+			if top {
+				left = append(left, "Left alone: "+err.Error())
 				continue
 			}
 			return err
@@ -111,14 +111,20 @@ func (w *workspace) draft(s *surveyed, in *gauge.Input, res *gauge.Result, ids [
 		rows = append(rows, x)
 		t.Row(render.C(id.String()), render.C(fmt.Sprint(x.Replaces+x.Leaves)), render.C(fmt.Sprint(x.Lines)), render.C(render.Count(x.GivesUp)), render.C(fmt.Sprintf("%d -> %d", x.Before, x.After)), render.C(w.relative(name)))
 	}
+	if n := len(left); n > 5 {
+		left = append(left[:5], fmt.Sprintf("... and %d more", n-5))
+	}
+	d.Notes = append(d.Notes, left...)
+	d.Value = rows
 	if len(rows) == 0 {
-		return last
+		d.Head = "Nothing to narrow: nobody has access that can go by what was observed"
+		d.Next = []string{"clipfence coverage", "clipfence findings"}
+		return w.app.print(d)
 	}
 	d.Head = render.Plural(len(rows), "draft") + " written; nothing is changed yet"
 	d.Tables = []render.Table{t}
 	d.Notes = append(d.Notes, "REPLACES counts grants that go and groups that are left; DANGER is of everything that reaches the identity.")
 	d.Next = []string{"clipfence rehearse " + w.relative(rows[0].File), "clipfence apply " + w.relative(rows[0].File)}
-	d.Value = rows
 	return w.app.print(d)
 }
 

@@ -222,14 +222,50 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*Fence,
 	}
 	// The broadest first, so that what a narrower grant gives too is not written twice.
 	slices.SortStableFunc(targets, func(a, b *gauge.GrantResult) int { return cmp.Compare(b.Danger, a.Danger) })
+	// A grant that others make needless goes, and nothing with it. What groups give stays.
+	spare := r.Redundant(in)
+	needless := func(t *gauge.GrantResult, but func(model.ID) bool) bool {
+		by := spare[slices.Index(r.Grants, t)]
+		return len(by) > 0 && !slices.Contains(f.Replaces, t.Grant.ID) && !slices.ContainsFunc(by, func(j int) bool {
+			g := r.Grants[j].Grant
+			return but(g.To) || slices.Contains(f.Replaces, g.ID)
+		})
+	}
 	for _, t := range targets {
-		d.target(t)
+		if needless(t, func(to model.ID) bool { return to == who }) {
+			f.Replaces = append(f.Replaces, t.Grant.ID)
+		} else {
+			d.target(t)
+		}
+	}
+	for _, t := range targets {
+		if needless(t, func(model.ID) bool { return false }) {
+			f.Replaces = append(f.Replaces, t.Grant.ID)
+		}
 	}
 	if len(f.Replaces) == 0 {
 		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
 	}
 	f.GivesUp = d.givesUp()
 	return f, nil
+}
+
+// Candidates returns whose access a draft may make smaller, by the danger that can go: of
+// their own grants, or of everything that reaches them when they are idle. Those come last
+// who only have grants that others make needless.
+func Candidates(in *gauge.Input, r *gauge.Result) []model.ID {
+	danger := map[model.ID]float64{}
+	for _, s := range r.Standings {
+		if x := max(s.Removable, r.IdleDanger(in, s)); x >= 1 {
+			danger[s.ID] = x
+		}
+	}
+	for i := range r.Redundant(in) {
+		if to := r.Grants[i].Grant.To; danger[to] == 0 {
+			danger[to] = 0
+		}
+	}
+	return slices.SortedFunc(maps.Keys(danger), func(a, b model.ID) int { return cmp.Or(cmp.Compare(danger[b], danger[a]), a.Compare(b)) })
 }
 
 func idle(f *Fence, in *gauge.Input, s *gauge.Standing) (*Fence, error) {

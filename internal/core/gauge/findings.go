@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"maps"
 	"slices"
 	"strings"
 
@@ -104,7 +105,7 @@ const (
 
 // Findings reads off a result what is wrong, most dangerous first.
 func Findings(in *Input, r *Result) []Finding {
-	f := &finder{in: in, r: r, e: in.Engine.Estate, spare: map[int]bool{}}
+	f := &finder{in: in, r: r, e: in.Engine.Estate, spare: r.Redundant(in)}
 	for _, s := range r.Standings {
 		if (s.State == Idle || s.State == Disabled) && len(s.Holdings) > 0 {
 			if d := f.ownDanger(s); d > 0 {
@@ -127,7 +128,36 @@ type finder struct {
 	e   *model.Estate
 	out []Finding
 
-	spare map[int]bool // grants that are redundant, by index
+	spare map[int][]int // grants that are redundant, and those that give the same, by index
+}
+
+// Redundant returns the grants that others make needless, by index, each with those that
+// give all of it. All of them can go together.
+func (r *Result) Redundant(in *Input) map[int][]int {
+	r.redundant.Do(func() {
+		f := &finder{in: in, r: r, e: in.Engine.Estate, spare: map[int][]int{}}
+		for i, g := range r.Grants {
+			if s := r.Of(g.Grant.To); s == nil || s.State == Idle || s.State == Disabled || s.State == Protected {
+				continue
+			}
+			if other := f.givenByOther(i, g); other >= 0 {
+				f.spare[i] = []int{other}
+			} else if others := f.givenByOthers(i, g); len(others) > 0 {
+				f.spare[i] = others
+			}
+		}
+		r.spare = f.spare
+	})
+	return r.spare
+}
+
+// IdleDanger returns the danger of what reaches an idle or disabled identity through
+// itself and its groups, all of which can go; 0 for any other.
+func (r *Result) IdleDanger(in *Input, s *Standing) float64 {
+	if s.State != Idle && s.State != Disabled {
+		return 0
+	}
+	return (&finder{in: in, r: r, e: in.Engine.Estate}).ownDanger(s)
 }
 
 func (f *finder) add(x Finding) {
@@ -172,16 +202,13 @@ func (f *finder) grant(i int, g *GrantResult) {
 		y.Kind, y.Severity, y.Example = StandingAdmin, High, f.examples(g.Perms)
 		f.add(y)
 	}
-	if other := f.givenByOther(i, g); other != nil {
+	if others := f.spare[i]; len(others) > 0 {
 		y := x
-		y.Kind, y.Danger, y.Other = RedundantGrant, 0, other
+		y.Kind, y.Danger = RedundantGrant, 0
+		if y.Count = len(others); y.Count == 1 {
+			y.Count, y.Other = 0, f.r.Grants[others[0]].Grant
+		}
 		f.add(y)
-		f.spare[i] = true
-	} else if others := f.givenByOthers(i, g); others > 0 {
-		y := x
-		y.Kind, y.Danger, y.Count = RedundantGrant, 0, others
-		f.add(y)
-		f.spare[i] = true
 	}
 	if g.Unused.Count() == 0 {
 		f.place(x, g)
@@ -264,35 +291,35 @@ func (f *finder) standing(g *GrantResult) bool {
 	return false
 }
 
-// givenByOther returns a grant that gives a holder everything that g gives.
-func (f *finder) givenByOther(i int, g *GrantResult) *model.Grant {
+// givenByOther returns a grant that gives a holder everything that g gives, or -1.
+func (f *finder) givenByOther(i int, g *GrantResult) int {
 	for _, st := range f.in.Engine.Closure(g.Grant.To) {
 		for _, j := range f.in.Engine.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || f.spare[j] || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
 			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {
 				continue // of two equal ones, only the later is too much
 			}
 			if !slices.ContainsFunc(g.Grant.Where, func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.Where, p) }) {
-				return o.Grant
+				return j
 			}
 		}
 	}
-	return nil
+	return -1
 }
 
-// givenByOthers returns how many other grants together give a holder everything that g
-// gives; 0 when they do not. Grants that are called redundant so themselves do not count,
+// givenByOthers returns the other grants that together give a holder everything that g
+// gives; none when they do not. Grants that are called redundant so themselves do not count,
 // so that all of them can go.
-func (f *finder) givenByOthers(i int, g *GrantResult) int {
+func (f *finder) givenByOthers(i int, g *GrantResult) []int {
 	by := map[int][]model.PathPattern{} // places by permission
 	used := map[int]bool{}
 	for _, st := range f.in.Engine.Closure(g.Grant.To) {
 		for _, j := range f.in.Engine.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || f.spare[j] || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
 			if !slices.ContainsFunc(o.Grant.Where, func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
@@ -309,11 +336,11 @@ func (f *finder) givenByOthers(i int, g *GrantResult) int {
 	for p := range g.Perms.All() {
 		for _, on := range g.Grant.Where {
 			if !model.PathPatternsContain(by[p], on) {
-				return 0
+				return nil
 			}
 		}
 	}
-	return len(used)
+	return slices.Sorted(maps.Keys(used))
 }
 
 // examples picks the most telling permissions of a set: the highest levels first.

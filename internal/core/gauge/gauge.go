@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"sync"
 	"strings"
 	"time"
 
@@ -129,6 +130,9 @@ type Result struct {
 	Observable float64    // share of granted permissions that a log would have shown
 	byID       map[model.ID]*Standing
 	Scale      *Scale
+
+	redundant sync.Once
+	spare     map[int][]int // see Redundant
 }
 
 // Of returns the standing of an identity, or nil.

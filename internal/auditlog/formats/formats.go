@@ -7,6 +7,7 @@ import (
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/cadf"
 	"clipfence/internal/auditlog/kubernetes"
+	"clipfence/internal/auditlog/ldap"
 	"clipfence/internal/auditlog/ocsf"
 	"clipfence/internal/auditlog/postgresql"
 )
@@ -16,7 +17,7 @@ import (
 // come last: they are for what no format knows.
 func For(source string, zone *time.Location, maps ...func() auditlog.Format) func() []auditlog.Format {
 	return func() []auditlog.Format {
-		out := []auditlog.Format{ocsf.New(), kubernetes.New(source), cadf.New(source), postgresql.New(source, zone)}
+		out := []auditlog.Format{ocsf.New(), kubernetes.New(source), cadf.New(source), postgresql.New(source, zone), ldap.New(source)}
 		for _, m := range maps {
 			out = append(out, m())
 		}

@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"sync"
 	"strings"
+	"sync"
 	"time"
 
 	"clipfence/internal/core/engine"

@@ -20,6 +20,7 @@ import (
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/columns"
 	"clipfence/internal/auditlog/fold"
+	"clipfence/internal/auditlog/ldap"
 )
 
 // A mark says how far one log was read. A log is known by how it begins and not by
@@ -208,7 +209,8 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 		return nil
 	}
 	array := auditlog.IsArray(head) || auditlog.IsList(head)
-	quoted := !array && auditlog.LooksQuoted(head)
+	ldif := !array && ldap.Is(head)
+	quoted := !array && !ldif && auditlog.LooksQuoted(head)
 	if l.name != stdinName {
 		sums := map[int]string{} // of what begins the file, by length: most logs share one
 		for _, key := range slices.Sorted(maps.Keys(l.marks)) {
@@ -230,6 +232,10 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 	in = io.MultiReader(bytes.NewReader(head), in)
 	if array { // of events: they become lines, and places are counted in those
 		lines := auditlog.ArrayLines(in)
+		defer lines.Close()
+		in = lines
+	} else if ldif { // entries too
+		lines := ldap.Lines(in)
 		defer lines.Close()
 		in = lines
 	}

@@ -146,7 +146,7 @@ func placedWords(t *gauge.Tally) string {
 	case t == nil || t.Calls == 0:
 		return "No call was let through."
 	case t.Placed == t.Calls:
-		return fmt.Sprintf("All %s that were let through are placed.", render.Plural(int(t.Calls), "call"))
+		return fmt.Sprintf("All %s that were let through, on all days kept, are placed.", render.Plural(int(t.Calls), "call"))
 	}
 	var why []string
 	for _, r := range gauge.Reasons {
@@ -154,7 +154,7 @@ func placedWords(t *gauge.Tally) string {
 			why = append(why, render.Count(n)+" "+reasonWords[r])
 		}
 	}
-	return fmt.Sprintf("%s of %s that were let through are placed; not placed: %s.", share(t.Share()), render.Plural(int(t.Calls), "call"), strings.Join(why, ", "))
+	return fmt.Sprintf("%s of %s that were let through, on all days kept, are placed; not placed: %s.", share(t.Share()), render.Plural(int(t.Calls), "call"), strings.Join(why, ", "))
 }
 
 // share is a percentage that says 100 only of all.

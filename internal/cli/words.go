@@ -198,7 +198,7 @@ func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
 		return out
 	}
 	gr := g.Grant
-	say("%s on %s, made %s, %s side.", grantWords(gr), places(gr.Where), dateOr(gr.Created, "at an unknown time"), side(gr))
+	say("%s on %s, made %s, kept with the %s.", grantWords(gr), places(gr.Where), dateOr(gr.Created, "at an unknown time"), keptWith(gr))
 	if !gr.Condition().IsZero() {
 		say("It holds only %s.", gr.Condition())
 	}
@@ -231,7 +231,7 @@ func dateOr(t time.Time, other string) string {
 	return t.Format(time.DateOnly)
 }
 
-func side(g *model.Grant) string {
+func keptWith(g *model.Grant) string {
 	if g.KeptWith == "" {
 		return model.WithHolder
 	}

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"strings"
 
 	"clipfence/internal/core/engine"
 	"clipfence/internal/core/model"
@@ -36,6 +37,14 @@ type Scale struct {
 	kinds  map[string][]int // where in paths the nodes of a kind stand
 	leaves []int            // where those stand that nothing lies below
 	spans  map[string][]span
+	asked  map[list][]span              // the same by the lists themselves, which nobody changes
+	one    map[model.PathPattern][]span // the same of lists of one
+}
+
+// list tells a list of places from any other.
+type list struct {
+	first *model.PathPattern
+	n     int
 }
 
 // A span is an interval of paths; spans of one list neither meet nor overlap.
@@ -43,7 +52,7 @@ type span struct{ from, to int }
 
 // NewScale returns a scale for an estate.
 func NewScale(g *engine.Engine) *Scale {
-	s := &Scale{g: g, kinds: map[string][]int{}, spans: map[string][]span{}}
+	s := &Scale{g: g, kinds: map[string][]int{}, spans: map[string][]span{}, asked: map[list][]span{}, one: map[model.PathPattern][]span{}}
 	for i := range g.Estate.Nodes {
 		s.paths = append(s.paths, g.Estate.Nodes[i].Path)
 	}
@@ -92,14 +101,41 @@ func (s *Scale) Apart(c model.CatalogueEntry, on model.PathPattern, from []model
 
 // on returns where the nodes stand that places hold.
 func (s *Scale) on(places []model.PathPattern) []span {
-	key := ""
-	for _, p := range places {
-		key += p.String() + " "
+	if len(places) == 0 {
+		return nil
 	}
-	spans, ok := s.spans[key]
+	at := list{&places[0], len(places)}
+	var spans []span
+	ok := false
+	if len(places) == 1 {
+		spans, ok = s.one[places[0]]
+	} else {
+		spans, ok = s.asked[at]
+	}
 	if ok {
 		return spans
 	}
+	if len(places) == 1 {
+		spans = s.find(places)
+		s.one[places[0]] = spans
+		return spans
+	}
+	var b strings.Builder
+	for _, p := range places {
+		b.WriteString(p.String())
+		b.WriteByte(' ')
+	}
+	key := b.String()
+	if spans, ok = s.spans[key]; ok {
+		s.asked[at] = spans
+		return spans
+	}
+	spans = s.find(places)
+	s.spans[key], s.asked[at] = spans, spans
+	return spans
+}
+
+func (s *Scale) find(places []model.PathPattern) (spans []span) {
 	for _, p := range places {
 		all := span{0, len(s.paths)}
 		anchor, anchored := p.Anchor()
@@ -121,9 +157,7 @@ func (s *Scale) on(places []model.PathPattern) []span {
 			}
 		}
 	}
-	spans = merged(spans)
-	s.spans[key] = spans
-	return spans
+	return merged(spans)
 }
 
 // below returns where a node and everything below it stand.

@@ -229,7 +229,10 @@ func (r *runner) attribute() {
 		}
 		u = &past
 		who := u.Principal()
-		for _, id := range []model.ID{u.Identity, who} {
+		for i, id := range [...]model.ID{u.Identity, who} {
+			if i == 1 && who == u.Identity {
+				break
+			}
 			a := r.act(id)
 			a.days = a.days.Union(u.Days)
 			if u.Last.After(a.last) {
@@ -303,9 +306,9 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	if u.Last.After(at.Last) {
 		at.Last = u.Last
 	}
-	if in := *u; in.Within(r.span.First(), r.span.Last()) {
-		at.InWindow += in.Count
-		at.AtLeast = at.AtLeast || in.AtLeast
+	if n, least := u.Between(r.span.First(), r.span.Last()); n > 0 {
+		at.InWindow += n
+		at.AtLeast = at.AtLeast || least
 	}
 	if n, ok := r.g.NearestNode(u.Path); ok {
 		pu.Nodes[n] = true
@@ -529,13 +532,11 @@ func (r *runner) darkPlaces(c model.CatalogueEntry, g *model.Grant) []model.Path
 		dark, ok := r.dark[k]
 		if !ok {
 			apart := func(below []model.Path) bool { return r.out.Scale.Apart(c, on, below) }
-			for _, d := range r.in.Coverage.DarkBelow(on, k.service, c.LogClass, r.span, apart) {
-				// What the permission cannot be used on is no place to be blind at.
-				if d == on || c.LogClass == "" || r.out.Scale.Nodes(c, []model.PathPattern{d}) > 0 {
-					dark = append(dark, d)
-				}
-			}
+			dark = r.in.Coverage.DarkBelow(on, k.service, c.LogClass, r.span, apart)
 			r.dark[k] = dark
+		}
+		if len(g.Where) == 1 {
+			return dark
 		}
 		out = append(out, dark...)
 	}

@@ -192,6 +192,22 @@ func (u *Use) Within(first, last Day) bool {
 	return u.Only(func(d Day) bool { return first <= d && d <= last })
 }
 
+// Between returns how many calls fell into the days from first to last, both included;
+// least says that there may have been more.
+func (u *Use) Between(first, last Day) (n int64, least bool) {
+	if DayOf(u.First) >= first && DayOf(u.Last) <= last {
+		return u.Count, u.AtLeast
+	}
+	all := int64(0)
+	for d, k := range u.Daily() {
+		all += k
+		if first <= d && d <= last {
+			n += k
+		}
+	}
+	return n, u.AtLeast || all < u.Count
+}
+
 // Only cuts a use down to some of its days, as [Use.Within] does.
 func (u *Use) Only(keep func(Day) bool) bool {
 	var all, in int64

@@ -166,8 +166,15 @@ func TestEveryWindowIsExact(t *testing.T) {
 			}
 			got, found := int64(0), 0
 			for _, u := range uses {
+				n, least := u.Between(w.First(), w.Last())
 				if !u.Within(w.First(), w.Last()) {
+					if n > 0 {
+						t.Fatalf("seed %d, round %d: %d calls between, and none within", seed, round, n)
+					}
 					continue
+				}
+				if n != u.Count || least != u.AtLeast {
+					t.Fatalf("seed %d, round %d: %d calls between, %d within", seed, round, n, u.Count)
 				}
 				found++
 				got += u.Count

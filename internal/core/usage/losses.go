@@ -32,47 +32,76 @@ type profile struct {
 	first Day
 	count []float64 // by day from first
 	usual []float64 // NaN where nothing can be said
-	rest  []float64 // what it would hold if it were a Sunday
+	same  []float64 // at hand for around
 }
 
-func profileOf(counts map[Day]int64, first, last Day) *profile {
+func profileOf(counts *perDay, first, last Day) *profile {
 	n := int(last-first) + 1
-	p := &profile{first, make([]float64, n), make([]float64, n), make([]float64, n)}
+	p := &profile{first: first, count: make([]float64, n), usual: make([]float64, n)}
 	for i := range n {
-		p.count[i] = float64(counts[first+Day(i)])
-	}
-	around := func(i int) float64 {
-		var same []float64
-		for k := 7; k <= lossAround; k += 7 {
-			for _, j := range [...]int{i - k, i + k} {
-				if j >= 0 && j < n {
-					same = append(same, p.count[j])
-				}
-			}
-		}
-		if len(same) < lossWeeks {
-			return math.NaN()
-		}
-		return median(same)
+		p.count[i] = float64(counts.at(first + Day(i)))
 	}
 	for i := range n {
-		p.usual[i] = around(i)
-		p.rest[i] = math.Min(p.like(around, i, 0), p.like(around, i, 6)) // Sunday is 0
+		p.usual[i] = p.around(i)
 	}
 	return p
 }
 
+// around returns what a day usually holds, by the same weekdays of the weeks around it.
+func (p *profile) around(i int) float64 {
+	same := p.same[:0]
+	for k := 7; k <= lossAround; k += 7 {
+		for _, j := range [...]int{i - k, i + k} {
+			if j >= 0 && j < len(p.count) {
+				same = append(same, p.count[j])
+			}
+		}
+	}
+	p.same = same
+	if len(same) < lossWeeks {
+		return math.NaN()
+	}
+	return median(same)
+}
+
 // like returns what a day would hold if it were the weekday, by the weeks around it.
-func (p *profile) like(around func(i int) float64, i, day int) float64 {
-	shift := (day - weekday(p.first+Day(i)) + 7) % 7
-	at := i + shift
+func (p *profile) like(i, day int) float64 {
+	at := i + (day-weekday(p.first+Day(i))+7)%7
 	if at >= len(p.count) {
 		at -= 7
 	}
 	if at < 0 {
 		return math.NaN()
 	}
-	return around(at)
+	return p.around(at)
+}
+
+// perDay counts by day.
+type perDay struct {
+	first Day
+	n     []int64
+}
+
+func (p *perDay) at(d Day) int64 {
+	if i := int(d - p.first); 0 <= i && i < len(p.n) {
+		return p.n[i]
+	}
+	return 0
+}
+
+func (p *perDay) add(d Day, n int64) {
+	switch i := int(d - p.first); {
+	case len(p.n) == 0:
+		p.first, p.n = d, append(p.n, n)
+	case i < 0:
+		p.n = append(make([]int64, -i, -i+len(p.n)), p.n...)
+		p.first, p.n[0] = d, n
+	case i >= len(p.n):
+		p.n = append(p.n, make([]int64, i+1-len(p.n))...)
+		p.n[i] = n
+	default:
+		p.n[i] += n
+	}
 }
 
 func median(x []float64) float64 {
@@ -153,7 +182,7 @@ func (p *profile) losses() []Gap {
 // holiday reports whether a day holds about what a weekend of the stream does, where its
 // weekends differ from its other days.
 func (p *profile) holiday(i int) bool {
-	rest := p.rest[i]
+	rest := math.Min(p.like(i, 0), p.like(i, 6)) // Sunday is 0
 	if !(rest > 0) || rest > 0.8*p.usual[i] {
 		return false
 	}
@@ -162,7 +191,7 @@ func (p *profile) holiday(i int) bool {
 
 // lost reports whether a part of the log is missing on some days, and not a part of the
 // work: whether the callers of the stream all show less than on the same weekdays around.
-func (p *profile) lost(g Gap, callers map[model.ID]map[Day]int64) bool {
+func (p *profile) lost(g Gap, callers map[model.ID]*perDay) bool {
 	var all, steady tally
 	for _, days := range callers {
 		around := func(d Day) float64 {
@@ -170,7 +199,7 @@ func (p *profile) lost(g Gap, callers map[model.ID]map[Day]int64) bool {
 			for k := Day(7); k <= lossAround; k += 7 {
 				for _, at := range [...]Day{d - k, d + k} {
 					if at < g.From || at > g.To {
-						same = append(same, float64(days[at]))
+						same = append(same, float64(days.at(at)))
 					}
 				}
 			}
@@ -178,7 +207,7 @@ func (p *profile) lost(g Gap, callers map[model.ID]map[Day]int64) bool {
 		}
 		got, usual := 0.0, 0.0
 		for d := g.From; d <= g.To; d++ {
-			got += float64(days[d])
+			got += float64(days.at(d))
 			usual += around(d)
 		}
 		if usual < 6 {

@@ -43,7 +43,7 @@ const (
 func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, refused func(model.CoverageRecord) bool) {
 	c.streams = map[coverageKey]*Stream{}
 	callers := map[coverageKey]map[model.ID]Days{}
-	counts := map[coverageKey]map[Day]int64{}
+	counts := map[coverageKey]*perDay{}
 	vague := map[coverageKey]bool{}
 	type memoKey struct {
 		path           model.Path
@@ -79,12 +79,12 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 		s.Events += u.Count
 		of := counts[k]
 		if of == nil {
-			of = map[Day]int64{}
+			of = &perDay{}
 			counts[k] = of
 		}
 		sum := int64(0)
 		for d, n := range u.Daily() {
-			of[d] += n
+			of.add(d, n)
 			sum += n
 		}
 		if u.AtLeast || sum < u.Count { // counts a day are not known: a day that holds less proves nothing
@@ -103,7 +103,7 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 		}
 	}
 	if len(lost) > 0 {
-		by := map[coverageKey]map[model.ID]map[Day]int64{}
+		by := map[coverageKey]map[model.ID]*perDay{}
 		for i := range uses {
 			u := &uses[i]
 			k := memo[memoKey{u.Path, u.Permission.Service(), classOf(u.Permission)}]
@@ -111,15 +111,15 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 				continue
 			}
 			if by[k] == nil {
-				by[k] = map[model.ID]map[Day]int64{}
+				by[k] = map[model.ID]*perDay{}
 			}
 			of := by[k][u.Identity]
 			if of == nil {
-				of = map[Day]int64{}
+				of = &perDay{}
 				by[k][u.Identity] = of
 			}
 			for d, n := range u.Daily() {
-				of[d] += n
+				of.add(d, n)
 			}
 		}
 		for k, gaps := range lost {

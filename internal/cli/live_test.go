@@ -365,6 +365,30 @@ func TestInterruptedSurvey(t *testing.T) {
 			break
 		}
 	}
+	// Counting anew leaves what is kept alone until its end, however it is cut short.
+	uses := func() string {
+		return must(t, whole, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf)
+	}
+	for _, signal := range []os.Signal{os.Interrupt, os.Kill} {
+		cmd := command(whole, binary, "survey", "--reread")
+		var errs bytes.Buffer
+		cmd.Stderr = &errs
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(lasts / 3)
+		_ = cmd.Process.Signal(signal) // it may have ended, which is as well
+		if err := cmd.Wait(); err != nil && signal == os.Interrupt && !strings.Contains(errs.String(), "nothing was changed") {
+			t.Errorf("it says %s", errs.String())
+		}
+		if uses() != want {
+			t.Fatalf("%s: counting anew left other uses behind", signal)
+		}
+	}
+	must(t, whole, "survey", "--reread")
+	if uses() != want {
+		t.Fatal("counted anew, the log says something else")
+	}
 }
 
 // gigabyte makes a workspace whose log is one file of a gigabyte.

@@ -69,6 +69,9 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	text := strings.TrimPrefix(err.Error(), "check did not hold\n")
 	if ctx.Err() != nil {
 		text = "interrupted; what was finished is kept, and the same command goes on from there"
+		if errors.Is(err, errUnchanged) {
+			text = "interrupted; nothing was changed, and the same command begins anew"
+		}
 	}
 	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
 		lead := "clipfence: "

@@ -145,8 +145,17 @@ type rereadRow struct {
 	Gone   []string `json:"files_gone,omitempty"`
 }
 
+// errUnchanged: what was begun left nothing behind.
+var errUnchanged = errors.New("nothing was changed")
+
 // readAnew folds the log of a source anew, beside what is kept, and swaps it in at the end.
-func (w *workspace) readAnew(ctx context.Context, s config.Source, o reread) error {
+func (w *workspace) readAnew(ctx context.Context, s config.Source, o reread) (err error) {
+	done := false
+	defer func() {
+		if err != nil && !done {
+			err = fmt.Errorf("%w; %w", err, errUnchanged)
+		}
+	}()
 	if s.Kind != "files" && len(o.files) > 0 {
 		return fmt.Errorf("source %s reads its log from a server, which is asked for all of it; choose days instead: --days FROM..TO", s.Name)
 	}
@@ -160,9 +169,8 @@ func (w *workspace) readAnew(ctx context.Context, s config.Source, o reread) err
 	if err := w.store.Unstage(ctx, s.Name); err != nil { // of one that was killed
 		return err
 	}
-	done := false
 	defer func() {
-		if !done {
+		if !done { // best effort: the next one forgets it too
 			_ = w.store.Unstage(context.WithoutCancel(ctx), s.Name)
 		}
 	}()
@@ -210,7 +218,7 @@ func (w *workspace) readAnew(ctx context.Context, s config.Source, o reread) err
 				return err
 			}
 			if len(found) == 0 {
-				return fmt.Errorf("--file %s: no file is there; nothing was changed", f)
+				return fmt.Errorf("--file %s: no file is there", f)
 			}
 			names = append(names, found...)
 		}

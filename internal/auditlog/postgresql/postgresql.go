@@ -192,7 +192,11 @@ func (f *Format) line(v *[10][]byte, yield func(*auditlog.Event) error) error {
 			return err
 		}
 		return f.audit(e, v, text, yield)
-	case state == "42501" && !fatal:
+	case state == "42501" && !fatal: // who is refused a statement has connected, too
+		e.Keyed = true
+		if err := f.connected(e, v, yield); err != nil {
+			return err
+		}
 		e.Outcome = usage.Refused
 		return f.refused(e, v, yield)
 	}

@@ -33,8 +33,9 @@ func (a *app) surveyList() *cobra.Command {
 				var notes []string
 				for _, s := range sources {
 					rows, err := w.stale(cmd.Context(), s)
-					if err != nil {
-						return err
+					if err != nil { // the surveys are there all the same
+						notes = append(notes, err.Error())
+						continue
 					}
 					list.Logs = append(list.Logs, rows...)
 					if note := staleNote(rows); note != "" {

@@ -97,6 +97,9 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 }
 
 func (f *Format) event(v []jsonscan.Value, yield func(*auditlog.Event) error) error {
+	if v[fType].Kind == jsonscan.Absent { // the message bus brings others, too
+		return &auditlog.Skip{Why: "a notification that is no CADF event"}
+	}
 	if !bytes.HasSuffix(v[fType].Text(), []byte("/cloud/audit/1.0/event")) {
 		return errors.New("typeURI is not that of a CADF event")
 	}

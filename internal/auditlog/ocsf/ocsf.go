@@ -30,8 +30,8 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// ErrOtherClass is returned for a well-formed event of a class that shows no call.
-var ErrOtherClass = errors.New("not an event of a class that shows calls")
+// otherClass: a well-formed event of a class that shows no call.
+var otherClass = &auditlog.Skip{Why: "an OCSF event of a class that shows no call"}
 
 const classAPIActivity = 6003
 
@@ -111,7 +111,10 @@ func (f *Format) Event() *auditlog.Event { return &f.ev }
 func (f *Format) Fill(v []jsonscan.Value) error {
 	class, ok := v[fClass].Int()
 	if !ok {
-		return fmt.Errorf("class_uid is missing: %w", ErrOtherClass)
+		return errors.New("class_uid is missing, or no number")
+	}
+	if class != classAPIActivity && accessClasses[class] == "" {
+		return otherClass
 	}
 	at, err := when(v)
 	if err != nil {
@@ -162,9 +165,6 @@ func (f *Format) Fill(v []jsonscan.Value) error {
 // access makes the event of a class that changes access.
 func (f *Format) access(v []jsonscan.Value, class int64) error {
 	name := accessClasses[class]
-	if name == "" {
-		return fmt.Errorf("class_uid %d: %w", class, ErrOtherClass)
-	}
 	activity, _ := v[fActivity].Int()
 	f.op = strconv.AppendInt(append(append(append(f.op[:0], "ocsf/"...), name...), ':'), activity, 10)
 	f.ev.Operation = f.op

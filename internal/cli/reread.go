@@ -78,7 +78,7 @@ func (w *workspace) stale(ctx context.Context, s config.Source) ([]staleRow, err
 			continue
 		}
 		if o.Gone {
-			r.Why += "; could not be read again, so its days stay as they are"
+			r.Why += "; not all of it was found again, so its days stay as they are"
 		}
 		out = append(out, r)
 	}
@@ -113,8 +113,9 @@ func staleNote(rows []staleRow) string {
 }
 
 type reread struct {
-	files []string
-	days  string
+	files  []string
+	days   string
+	anyway bool
 }
 
 // span reads FROM..TO, days that are both included.
@@ -271,7 +272,7 @@ func (w *workspace) readAnew(ctx context.Context, s config.Source, o reread) (er
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	swapped, err := w.store.Swap(ctx, s.Name, asked, whole)
+	swapped, err := w.store.Swap(ctx, s.Name, asked, whole, o.anyway)
 	if err != nil {
 		return err
 	}
@@ -299,12 +300,15 @@ func (w *workspace) readAnew(ctx context.Context, s config.Source, o reread) (er
 	d := &render.Doc{Value: []rereadRow{row}, Lines: placedLines(placed), Next: []string{"clipfence uses --unplaced", "clipfence coverage"}}
 	d.Head = fmt.Sprintf("%s read anew into %s: %s counted anew, %s calls on them now, %s before", render.Plural(row.Lines, "log line"), s.Name, render.Plural(row.Days, "day"), render.Count(row.Now), render.Count(row.Before))
 	if len(row.Kept) > 0 {
-		why := "not all of their log could be read again"
+		why := "not every call that was counted on them was found again"
 		if n := len(row.Gone); n > 0 {
-			why = "these files could not be read again: " + strings.Join(row.Gone[:min(n, 5)], ", ")
+			why += "; these files could not be read: " + strings.Join(row.Gone[:min(n, 5)], ", ")
 			if n > 5 {
 				why += fmt.Sprintf(" and %d more", n-5)
 			}
+		}
+		if !o.anyway {
+			why += ". Where a map skips more lines or tells events apart otherwise, and the files are whole: --anyway"
 		}
 		d.Notes = append(d.Notes, fmt.Sprintf("%s from %s to %s left as counted before, and marked so in `clipfence survey list`: %s.", render.Plural(len(row.Kept), "day"), row.Kept[0], row.Kept[len(row.Kept)-1], why))
 	}

@@ -40,8 +40,8 @@ them.
 After a log map was mended, --reread counts the log anew, from its beginning, and puts
 the new counts in the place of the old ones all at once at the end: interrupted, it has
 changed nothing. With --file or --days only the days of these files, or these days,
-are counted anew. A day whose files cannot all be read again stays as it is and is
-marked; see: clipfence survey list.`,
+are counted anew. A day of which not every counted call is found again stays as it is
+and is marked; see: clipfence survey list.`,
 		Example: "  clipfence survey\n  clipfence survey --reread --days 2026-09-01..2026-09-30\n  clipfence survey --show-rejected\n  clipfence survey --read old-logs/2026-0*.jsonl.gz\n  clipfence survey --read -",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.real(); err != nil {
@@ -52,8 +52,8 @@ marked; see: clipfence survey list.`,
 				if err != nil {
 					return err
 				}
-				if (len(anew.files) > 0 || anew.days != "") && !again {
-					return errors.New("--file and --days say what to read anew: give --reread too (to read more files: --read)")
+				if (len(anew.files) > 0 || anew.days != "" || anew.anyway) && !again {
+					return errors.New("--file, --days and --anyway say what to read anew: give --reread too (to read more files: --read)")
 				}
 				if again {
 					s, err := w.pick("")
@@ -78,6 +78,7 @@ marked; see: clipfence survey list.`,
 	cmd.Flags().BoolVar(&again, "reread", false, "count the log anew with the log maps of now, and swap it in at the end")
 	cmd.Flags().StringArrayVar(&anew.files, "file", nil, "with --reread: only the days of these log files")
 	cmd.Flags().StringVar(&anew.days, "days", "", "with --reread: only these days, FROM..TO, both included (UTC)")
+	cmd.Flags().BoolVar(&anew.anyway, "anyway", false, "with --reread: also days on which not every call is found again, if their files have no fewer lines")
 	cmd.MarkFlagsMutuallyExclusive("reread", "read", "no-logs", "show-rejected")
 	cmd.AddCommand(a.surveyList(), a.surveyCompare())
 	return cmd

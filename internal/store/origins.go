@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -152,11 +153,12 @@ type Swapped struct {
 }
 
 // Swap puts what was folded anew in the place of what the source has, on the days that
-// are asked for, all at once. A day is swapped when every file that gave to it was read
-// again at least as far as before, or when no fewer calls were counted on it than before;
-// any other day stays as it was. whole says that the source's own log was read from its
+// are asked for, all at once. A day is swapped when every event that was counted on it was
+// read again, as its hash tells (a file of the same name, or as many calls, may be another
+// log); any other day stays as it was. With anyway a day is swapped also when every file
+// that gave to it was read again with at least as many lines. whole says that the source's own log was read from its
 // beginning to its end, and may go on from there.
-func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool, whole bool) (Swapped, error) {
+func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool, whole, anyway bool) (Swapped, error) {
 	var out Swapped
 	ids, err := s.foldIDs(ctx, src)
 	if err != nil {
@@ -178,43 +180,55 @@ func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool
 	if err != nil {
 		return out, err
 	}
-	was, vague := perDay(old)
-	is, _ := perDay(anew)
+	was, is := perDay(old), perDay(anew)
+	found := map[usage.Day]bool{} // what was counted on the day was read again
+	for d := range was {
+		if found[d], err = s.foundAgain(ctx, src, d); err != nil {
+			return out, err
+		}
+	}
 	lines := map[string]int64{} // of each file, those read again less those read before
 	read := map[string]bool{}
 	for _, o := range after {
 		lines[o.File] += o.Lines
 		read[o.File] = true
 	}
+	own := map[string]bool{} // by the source's own cursor: what was read by hand too is the same lines
 	for _, o := range before {
-		lines[o.File] -= o.Lines
+		own[o.File] = own[o.File] || !o.ByHand
 	}
-	var sumWas, sumIs int64
-	for _, u := range old {
-		sumWas += u.Count
-	}
-	for _, u := range anew {
-		sumIs += u.Count
+	for _, o := range before {
+		if !o.ByHand || !own[o.File] {
+			lines[o.File] -= o.Lines
+		}
 	}
 	swap := func(d usage.Day) bool {
-		if !asked(d) {
-			return false
+		if !asked(d) || was[d] == 0 || found[d] || !anyway {
+			return asked(d) && (was[d] == 0 || found[d])
 		}
-		again := true
 		for i := range before {
-			o := &before[i]
-			again = again && (!o.gave(d) || read[o.File] && lines[o.File] >= 0)
+			if o := &before[i]; o.gave(d) && (!read[o.File] || lines[o.File] < 0) {
+				return false
+			}
 		}
-		if vague { // how many there were on the day is not known
-			return again || is[d] > 0 && sumIs >= sumWas
-		}
-		return again || is[d] >= was[d]
+		return true
 	}
 	t := &usage.Table{}
 	for _, u := range old {
-		if u.Only(func(d usage.Day) bool { return !swap(d) }) {
-			t.MergeUse(u)
+		// Calls of which no day is known (read before counts a day) stay with the days left:
+		// rather too many than a use too few.
+		extra := u.Count
+		for _, n := range u.Daily() {
+			extra -= n
 		}
+		days := u.Days.Count()
+		if !u.Only(func(d usage.Day) bool { return !swap(d) }) {
+			continue
+		}
+		if u.Days.Count() < days {
+			u.Count += extra
+		}
+		t.MergeUse(u)
 	}
 	for _, u := range anew {
 		if u.Only(swap) {
@@ -241,7 +255,7 @@ func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool
 	all := !slices.ContainsFunc(slices.Collect(maps.Keys(was)), func(d usage.Day) bool { return !swap(d) })
 	now := originsAfter(before, after, swap, lines, read, asked, all, whole)
 	for _, o := range now {
-		if o.Gone && o.File != "" && !slices.Contains(out.Gone, o.File) {
+		if o.Gone && o.Days.Count() > 0 && !read[o.File] && !slices.Contains(out.Gone, o.File) {
 			out.Gone = append(out.Gone, o.File)
 		}
 	}
@@ -253,18 +267,45 @@ func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool
 	})
 }
 
-// perDay sums the calls of uses by day. vague: some of them have no counts a day.
-func perDay(uses []usage.Use) (sums map[usage.Day]int64, vague bool) {
-	sums = map[usage.Day]int64{}
+// foundAgain reports whether every event that was counted on a day is among those that were
+// read anew. Of a day beyond [fold.Horizon] that is not known any more.
+func (s *Store) foundAgain(ctx context.Context, src string, d usage.Day) (bool, error) {
+	hashes := func(of string) (map[uint64]bool, error) {
+		out := map[uint64]bool{}
+		return out, s.rows(ctx, func(scan func(...any) error) error {
+			var blob sql.RawBytes
+			err := scan(&blob)
+			for ; len(blob) >= 8; blob = blob[8:] {
+				out[binary.LittleEndian.Uint64(blob)] = true
+			}
+			return err
+		}, `select events from seen where source = ? and day = ?`, of, d)
+	}
+	before, err := hashes(src)
+	if err != nil {
+		return false, err
+	}
+	after, err := hashes(Staged(src))
+	if err != nil {
+		return false, err
+	}
+	for h := range before {
+		if !after[h] {
+			return false, nil
+		}
+	}
+	return len(before) > 0, nil
+}
+
+// perDay sums the calls of uses by day.
+func perDay(uses []usage.Use) map[usage.Day]int64 {
+	sums := map[usage.Day]int64{}
 	for i := range uses {
-		all := int64(0)
 		for d, n := range uses[i].Daily() {
 			sums[d] += n
-			all += n
 		}
-		vague = vague || uses[i].AtLeast || all < uses[i].Count
 	}
-	return sums, vague
+	return sums
 }
 
 // originsAfter says which file gave what when some days, or all of them, were swapped.

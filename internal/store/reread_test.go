@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/cespare/xxhash/v2"
+
 	"clipfence/internal/auditlog/fold"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -27,7 +29,7 @@ type call struct {
 func folded(calls []call, version string, seen map[string]bool) *fold.Batch {
 	b := &fold.Batch{Table: &usage.Table{}, Seen: map[usage.Day][]uint64{}, Maps: version, Formats: map[string]int{}}
 	at := map[string]int{}
-	for i, c := range calls {
+	for _, c := range calls {
 		o, ok := at[c.file]
 		if !ok {
 			o = len(b.Origins)
@@ -39,12 +41,12 @@ func folded(calls []call, version string, seen map[string]bool) *fold.Batch {
 		b.Origins[o].Formats["m"]++
 		b.Formats["m"]++
 		b.Origins[o].Days[c.day]++
-		id := fmt.Sprint(c)
+		id := fmt.Sprint(c.day, c.who)
 		if seen[id] {
 			continue
 		}
 		seen[id] = true
-		b.Seen[c.day] = append(b.Seen[c.day], uint64(i))
+		b.Seen[c.day] = append(b.Seen[c.day], xxhash.Sum64String(id))
 		t := c.day.Time().Add(time.Hour)
 		b.Table.MergeUse(usage.Use{Key: usage.Key{Identity: model.MustID("workload/" + version + c.who), Permission: model.MustPermission("a/b:c"), Path: model.MustPath("/m/x"), Outcome: usage.Done},
 			Count: 1, First: t, Last: t, Days: usage.DaysOf(t), Counts: usage.PackCounts([]int64{1})})
@@ -96,6 +98,14 @@ func TestSwap(t *testing.T) {
 			}
 			now = append(now, c)
 		}
+		kept := len(now)
+		// As many new lines as you like, under the name of the one that is gone: they replace
+		// nothing that is not there again.
+		if r.IntN(2) == 0 && gone < "f4" {
+			for i := range 40 {
+				now = append(now, call{gone, first + days + 5, fmt.Sprint("new", i)}, call{"other", first + usage.Day(i%days), fmt.Sprint("more", i)})
+			}
+		}
 		from, to := first+usage.Day(r.IntN(days)), first+days
 		whole := r.IntN(2) == 0
 		if whole {
@@ -109,7 +119,7 @@ func TestSwap(t *testing.T) {
 		if len(now) > 0 {
 			check(s.SaveFold(ctx, store.Staged("m"), folded(now, "b", map[string]bool{})))
 		}
-		got, err := s.Swap(ctx, "m", asked, whole)
+		got, err := s.Swap(ctx, "m", asked, whole, false)
 		check(err)
 
 		missing := map[usage.Day]bool{}
@@ -119,6 +129,11 @@ func TestSwap(t *testing.T) {
 			}
 		}
 		want := map[string]int64{}
+		for _, c := range now[min(len(now), kept):] {
+			if asked(c.day) && !missing[c.day] {
+				want[fmt.Sprint(c.day, " b"+c.who)]++
+			}
+		}
 		for _, c := range all {
 			version := "a"
 			if asked(c.day) && !missing[c.day] {

@@ -283,8 +283,7 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 	return l.end(at, fold.Part{Name: at.Name})
 }
 
-// expand lists the files behind a file name, a folder with those below it, or a glob.
-// Find returns the files that a file, a folder or a glob stands for.
+// Find returns the files that a file name, a folder with those below it or a glob stands for.
 func Find(pattern string) ([]string, error) { return expand(pattern) }
 
 func expand(pattern string) ([]string, error) {

@@ -137,7 +137,9 @@ func Chunks(r io.Reader, from int64, line int, quoted bool) iter.Seq2[Chunk, err
 				if quoted {
 					more += bytes.Count(buf, []byte{'\n'})
 				}
-				if !yield(Chunk{Line: lines.next(1 + more), Offset: offset, Reject: fmt.Sprintf("record is longer than %d bytes (%d)", Longest(quoted), int64(len(buf))+size)}, nil) {
+				if !yield(Chunk{Line: lines.next(1 + more), Offset: offset,
+					Reject: fmt.Sprintf("record is longer than %d bytes (%d)", Longest(quoted), int64(len(buf))+size)},
+					nil) {
 					return
 				}
 				if eof = stop; err != nil {

@@ -77,7 +77,9 @@ func TestChunks(t *testing.T) {
 		{"cut zstd", zst("a\nb\nc\n")[:10], false, nil, "unexpected EOF"},
 		{"gzip header only", []byte{0x1f, 0x8b, 0, 0}, false, nil, "gzip"},
 	} {
-		for how, in := range map[string]io.Reader{"at once": bytes.NewReader(tt.in), "in halves": iotest.HalfReader(bytes.NewReader(tt.in)), "with the data": iotest.DataErrReader(bytes.NewReader(tt.in))} {
+		for how, in := range map[string]io.Reader{"at once": bytes.NewReader(tt.in),
+			"in halves":     iotest.HalfReader(bytes.NewReader(tt.in)),
+			"with the data": iotest.DataErrReader(bytes.NewReader(tt.in))} {
 			got, offset, err := read(in, tt.quoted)
 			if tt.err != "" {
 				if err == nil || !strings.Contains(err.Error(), tt.err) {
@@ -92,7 +94,8 @@ func TestChunks(t *testing.T) {
 			if !ok {
 				t.Errorf("%s %s: %.200q, %v; want %.200q", tt.name, how, got, err, tt.want)
 			}
-			if len(tt.in) > 0 && tt.in[0] < 0x80 && tt.in[0] != 0x1f && tt.in[0] != 0x28 && offset != int64(len(tt.in)) {
+			if len(tt.in) > 0 && tt.in[0] < 0x80 && tt.in[0] != 0x1f && tt.in[0] != 0x28 &&
+				offset != int64(len(tt.in)) {
 				t.Errorf("%s %s: ends at %d of %d", tt.name, how, offset, len(tt.in))
 			}
 		}
@@ -110,7 +113,8 @@ func TestArrayLines(t *testing.T) {
 			t.Errorf("%q is no array", tt.in)
 		}
 		got, err := io.ReadAll(auditlog.ArrayLines(strings.NewReader(tt.in)))
-		if string(got) != tt.want || (err == nil) != (tt.err == "") || err != nil && !strings.Contains(err.Error(), tt.err) {
+		if string(got) != tt.want || (err == nil) != (tt.err == "") || err != nil &&
+			!strings.Contains(err.Error(), tt.err) {
 			t.Errorf("%q: %q, %v", tt.in, got, err)
 		}
 	}
@@ -121,9 +125,13 @@ func TestParseTime(t *testing.T) {
 		in   string
 		want int64
 	}{
-		{"2026-11-24T08:00:00Z", 1795507200000}, {"2026-11-24T08:00:00.123456789Z", 1795507200123}, {"2024-02-29T00:00:00.5Z", 1709164800500}, {"2026-11-24T09:00:00+01:00", 1795507200000},
-		{"2026-11-24 08:00:00.123 UTC", 1795507200123}, {"2026-11-24T08:00:00.123456+0000", 1795507200123}, {"2026-11-24 10:00:00+02", 1795507200000},
-		{"2023-02-29T00:00:00Z", 0}, {"2026-13-01T00:00:00Z", 0}, {"2026-11-24T24:00:00Z", 0}, {"0001-01-01T00:00:00Z", 0}, {"9999-12-31T00:00:00Z", 0}, {"2026-11-24 08:00:00 CET", 0}, {"now", 0}, {"", 0}, {"2026-11-24T08:00:00.Z", 0}, {"2026-11-24T08:00:00.1x5Z", 0},
+		{"2026-11-24T08:00:00Z", 1795507200000}, {"2026-11-24T08:00:00.123456789Z", 1795507200123},
+		{"2024-02-29T00:00:00.5Z", 1709164800500}, {"2026-11-24T09:00:00+01:00", 1795507200000},
+		{"2026-11-24 08:00:00.123 UTC", 1795507200123}, {"2026-11-24T08:00:00.123456+0000", 1795507200123},
+		{"2026-11-24 10:00:00+02", 1795507200000},
+		{"2023-02-29T00:00:00Z", 0}, {"2026-13-01T00:00:00Z", 0}, {"2026-11-24T24:00:00Z", 0},
+		{"0001-01-01T00:00:00Z", 0}, {"9999-12-31T00:00:00Z", 0}, {"2026-11-24 08:00:00 CET", 0}, {"now", 0}, {"", 0},
+		{"2026-11-24T08:00:00.Z", 0}, {"2026-11-24T08:00:00.1x5Z", 0},
 	} {
 		got, err := auditlog.ParseTime([]byte(tt.in))
 		if got != tt.want || (err == nil) != (tt.want != 0) {
@@ -165,7 +173,8 @@ func FuzzChunks(f *testing.F) {
 		}
 		packed, _, err := read(bytes.NewReader(gz(string(in))), quoted)
 		halves, _, err2 := read(iotest.OneByteReader(bytes.NewReader(in)), quoted)
-		if err != nil || err2 != nil || strings.Join(plain, "|") != strings.Join(packed, "|") || strings.Join(plain, "|") != strings.Join(halves, "|") {
+		if err != nil || err2 != nil || strings.Join(plain, "|") != strings.Join(packed, "|") ||
+			strings.Join(plain, "|") != strings.Join(halves, "|") {
 			t.Fatalf("%q: plain %q, packed %q, byte by byte %q", in, plain, packed, halves)
 		}
 	})

@@ -12,9 +12,12 @@ func ParseTime(b []byte) (int64, error) {
 	if ms, ok := plainTime(b); ok {
 		return bounded(ms)
 	}
-	for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999 MST", "2006-01-02T15:04:05.999999999-0700", "2006-01-02 15:04:05.999999999-07"} {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00",
+		"2006-01-02 15:04:05.999999999 MST", "2006-01-02T15:04:05.999999999-0700",
+		"2006-01-02 15:04:05.999999999-07"} {
 		if t, err := time.Parse(layout, string(b)); err == nil {
-			if z, off := t.Zone(); off == 0 && z != "UTC" && z != "GMT" && z != "" && layout == "2006-01-02 15:04:05.999999999 MST" {
+			if z, off := t.Zone(); off == 0 && z != "UTC" && z != "GMT" && z != "" &&
+				layout == "2006-01-02 15:04:05.999999999 MST" {
 				// A zone by its abbreviation alone: package time only knows its own.
 				return 0, fmt.Errorf("time %.40q: the zone %q does not say how far it is from UTC; log in UTC", b, z)
 			}
@@ -33,7 +36,8 @@ func bounded(ms int64) (int64, error) {
 
 // plainTime reads 2006-01-02T15:04:05 with an optional fraction, and a Z.
 func plainTime(b []byte) (int64, bool) {
-	if len(b) < 20 || b[4] != '-' || b[7] != '-' || b[10] != 'T' || b[13] != ':' || b[16] != ':' || b[len(b)-1] != 'Z' {
+	if len(b) < 20 || b[4] != '-' || b[7] != '-' || b[10] != 'T' || b[13] != ':' || b[16] != ':' ||
+		b[len(b)-1] != 'Z' {
 		return 0, false
 	}
 	num := func(from, to int) int {

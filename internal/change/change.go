@@ -7,13 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 	"time"
 
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/ledger"
@@ -71,78 +70,92 @@ func (c *Change) upgrade() error {
 
 // Plan turns a fence into steps. It reads the documents that go, so that the
 // steps say exactly what will be replaced and an undo can put back exactly that.
-func Plan(ctx context.Context, c source.Changer, g *engine.Engine, f *draft.Fence, now time.Time) ([]source.Step, error) {
-	who := f.For.In(g.Estate.Source)
+func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence, now time.Time) ([]source.Step,
+	error) {
+	who := f.For.In(x.Source())
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
 	tag := "fence-" + slug(who.String()) + "-" + hex.EncodeToString(h[:3])
-	var add, remove []source.Step
+	var want source.Diff
 	for i, a := range f.Allow {
 		name := fmt.Sprintf("%s-%d", tag, i+1)
 		role := a.Role
-		if role == "" {
-			role = name
-			s, err := replace(ctx, c, source.Roles, name, model.Role{Name: name, Title: "Clip Fence: access of " + who.String(), Rights: model.Rights{Do: a.Do}})
-			if err != nil {
+		if role != "" {
+			if err := asRehearsed(ctx, c, x, role); err != nil {
 				return nil, err
 			}
-			add = append(add, s)
+		} else {
+			role = name
+			want.Put = append(want.Put, source.Record{Kind: source.Roles, ID: name,
+				Value: model.Role{Name: name, Title: "Clip Fence: access of " + who.String(),
+					Rights: model.Rights{Do: a.Do}}})
 		}
-		s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: who, Role: role, Where: a.Where, When: a.When, Until: a.Until, KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)})
-		if err != nil {
-			return nil, err
-		}
-		add = append(add, s)
+		g := model.Grant{ID: name, To: who, Role: role, Where: a.Where, When: a.When, Until: a.Until,
+			KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)}
+		want.Put = append(want.Put, source.Record{Kind: source.Grants, ID: name, Value: g})
 	}
 	for _, id := range f.Replaces {
-		s, err := replace(ctx, c, source.Grants, id, nil)
-		if err != nil {
-			return nil, err
-		}
-		if err := asSurveyed(g, id, s.Before); err != nil {
-			return nil, err
-		}
-		remove = append(remove, s)
+		want.Drop = append(want.Drop, source.Ref{Kind: source.Grants, ID: id})
 	}
 	for _, grp := range f.Leaves {
-		s, err := replace(ctx, c, source.Memberships, who.String()+">"+grp.String(), nil)
-		if err != nil {
-			return nil, err
-		}
-		remove = append(remove, s)
+		want.Drop = append(want.Drop, source.Ref{Kind: source.Memberships, ID: who.String() + ">" + grp.String()})
 	}
-	return append(add, remove...), nil
+	steps, err := source.Planned(ctx, c, want)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range steps {
+		if s.Kind == source.Grants && s.After == nil {
+			if err := asSurveyed(x, s.ID, s.Before); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return steps, nil
 }
 
-// replace reads a document as it stands and returns the step that puts another in its
-// place; nil removes it.
-func replace(ctx context.Context, c source.Changer, kind, id string, after any) (source.Step, error) {
-	s := source.Step{Kind: kind, ID: id}
-	d, err := c.Get(ctx, kind, id)
-	if err != nil && !errors.Is(err, source.ErrGone) {
-		return s, err
+// asRehearsed refuses a role that a fence gives and that is no longer as it was surveyed, and
+// so rehearsed; also one of those that it includes.
+func asRehearsed(ctx context.Context, c source.Changer, x *index.Index, name string) error {
+	for _, role := range append([]string{name}, includes(x, name)...) {
+		surveyed, ok := x.Role(role)
+		if !ok {
+			return fmt.Errorf("role %q: %w; survey again and draft anew", role, source.ErrGone)
+		}
+		d, err := c.Get(ctx, source.Roles, role)
+		if err != nil {
+			return fmt.Errorf("role %q: %w", role, err)
+		}
+		var now model.Role
+		if err := json.Unmarshal(d.Body, &now); err != nil {
+			return fmt.Errorf("role %q: %w", role, err)
+		}
+		was, err := json.Marshal(surveyed)
+		if err != nil {
+			return err
+		}
+		is, err := json.Marshal(now)
+		if err == nil && string(was) != string(is) {
+			err = fmt.Errorf("role %q: %w since the survey that the fence was rehearsed on; survey again and "+
+				"draft anew", role, source.ErrConflict)
+		}
+		if err != nil {
+			return err
+		}
 	}
-	s.Before = d.Body
-	if after != nil {
-		s.After, err = json.Marshal(after)
-		return s, err
-	}
-	if err != nil {
-		return s, fmt.Errorf("%s %q: %w; survey again and draft anew", kind, id, source.ErrGone)
-	}
-	return s, nil
+	return nil
 }
 
 // asSurveyed refuses a grant that changed since the survey the fence rests on.
-func asSurveyed(g *engine.Engine, id string, body json.RawMessage) error {
-	i := slices.IndexFunc(g.Estate.Grants, func(x model.Grant) bool { return x.ID == id })
-	if i < 0 {
+func asSurveyed(x *index.Index, id string, body json.RawMessage) error {
+	n, ok := x.GrantNamed(id)
+	if !ok {
 		return fmt.Errorf("grant %q: %w", id, source.ErrGone)
 	}
 	var now model.Grant
 	if err := json.Unmarshal(body, &now); err != nil {
 		return fmt.Errorf("grant %q: %w", id, err)
 	}
-	was, err := json.Marshal(g.Estate.Grants[i])
+	was, err := json.Marshal(x.Grant(n))
 	if err != nil {
 		return err
 	}
@@ -176,8 +189,8 @@ func (c *Change) Undo(id string) *Change {
 
 // GuardInput is what the guards look at.
 type GuardInput struct {
-	Engine    *engine.Engine // as surveyed
-	Fence     *draft.Fence
+	Index     *index.Index // as surveyed
+	Fence     *fence.Fence
 	Rehearsal *rehearse.Result
 	Protected map[model.ID]bool
 	Self      []model.ID // the tool's own identities in the source
@@ -190,32 +203,33 @@ type GuardInput struct {
 func Guards(in GuardInput) []string {
 	var out []string
 	no := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	g := in.Engine
-	who := in.Fence.For.In(g.Estate.Source)
-	if id, _ := g.Identity(who); in.Protected[who] {
+	x := in.Index
+	who := in.Fence.For.In(x.Source())
+	if id, _ := x.Identity(who); in.Protected[who] {
 		no("%s is protected by clipfence.yaml", who)
 	} else if id.BreakGlass() {
 		no("%s is labelled as kept for emergencies (purpose: break-glass)", who)
 	}
 	for _, self := range in.Self {
-		for _, s := range g.Closure(self) {
-			if s.ID == who {
-				no("%s is what this tool itself works as (%s)", who, self)
-			}
+		if x.In(self, who) {
+			no("%s is what this tool itself works as (%s)", who, self)
 		}
 	}
 	if who.Kind == model.Group {
-		for _, id := range g.Estate.Identities {
-			if (in.Protected[id.ID] || id.BreakGlass()) && id.ID != who && slices.ContainsFunc(g.Closure(id.ID), func(s engine.Standing) bool { return s.ID == who }) {
+		for _, id := range x.Everybody() {
+			if (in.Protected[id.ID] || id.BreakGlass()) && id.ID != who && x.In(id.ID, who) {
 				no("%s is a member of %s, and protected", id.ID, who)
 			}
 		}
 	}
-	if age := in.Now.Sub(in.Surveyed); age > in.MaxAge {
-		no("the survey is %s old; at most %s is allowed (run: clipfence survey)", model.Duration(age.Truncate(time.Minute)), model.Duration(in.MaxAge))
+	if why := TooOld(in.Surveyed, in.Now, in.MaxAge); why != "" {
+		no("%s", why)
 	}
 	if n := len(in.Rehearsal.Widened); n > 0 {
 		no("the rehearsal failed: %d lines allow more than what they replace", n)
+	}
+	if n := len(in.Rehearsal.Cannot); n > 0 {
+		no("the rehearsal failed: the source cannot say %d lines: %s", n, in.Rehearsal.Cannot[0])
 	}
 	breaks := 0
 	for _, b := range in.Rehearsal.Broken {
@@ -227,49 +241,42 @@ func Guards(in GuardInput) []string {
 		no("the rehearsal failed: %d uses would break (see: clipfence rehearse)", breaks)
 	}
 	if n := len(in.Rehearsal.Unplaced); n > 0 && !in.Rehearsal.Accepted {
-		no("the rehearsal failed: %d uses are not placed and may be of what goes (see: clipfence rehearse; with --accept-unplaced the risk is yours, and in the ledger)", n)
-	}
-	for _, n := range orphaned(g, in.Fence) {
-		no("nobody could change grants on %s any more: %s is the last administrator there", n, who)
+		no("the rehearsal failed: %d uses are not placed and may be of what goes (see: clipfence rehearse; with "+
+			"--accept-unplaced the risk is yours, and in the ledger)", n)
 	}
 	return out
 }
 
-// orphaned returns the nodes under the replaced grants on which somebody can
-// change grants now and nobody could afterwards.
-func orphaned(g *engine.Engine, f *draft.Fence) []model.Path {
-	var nodes []model.Path
-	for _, gr := range g.Estate.Grants {
-		affected := slices.Contains(f.Replaces, gr.ID) || slices.Contains(f.Leaves, gr.To)
-		for _, on := range gr.Where {
-			if at, ok := on.Anchor(); affected && ok && !slices.Contains(nodes, at) {
-				nodes = append(nodes, at)
-			}
-		}
+// skew is how far clocks may differ.
+const skew = 5 * time.Minute
+
+// TooOld says why a survey is none to decide on, or "". One that is dated in the future is
+// no fresh one.
+func TooOld(surveyed, now time.Time, most time.Duration) string {
+	switch age := now.Sub(surveyed); {
+	case age > most:
+		return fmt.Sprintf("the survey is %s old; at most %s is allowed (run: clipfence survey)",
+			model.Duration(age.Truncate(time.Minute)), model.Duration(most))
+	case age < -skew:
+		return fmt.Sprintf("the survey is dated %s, which is to come; a clock is wrong (run: clipfence survey)",
+			surveyed.UTC().Format(time.RFC3339))
 	}
-	after := engine.New(f.Apply(g.Estate))
-	var out []model.Path
-	for _, n := range nodes {
-		if canHandOut(g, n) && !canHandOut(after, n) {
-			out = append(out, n)
-		}
-	}
-	return out
+	return ""
 }
 
-func canHandOut(g *engine.Engine, n model.Path) bool {
-	for _, c := range g.Estate.Catalogue {
-		if c.Escalates != model.EditGrants {
-			continue
-		}
-		for _, id := range g.Estate.Identities {
-			if id.ID.Kind != model.Group && !id.Disabled && g.Decide(id.ID, c.Permission, n, model.Context{}).Outcome == engine.Allowed {
-				return true
-			}
-		}
-	}
-	return false
+// Leases see to it that one change at a time is carried out in a source. A lease is renewed
+// while its holder lives, and that of the dead is taken over.
+type Leases interface {
+	Leased(p ledger.Page, src string) (holder, change string, until time.Time, held bool, err error)
+	Lend(p ledger.Page, src, holder, change string, until time.Time) error
+	Renew(ctx context.Context, src, holder string, until time.Time) (bool, error)
+	Release(ctx context.Context, src, holder string) error
 }
+
+const (
+	leaseFor   = 30 * time.Second
+	leaseEvery = 8 * time.Second
+)
 
 // A Runner carries changes out.
 type Runner struct {
@@ -278,6 +285,18 @@ type Runner struct {
 	Wait    time.Duration // how long to wait until a step is visible
 	// Progress is told when a step begins and when it is visible; may be nil.
 	Progress func(n int, s source.Step, done bool)
+
+	// Leases keeps others from the source meanwhile, as Holder; nil keeps nobody. Alive
+	// reports whether a holder may still be at work; nil knows only the lease's own end.
+	Leases Leases
+	Holder string
+	Alive  func(holder string) bool
+
+	// Estate reads the source anew, just before a change and just after, for the guards:
+	// nil, and there are none.
+	Estate    func(ctx context.Context) (*index.Index, error)
+	Protected map[model.ID]bool
+	Self      []model.ID
 }
 
 // Kinds of ledger entry.
@@ -299,18 +318,298 @@ type endEntry struct {
 	Why    string `json:"why,omitempty"`
 }
 
-// Run carries a change out. When a step fails the change stops there, the failure
-// is recorded, and what was done stays done: only an undo takes it back.
-func (r *Runner) Run(ctx context.Context, c *Change) error {
-	c.Format = source.FormatVersion
-	if err := r.Ledger.Append(ctx, entryBegin, c); err != nil {
-		return err
+// lease takes the source for a change, and gives back a context that ends when the lease is
+// lost, and what releases it.
+func (r *Runner) lease(ctx context.Context, src, change string) (context.Context, func(), error) {
+	if r.Leases == nil {
+		return ctx, func() {}, nil
 	}
-	return r.Resume(ctx, c, 0)
+	err := r.Ledger.Book.Write(ctx, func(p ledger.Page) error {
+		holder, other, until, held, err := r.Leases.Leased(p, src)
+		if err != nil {
+			return err
+		}
+		if held && holder != r.Holder && time.Now().Before(until) && (r.Alive == nil || r.Alive(holder)) {
+			if other == "" {
+				other = "a change"
+			}
+			return fmt.Errorf("%w: %s is being carried out in %s just now, by %s; wait for it to end", ErrGuard, other,
+				src, holder)
+		}
+		return r.Leases.Lend(p, src, r.Holder, change, time.Now().Add(leaseFor))
+	})
+	if err != nil {
+		return ctx, nil, err
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	done := make(chan struct{})
+	go func() {
+		tick := time.NewTicker(leaseEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-done:
+				return
+			case <-tick.C:
+				if ok, err := r.Leases.Renew(context.WithoutCancel(ctx), src, r.Holder,
+					time.Now().Add(leaseFor)); err == nil && !ok {
+					cancel(fmt.Errorf("%w: another process took over the work in %s", ErrGuard, src))
+					return
+				}
+			}
+		}
+	}()
+	return ctx, func() {
+		close(done)
+		cancel(nil)
+		_ = r.Leases.Release(context.WithoutCancel(ctx), src, r.Holder) // it runs out by itself as well
+	}, nil
 }
 
-// Resume goes on with a change that the ledger knows, after so many steps.
-func (r *Runner) Resume(ctx context.Context, c *Change, from int) error {
+// views reads the source and works out what steps would make of it; nil without a way to
+// read.
+func (r *Runner) views(ctx context.Context, steps []source.Step) (*Views, error) {
+	if r.Estate == nil {
+		return nil, nil
+	}
+	before, err := r.Estate(ctx)
+	if err != nil {
+		return nil, err
+	}
+	then, err := after(before, steps)
+	if err != nil {
+		return nil, err
+	}
+	return &Views{Before: before, After: then, Steps: steps, Protected: r.Protected, Self: r.Self}, nil
+}
+
+// Guard reads the source and returns [ErrGuard] with every reason against steps.
+func (r *Runner) Guard(ctx context.Context, steps []source.Step) error {
+	_, err := r.guard(ctx, steps)
+	return err
+}
+
+func (r *Runner) guard(ctx context.Context, steps []source.Step) (*Views, error) {
+	v, err := r.views(ctx, steps)
+	if err != nil || v == nil {
+		return nil, err
+	}
+	if why := StepGuards(*v); len(why) > 0 {
+		return nil, fmt.Errorf("%w: nothing was changed\n%s", ErrGuard, strings.Join(why, "\n"))
+	}
+	return v, nil
+}
+
+// recorded returns the changes that the ledger tells of, as of a transaction.
+func recorded(p ledger.Page) ([]*Record, error) {
+	var entries []ledger.Entry
+	for _, kind := range []string{entryBegin, entryStep, entryEnd} {
+		lines, err := p.OfKind(kind)
+		if err != nil {
+			return nil, err
+		}
+		for _, line := range lines {
+			var e ledger.Entry
+			if err := json.Unmarshal(line, &e); err != nil {
+				return nil, fmt.Errorf("%w: %v", ledger.ErrBroken, err)
+			}
+			entries = append(entries, e)
+		}
+	}
+	slices.SortFunc(entries, func(a, b ledger.Entry) int { return a.Number - b.Number })
+	return History(entries)
+}
+
+// MayUndo reports why a change cannot be taken back, or nil: it is undone, its undoing has
+// begun, or a newer change stands on the same documents.
+func MayUndo(history []*Record, id string) error {
+	r, err := Find(history, id)
+	if err != nil {
+		return err
+	}
+	if r.State == StateUndone {
+		return fmt.Errorf("%w: change %s is undone already", ErrGuard, id)
+	}
+	newer := false
+	for _, o := range history {
+		if o.ID == id {
+			newer = true
+			continue
+		}
+		if o.Undoes == id && o.State != StateDone {
+			return fmt.Errorf("%w: %s, which takes %s back, has begun (%s); go on with it: clipfence apply "+
+				"--resume %s", ErrGuard, o.ID, id, o.State, o.ID)
+		}
+		if newer && o.Source == r.Source && o.State != StateUndone && o.Undoes == "" &&
+			!(o.Done == 0 && o.State == StateFailed) {
+			if doc := shared(r.Steps, o.Steps); doc != "" {
+				return fmt.Errorf("%w: change %s came after %s and stands on the same %s; take back %s first",
+					ErrGuard, o.ID, id, doc, o.ID)
+			}
+		}
+	}
+	return nil
+}
+
+// shared names a document that two changes both replace.
+func shared(a, b []source.Step) string {
+	for _, x := range a {
+		for _, y := range b {
+			if x.Kind == y.Kind && x.ID == y.ID {
+				return document(x)
+			}
+		}
+	}
+	return ""
+}
+
+// MayResume reports why a change cannot be gone on with, or nil.
+func MayResume(history []*Record, id string) error {
+	r, err := Find(history, id)
+	if err != nil {
+		return err
+	}
+	if r.State != StateFailed && r.State != StateRunning {
+		return fmt.Errorf("%w: change %s is %s; there is nothing to resume", ErrGuard, id, r.State)
+	}
+	for _, o := range history {
+		if o.Undoes == id {
+			return fmt.Errorf("%w: %s, which takes %s back, has begun (%s); going on with both would leave neither",
+				ErrGuard, o.ID, id, o.State)
+		}
+	}
+	return nil
+}
+
+// Run carries a change out, and gives it the next number. When a step fails the change stops
+// there, the failure is recorded, and what was done stays done: only an undo takes it back.
+// When nobody could hand out rights somewhere once it was done, because somebody else
+// changed something at the same time, it is put back.
+func (r *Runner) Run(ctx context.Context, c *Change) error {
+	ctx, release, err := r.lease(ctx, c.Source, "")
+	if err != nil {
+		return err
+	}
+	defer release()
+	v, err := r.guard(ctx, c.Steps)
+	if err != nil {
+		return err
+	}
+	if err := r.begin(ctx, c); err != nil {
+		return err
+	}
+	return r.finish(ctx, c, 0, v)
+}
+
+// begin writes down what will be done.
+func (r *Runner) begin(ctx context.Context, c *Change) error {
+	c.Format = source.FormatVersion
+	return r.Ledger.AppendWith(ctx, entryBegin, "", func(p ledger.Page) (any, error) {
+		history, err := recorded(p)
+		if err != nil {
+			return nil, err
+		}
+		if c.Undoes != "" {
+			if err := MayUndo(history, c.Undoes); err != nil {
+				return nil, err
+			}
+		}
+		c.ID = NextID(history)
+		return c, nil
+	})
+}
+
+// Resume goes on with a change that the ledger knows.
+func (r *Runner) Resume(ctx context.Context, c *Change) error {
+	ctx, release, err := r.lease(ctx, c.Source, c.ID)
+	if err != nil {
+		return err
+	}
+	defer release()
+	from := 0
+	err = r.Ledger.Book.Write(ctx, func(p ledger.Page) error {
+		history, err := recorded(p)
+		if err != nil {
+			return err
+		}
+		if err := MayResume(history, c.ID); err != nil {
+			return err
+		}
+		now, err := Find(history, c.ID)
+		if err != nil {
+			return err
+		}
+		from, *c = now.Done, now.Change
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	v, err := r.guard(ctx, c.Steps[from:])
+	if err != nil {
+		return err
+	}
+	return r.finish(ctx, c, from, v)
+}
+
+// HandOver writes a change down by a function, for whoever carries it out by hand, after the
+// guards had their say; the source is not touched. The change is [StateHanded] until
+// [Found] says that it was done, or it is taken back.
+func (r *Runner) HandOver(ctx context.Context, c *Change, write func(*Change) error) error {
+	ctx, release, err := r.lease(ctx, c.Source, "")
+	if err != nil {
+		return err
+	}
+	defer release()
+	if _, err := r.guard(ctx, c.Steps); err != nil {
+		return err
+	}
+	if err := r.begin(ctx, c); err != nil {
+		return err
+	}
+	if err := write(c); err != nil {
+		return errors.Join(err, r.Ledger.Append(context.WithoutCancel(ctx), entryEnd,
+			endEntry{c.ID, StateFailed, err.Error()}))
+	}
+	return r.Ledger.Append(ctx, entryEnd, endEntry{c.ID, StateHanded, ""})
+}
+
+// Found records that a change which was handed over is done, since every step of it is seen.
+func Found(ctx context.Context, l *ledger.Ledger, r *Record) error {
+	if err := l.Append(ctx, entryStep, stepEntry{r.ID, len(r.Steps), StateDone}); err != nil {
+		return err
+	}
+	return l.Append(ctx, entryEnd, endEntry{r.ID, StateDone, ""})
+}
+
+// finish does the steps from one on, and looks at what became of the estate.
+func (r *Runner) finish(ctx context.Context, c *Change, from int, v *Views) error {
+	if err := r.steps(ctx, c, from); err != nil {
+		return err
+	}
+	if v == nil {
+		return nil
+	}
+	now, err := r.Estate(ctx)
+	if err != nil {
+		return fmt.Errorf("change %s is done, but looking at what became of it failed: %w", c.ID, err)
+	}
+	lost := orphans(v.Before, now, r.Self)
+	if len(lost) == 0 {
+		return nil
+	}
+	u := c.Undo("")
+	u.Reason = fmt.Sprintf("put back: nobody could hand out rights on %s any more", lost[0])
+	if err := r.begin(ctx, u); err != nil {
+		return err
+	}
+	err = r.steps(ctx, u, 0)
+	return errors.Join(fmt.Errorf("%w: once %s was done nobody could hand out rights on %s any more, since "+
+		"somebody else changed something at the same time; it was put back (%s)", ErrGuard, c.ID, lost[0], u.ID), err)
+}
+
+// steps does the steps of a change from one on.
+func (r *Runner) steps(ctx context.Context, c *Change, from int) error {
 	for i := from; i < len(c.Steps); i++ {
 		s := c.Steps[i]
 		if r.Progress != nil {
@@ -319,10 +618,18 @@ func (r *Runner) Resume(ctx context.Context, c *Change, from int) error {
 		if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, i + 1, "doing"}); err != nil {
 			return err
 		}
-		if err := r.step(ctx, s); err != nil {
+		err := r.stands(ctx, c, i)
+		if err == nil {
+			err = r.step(ctx, s)
+		}
+		if err != nil {
+			if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) && errors.Is(cause, ErrGuard) {
+				err = cause
+			}
 			err = fmt.Errorf("change %s, step %d of %d (%s): %w", c.ID, i+1, len(c.Steps), Say(s), err)
 			// The failure is recorded even when the context is what ended.
-			return errors.Join(err, r.Ledger.Append(context.WithoutCancel(ctx), entryEnd, endEntry{c.ID, "failed", err.Error()}))
+			return errors.Join(err, r.Ledger.Append(context.WithoutCancel(ctx), entryEnd,
+				endEntry{c.ID, StateFailed, err.Error()}))
 		}
 		if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, i + 1, "done"}); err != nil {
 			return err
@@ -332,6 +639,28 @@ func (r *Runner) Resume(ctx context.Context, c *Change, from int) error {
 		}
 	}
 	return r.Ledger.Append(ctx, entryEnd, endEntry{c.ID, "done", ""})
+}
+
+// stands sees to it, before something is taken away, that what takes its place is there
+// still, as it was made.
+func (r *Runner) stands(ctx context.Context, c *Change, at int) error {
+	if c.Steps[at].After != nil {
+		return nil
+	}
+	for _, s := range c.Steps[:at] {
+		if s.After == nil {
+			continue
+		}
+		d, err := r.Changer.Get(ctx, s.Kind, s.ID)
+		if err != nil && !errors.Is(err, source.ErrGone) {
+			return err
+		}
+		if err != nil || !source.Same(d.Body, s.After) {
+			return fmt.Errorf("%s, which takes its place, is no longer as it was made: %w; nothing more was "+
+				"taken away", document(s), source.ErrConflict)
+		}
+	}
+	return nil
 }
 
 // step does one step and reads it back until it is visible. A conflict can also
@@ -351,29 +680,20 @@ func (r *Runner) step(ctx context.Context, s source.Step) error {
 	return nil
 }
 
+// confirm reads a step back until it is visible.
 func (r *Runner) confirm(ctx context.Context, s source.Step, wait time.Duration) error {
-	ctx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	for pause := 50 * time.Millisecond; ; pause = min(2*pause, 5*time.Second) {
+	seen, err := source.Until(ctx, wait, func(ctx context.Context) (bool, error) {
 		d, err := r.Changer.Get(ctx, s.Kind, s.ID)
-		switch {
-		case err == nil && s.After != nil && same(d.Body, s.After),
-			errors.Is(err, source.ErrGone) && s.After == nil:
-			return nil
-		case err != nil && !errors.Is(err, source.ErrGone) && ctx.Err() == nil:
-			return err
+		if errors.Is(err, source.ErrGone) {
+			return s.After == nil, nil
 		}
-		select {
-		case <-ctx.Done():
-			return fmt.Errorf("%w after %s; it may still come: look again with clipfence apply --resume", ErrUnconfirmed, wait)
-		case <-time.After(pause):
-		}
+		return s.After != nil && source.Same(d.Body, s.After), err
+	})
+	if err == nil && !seen {
+		err = fmt.Errorf("%w after %s; it may still come: look again with clipfence apply --resume", ErrUnconfirmed,
+			wait)
 	}
-}
-
-func same(a, b json.RawMessage) bool {
-	var x, y any
-	return json.Unmarshal(a, &x) == nil && json.Unmarshal(b, &y) == nil && reflect.DeepEqual(x, y)
+	return err
 }
 
 // Say names a step in a few words, such as "add grant g-1".
@@ -385,11 +705,17 @@ func Say(s source.Step) string {
 	case s.After == nil:
 		verb = "remove"
 	}
-	kind := map[string]string{source.Grants: "grant", source.Roles: "role", source.Memberships: "membership", source.LogSettings: "log settings of"}[s.Kind]
+	return verb + " " + document(s)
+}
+
+// document names what a step is about, such as "grant g-1".
+func document(s source.Step) string {
+	kind := map[string]string{source.Grants: "grant", source.Roles: "role", source.Memberships: "membership",
+		source.LogSettings: "log settings of"}[s.Kind]
 	if kind == "" {
 		kind = s.Kind
 	}
-	return verb + " " + kind + " " + s.ID
+	return kind + " " + s.ID
 }
 
 // The states of a change.
@@ -398,6 +724,7 @@ const (
 	StateFailed  = "failed"
 	StateRunning = "interrupted"
 	StateUndone  = "undone"
+	StateHanded  = "handed over"
 )
 
 // A Record is a change as the ledger tells it.

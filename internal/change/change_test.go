@@ -12,8 +12,9 @@ import (
 	"time"
 
 	"clipfence/internal/change"
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gate"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -30,9 +31,10 @@ import (
 type rig struct {
 	cloud   *sandbox.Cloud
 	changer bridge.Changer
-	engine  *engine.Engine
+	estate  *model.Estate
+	index   *index.Index
 	ledger  *ledger.Ledger
-	fence   *draft.Fence
+	fence   *fence.Fence
 	gates   ledgertest.Memory
 }
 
@@ -50,7 +52,8 @@ func newRig(t *testing.T) *rig {
 	for _, r := range sandbox.BuiltinRoles() {
 		docs[sandbox.KindRole] = append(docs[sandbox.KindRole], r)
 	}
-	for _, p := range []string{"/mooring/harbour:t", "/mooring/harbour:t/berth:p", "/mooring/harbour:t/berth:p/box:b"} {
+	for _, p := range []string{"/mooring/harbour:t", "/mooring/harbour:t/berth:p",
+		"/mooring/harbour:t/berth:p/box:b"} {
 		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: p})
 	}
 	for _, i := range []string{"person/admin", "person/asker", "workload/x", "workload/fence", "group/g"} {
@@ -58,36 +61,57 @@ func newRig(t *testing.T) *rig {
 	}
 	docs[sandbox.KindMembership] = []any{&sandbox.Membership{Member: "workload/x", Group: "group/g"}}
 	docs[sandbox.KindGrant] = []any{
-		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "hold-master", Where: []string{"/mooring/harbour:t/berth:p/**"}, Created: created, KeptWith: "holder"},
-		&sandbox.Grant{ID: "g-2", To: "workload/x", Do: []string{"post/rack:find"}, Where: []string{"/mooring/harbour:t/**"}, Created: created, KeptWith: "holder"},
-		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "skipper", Where: []string{"/mooring/harbour:t/**"}, Created: created},
-		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "skipper", Where: []string{"/mooring/harbour:t/**"}, Created: created},
+		&sandbox.Grant{ID: "g-1", To: "workload/x", Role: "hold-master",
+			Where: []string{"/mooring/harbour:t/berth:p/**"}, Created: created, KeptWith: "holder"},
+		&sandbox.Grant{ID: "g-2", To: "workload/x", Do: []string{"post/rack:find"},
+			Where: []string{"/mooring/harbour:t/**"}, Created: created, KeptWith: "holder"},
+		&sandbox.Grant{ID: "g-3", To: "person/admin", Role: "skipper", Where: []string{"/mooring/harbour:t/**"},
+			Created: created},
+		&sandbox.Grant{ID: "g-4", To: "workload/fence", Role: "skipper", Where: []string{"/mooring/harbour:t/**"},
+			Created: created},
 	}
 	if err := c.Fill(docs, map[string]string{"secret": "workload/fence"}); err != nil {
 		t.Fatal(err)
 	}
 	srv := httptest.NewServer(c.Handler())
 	t.Cleanup(func() { srv.Close(); c.Close() })
-	cl, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Token: "secret", Pause: time.Millisecond})
+	cl, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Token: "secret",
+		Pause: time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
 	}
 	r := &rig{cloud: c, changer: bridge.Changer{Client: cl}}
-	r.ledger = &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Anchor: &r.gates, Now: time.Now, By: "test"}
+	r.ledger = &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Book: &r.gates, Now: time.Now,
+		By: "test"}
 	e := &model.Estate{Source: "mooring"}
-	for kind, into := range map[string]any{sandbox.KindPermission: &e.Catalogue, sandbox.KindNode: &e.Nodes, sandbox.KindIdentity: &e.Identities, sandbox.KindMembership: &e.Memberships, sandbox.KindRole: &e.Roles, sandbox.KindGrant: &e.Grants} {
+	for kind, into := range map[string]any{sandbox.KindPermission: &e.Catalogue, sandbox.KindNode: &e.Nodes,
+		sandbox.KindIdentity: &e.Identities, sandbox.KindMembership: &e.Memberships, sandbox.KindRole: &e.Roles,
+		sandbox.KindGrant: &e.Grants} {
 		b, _ := json.Marshal(docs[kind])
 		if err := json.Unmarshal(b, into); err != nil {
 			t.Fatal(err)
 		}
 	}
-	r.engine = engine.New(e)
-	r.fence = &draft.Fence{Version: 1, For: model.MustID("mooring:workload/x"), Drafted: created, Replaces: []string{"g-1", "g-2"}, Leaves: []model.ID{model.MustID("group/g")},
-		Allow: []draft.Allow{
-			{Do: []model.PermissionPattern{model.MustPermissionPattern("stow/item:read")}, Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/berth:p/box:b/**")}},
-			{Role: "look-into-boxes", Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/berth:p/box:b/**")}},
+	r.estate = e
+	r.survey(t)
+	r.fence = &fence.Fence{Version: 1, For: model.MustID("mooring:workload/x"), Drafted: created,
+		Replaces: []string{"g-1", "g-2"}, Leaves: []model.ID{model.MustID("group/g")},
+		Allow: []fence.Allow{
+			{Do: []model.PermissionPattern{model.MustPermissionPattern("stow/item:read")},
+				Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/berth:p/box:b/**")}},
+			{Role: "look-into-boxes",
+				Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/berth:p/box:b/**")}},
 		}}
 	return r
+}
+
+// survey looks at the estate anew.
+func (r *rig) survey(t *testing.T) {
+	t.Helper()
+	var err error
+	if r.index, err = index.Build(r.estate); err != nil {
+		t.Fatal(err)
+	}
 }
 
 // dump is everything that a change can touch, as the source says it.
@@ -135,7 +159,7 @@ func (r *rig) mayOn(t *testing.T, who, permission, path string) bool {
 
 func (r *rig) plan(t *testing.T) *change.Change {
 	t.Helper()
-	steps, err := change.Plan(t.Context(), r.changer, r.engine, r.fence, time.Now())
+	steps, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,11 +208,12 @@ func TestChangeAndUndo(t *testing.T) {
 			}
 			run.Changer = r.changer
 			if resume && crash < steps {
-				if err := run.Resume(t.Context(), &rec.Change, rec.Done); err != nil {
+				if err := run.Resume(t.Context(), &rec.Change); err != nil {
 					t.Fatalf("crash %d: resuming: %v", crash, err)
 				}
 			}
-			if (resume || crash == steps) && (r.may(t, "workload/x", "stow/item:throw-out") || !r.may(t, "workload/x", "stow/item:read")) {
+			if (resume || crash == steps) && (r.may(t, "workload/x", "stow/item:throw-out") ||
+				!r.may(t, "workload/x", "stow/item:read")) {
 				t.Fatalf("crash %d: the fence does not stand", crash)
 			}
 			run.Progress = nil
@@ -269,17 +294,20 @@ func TestConcurrentEdit(t *testing.T) {
 		t.Fatal(err)
 	}
 	edited := strings.Replace(string(d.Body), "hold-master", "work-the-hold", 1)
-	if err := r.changer.Do(t.Context(), source.Step{Kind: source.Grants, ID: "g-1", Before: d.Body, After: json.RawMessage(edited)}); err != nil {
+	if err := r.changer.Do(t.Context(), source.Step{Kind: source.Grants, ID: "g-1", Before: d.Body,
+		After: json.RawMessage(edited)}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := change.Plan(t.Context(), r.changer, r.engine, r.fence, time.Now()); !errors.Is(err, source.ErrConflict) {
+	if _, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now()); !errors.Is(err,
+		source.ErrConflict) {
 		t.Errorf("planning on a grant that changed since the survey: %v", err)
 	}
 	run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: 300 * time.Millisecond}
 	if err := run.Run(t.Context(), c); !errors.Is(err, source.ErrConflict) {
 		t.Errorf("carrying out: %v", err)
 	}
-	if d, err := r.changer.Get(t.Context(), source.Grants, "g-1"); err != nil || !strings.Contains(string(d.Body), "work-the-hold") {
+	if d, err := r.changer.Get(t.Context(), source.Grants, "g-1"); err != nil ||
+		!strings.Contains(string(d.Body), "work-the-hold") {
 		t.Errorf("the edit is lost: %s, %v", d.Body, err)
 	}
 	// The undo takes our own part back and leaves the edit.
@@ -297,11 +325,20 @@ func TestGuards(t *testing.T) {
 		want string
 	}{
 		{"fine", func(*change.GuardInput) {}, ""},
-		{"protected", func(in *change.GuardInput) { in.Protected = map[model.ID]bool{model.MustID("workload/x"): true} }, "is protected"},
+		{"protected", func(in *change.GuardInput) {
+			in.Protected = map[model.ID]bool{model.MustID(
+				"workload/x"): true}
+		}, "is protected"},
 		{"break-glass", func(in *change.GuardInput) {
-			in.Engine.Estate.Identities[2].Labels = map[string]string{"purpose": "break-glass"}
+			d := access.Edit{Come: access.Come{Identities: []model.Identity{{ID: model.MustID("workload/x"),
+				Labels: map[string]string{"purpose": "break-glass"}}}}}
+			var err error
+			if in.Index, err = in.Index.With(d); err != nil {
+				t.Fatal(err)
+			}
 		}, "kept for emergencies"},
-		{"ourselves", func(in *change.GuardInput) { in.Self = []model.ID{model.MustID("workload/x")} }, "this tool itself works as"},
+		{"ourselves", func(in *change.GuardInput) { in.Self = []model.ID{model.MustID("workload/x")} },
+			"this tool itself works as"},
 		{"our group", func(in *change.GuardInput) {
 			in.Fence.For, in.Fence.Replaces = model.MustID("mooring:group/g"), nil
 			in.Self = []model.ID{model.MustID("workload/x")}
@@ -311,16 +348,21 @@ func TestGuards(t *testing.T) {
 			in.Protected = map[model.ID]bool{model.MustID("workload/x"): true}
 		}, "is a member of group/g, and protected"},
 		{"stale", func(in *change.GuardInput) { in.Surveyed = now.Add(-25 * time.Hour) }, "the survey is 25h old"},
-		{"wider", func(in *change.GuardInput) { in.Rehearsal.Widened = make([]rehearse.Widening, 2) }, "2 lines allow more"},
-		{"breaks", func(in *change.GuardInput) { in.Rehearsal.Broken = []rehearse.Break{{}, {GivenUp: true}} }, "1 uses would break"},
-		{"last administrator", func(in *change.GuardInput) {
-			in.Fence = &draft.Fence{For: model.MustID("mooring:person/admin"), Replaces: []string{"g-3"}}
-			in.Engine.Estate.Grants = in.Engine.Estate.Grants[:3] // the tool's own right is gone
-			in.Engine = engine.New(in.Engine.Estate)
-		}, "last administrator"},
+		{"wider", func(in *change.GuardInput) { in.Rehearsal.Widened = make([]rehearse.Widening, 2) },
+			"2 lines allow more"},
+		{"breaks", func(in *change.GuardInput) { in.Rehearsal.Broken = []rehearse.Break{{}, {GivenUp: true}} },
+			"1 uses would break"},
+		{"perhaps used", func(in *change.GuardInput) { in.Rehearsal.Unplaced = make([]rehearse.Unplaced, 3) },
+			"3 uses are not placed"},
+		{"perhaps used, and accepted", func(in *change.GuardInput) {
+			in.Rehearsal.Unplaced, in.Rehearsal.Accepted = make([]rehearse.Unplaced, 3), true
+		}, ""},
+		{"surveyed tomorrow", func(in *change.GuardInput) { in.Surveyed = now.Add(24 * time.Hour) },
+			"which is to come"},
 	} {
 		r := newRig(t)
-		in := change.GuardInput{Engine: r.engine, Fence: r.fence, Rehearsal: &rehearse.Result{}, Self: []model.ID{model.MustID("workload/fence")}, Surveyed: now, MaxAge: 24 * time.Hour, Now: now}
+		in := change.GuardInput{Index: r.index, Fence: r.fence, Rehearsal: &rehearse.Result{},
+			Self: []model.ID{model.MustID("workload/fence")}, Surveyed: now, MaxAge: 24 * time.Hour, Now: now}
 		tt.bend(&in)
 		got := change.Guards(in)
 		if tt.want == "" && len(got) > 0 || tt.want != "" && !strings.Contains(strings.Join(got, "\n"), tt.want) {
@@ -328,7 +370,11 @@ func TestGuards(t *testing.T) {
 		}
 	}
 	r := newRig(t)
-	if res := rehearse.Run(r.engine, r.fence, nil, nil, gauge.DefaultWeights); len(res.Widened) != 0 {
+	res, err := rehearse.Run(r.index, r.fence, nil, nil, gauge.DefaultWeights)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(res.Widened) != 0 {
 		t.Errorf("the rig's fence widens: %v", res.Widened)
 	}
 }
@@ -337,7 +383,9 @@ func TestGuards(t *testing.T) {
 // at any point of opening or closing followed by one round of the patrol, nothing
 // of an elevation is left.
 func TestElevationCloses(t *testing.T) {
-	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring", Opens: gate.Opens{Role: "hold-master", Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/**")}},
+	policy := &gate.Policy{Version: 1, Name: "g", Source: "mooring",
+		Opens: gate.Opens{Role: "hold-master",
+			Where: []model.PathPattern{model.MustPathPattern("/mooring/harbour:t/**")}},
 		MayAsk: []model.ID{model.MustID("person/asker")}, Longest: model.Duration(time.Hour)}
 	anybody := func(model.ID, []model.ID) bool { return true }
 	for fail := 0; fail <= 14; fail++ {
@@ -347,17 +395,25 @@ func TestElevationCloses(t *testing.T) {
 			var broken patrol.Requests = &r.gates
 			calls := 0
 			dying := &dyingRequests{Requests: &r.gates, die: func() bool { calls++; return calls > fail }}
-			k := &patrol.Keeper{Requests: dying, Ledger: r.ledger, Now: func() time.Time { return now }, Wait: 5 * time.Second,
-				Changer: func(context.Context, string) (source.Changer, error) { return &dyingChanger{r.changer, dying}, nil }}
-			q, err := gate.Ask(policy, "q-1", model.MustID("person/asker"), 30*time.Minute, "why not", now, anybody)
+			k := &patrol.Keeper{Requests: dying, Ledger: r.ledger, Now: func() time.Time { return now },
+				Wait: 5 * time.Second,
+				Changer: func(context.Context, string) (source.Changer,
+					error) {
+					return &dyingChanger{r.changer, dying}, nil
+				}}
+			asker := model.MustID("person/asker")
+			q, err := gate.Ask(policy, gate.Wanted{ID: "q-1", Workspace: "0123456789abcdef", By: asker, Subject: asker,
+				Rights: []model.Permission{model.MustPermission("stow/item:throw-out")},
+				Stay:   30 * time.Minute, Reason: "why not", At: now}, anybody)
 			if err != nil {
 				t.Fatal(err)
 			}
-			body, _ := json.Marshal(q)
-			if err := r.gates.SaveGate(t.Context(), "q-1", body); err != nil {
+			k.Requests = broken
+			if err := k.Save(t.Context(), q, "asked", ""); err != nil {
 				t.Fatal(err)
 			}
-			opened := k.Open(t.Context(), q)
+			k.Requests = dying
+			opened := k.Open(t.Context(), q, now)
 			if opened == nil && !r.may(t, "person/asker", "stow/item:throw-out") {
 				t.Fatalf("fail %d: said to be open, and is not", fail)
 			}
@@ -375,7 +431,7 @@ func TestElevationCloses(t *testing.T) {
 			if _, err := k.Once(t.Context()); err != nil {
 				t.Fatalf("fail %d: patrol: %v", fail, err)
 			}
-			if _, err := r.cloud.Get(sandbox.KindGrant, "gate-q-1"); !errors.Is(err, sandbox.ErrNotFound) {
+			if _, err := r.cloud.Get(sandbox.KindGrant, q.GrantID()); !errors.Is(err, sandbox.ErrNotFound) {
 				t.Fatalf("fail %d, closing %t: something is left (%v)", fail, closing, opened)
 			}
 		}
@@ -388,11 +444,11 @@ type dyingRequests struct {
 	die func() bool
 }
 
-func (d *dyingRequests) SaveGate(ctx context.Context, id string, b []byte) error {
+func (d *dyingRequests) PutGate(p ledger.Page, id string, b []byte, version int64) error {
 	if d.die() {
 		return errCrash
 	}
-	return d.Requests.SaveGate(ctx, id, b)
+	return d.Requests.PutGate(p, id, b, version)
 }
 
 type dyingChanger struct {
@@ -435,9 +491,60 @@ func TestChangeOfBefore(t *testing.T) {
 	if err != nil || string(got) != want {
 		t.Errorf("steps\n%s, %v, want\n%s", got, err, want)
 	}
-	for _, bad := range []string{`{"id":"c-1","format":3,"steps":[]}`, `{"id":"c-1","steps":[{"kind":"grants","id":"g","before":[1]}]}`} {
-		if _, err := change.History([]ledger.Entry{{Number: 1, Kind: "change.begin", Body: []byte(bad)}}); !errors.Is(err, ledger.ErrBroken) {
+	for _, bad := range []string{`{"id":"c-1","format":3,"steps":[]}`,
+		`{"id":"c-1","steps":[{"kind":"grants","id":"g","before":[1]}]}`} {
+		if _, err := change.History([]ledger.Entry{{Number: 1, Kind: "change.begin",
+			Body: []byte(bad)}}); !errors.Is(err, ledger.ErrBroken) {
 			t.Errorf("%s: %v", bad, err)
 		}
+	}
+}
+
+// TestMayUndo: what stands in the way of taking the first of some changes back.
+func TestMayUndo(t *testing.T) {
+	on := func(ids ...string) (out []source.Step) {
+		for _, id := range ids {
+			out = append(out, source.Step{Kind: source.Grants, ID: id})
+		}
+		return out
+	}
+	record := func(id, src, state string, done int, undoes string, steps []source.Step) *change.Record {
+		return &change.Record{Change: change.Change{ID: id, Source: src, Undoes: undoes, Steps: steps}, State: state,
+			Done: done}
+	}
+	first := record("c-1", "s", change.StateDone, 1, "", on("a"))
+	for _, tt := range []struct {
+		name    string
+		history []*change.Record
+		says    string // "": it may be
+	}{
+		{"nothing came after", []*change.Record{first}, ""},
+		{"undone", []*change.Record{record("c-1", "s", change.StateUndone, 1, "", on("a"))}, "undone already"},
+		{"its undoing broke off", []*change.Record{first, record("c-2", "s", change.StateFailed, 0, "c-1", on("a"))},
+			"has begun"},
+		{"another on the same grant", []*change.Record{first,
+			record("c-2", "s", change.StateDone, 1, "", on("b", "a"))},
+			"take back c-2 first"},
+		{"another that broke off in the midst",
+			[]*change.Record{first, record("c-2", "s", change.StateFailed, 1, "", on("a"))}, "take back c-2 first"},
+		{"another that failed before it did anything",
+			[]*change.Record{first, record("c-2", "s", change.StateFailed, 0, "", on("a"))}, ""},
+		{"another that is handed over", []*change.Record{first,
+			record("c-2", "s", change.StateHanded, 0, "", on("a"))},
+			"take back c-2 first"},
+		{"another that is undone", []*change.Record{first, record("c-2", "s", change.StateUndone, 1, "", on("a"))},
+			""},
+		{"another grant", []*change.Record{first, record("c-2", "s", change.StateDone, 1, "", on("b"))}, ""},
+		{"another source", []*change.Record{first, record("c-2", "t", change.StateDone, 1, "", on("a"))}, ""},
+		{"one of before", []*change.Record{record("c-0", "s", change.StateDone, 1, "", on("a")), first}, ""},
+	} {
+		err := change.MayUndo(tt.history, "c-1")
+		if tt.says == "" && err != nil || tt.says != "" && (!errors.Is(err, change.ErrGuard) ||
+			!strings.Contains(err.Error(), tt.says)) {
+			t.Errorf("%s: %v, want %q", tt.name, err, tt.says)
+		}
+	}
+	if err := change.MayUndo(nil, "c-9"); !errors.Is(err, change.ErrUnknown) {
+		t.Errorf("of none: %v", err)
 	}
 }

@@ -13,7 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
 )
@@ -21,28 +22,30 @@ import (
 // LogGrant returns the smallest grant that lets the writer of a log write it, and
 // false when it may already, or when a grant would not help: then blocked says what
 // refuses it.
-func LogGrant(g *engine.Engine, r model.CoverageRecord) (gr model.Grant, needed bool, blocked string) {
+func LogGrant(x *index.Index, r model.CoverageRecord) (gr model.Grant, needed bool, blocked string) {
 	if r.Writer.IsZero() || r.WriterNeeds.IsZero() {
 		return gr, false, ""
 	}
-	d := g.Decide(r.Writer, r.WriterNeeds, r.Node, model.Context{})
+	d := x.Decide(r.Writer, r.WriterNeeds, r.Node, model.Context{})
 	switch {
-	case d.Outcome != engine.Denied:
+	case d.Outcome != access.Denied:
 		return gr, false, ""
 	case len(d.Refusals) > 0:
 		return gr, false, fmt.Sprintf("%s %s refuses %s", d.Refusals[0].Layer, d.Refusals[0].ID, r.Writer)
 	}
-	if id, ok := g.Identity(r.Writer); !ok || id.Disabled {
+	if id, ok := x.Identity(r.Writer); !ok || id.Disabled {
 		return gr, false, fmt.Sprintf("%s does not exist or is disabled", r.Writer)
 	}
-	return model.Grant{To: r.Writer, Rights: model.Permissions(r.WriterNeeds), Where: []model.PathPattern{r.Node.Exactly()}, KeptWith: model.WithHolder}, true, ""
+	return model.Grant{To: r.Writer, Rights: model.Permissions(r.WriterNeeds),
+		Where: []model.PathPattern{r.Node.Exactly()}, KeptWith: model.WithHolder}, true, ""
 }
 
 // Mend turns logs that are off, or whose writer may not write, into steps: first the
 // grants that the writers lack, then the settings documents, of which nothing else is
 // touched. It returns [ErrGuard] where a grant would not help, or would go to one of
 // the tool's own identities.
-func Mend(ctx context.Context, c source.Changer, g *engine.Engine, logs []model.CoverageRecord, self []model.ID, now time.Time) ([]source.Step, error) {
+func Mend(ctx context.Context, c source.Changer, x *index.Index, logs []model.CoverageRecord, self []model.ID,
+	now time.Time) ([]source.Step, error) {
 	type lack struct {
 		to    model.ID
 		needs model.Permission
@@ -52,13 +55,15 @@ func Mend(ctx context.Context, c source.Changer, g *engine.Engine, logs []model.
 	var nodes []model.Path
 	off := map[model.Path][]model.CoverageRecord{}
 	for _, r := range logs {
-		gr, needed, blocked := LogGrant(g, r)
+		gr, needed, blocked := LogGrant(x, r)
 		if blocked != "" {
-			return nil, fmt.Errorf("%w: the log %s/%s at %s: %s, and a grant does not change that", ErrGuard, r.Service, r.LogClass, r.Node, blocked)
+			return nil, fmt.Errorf("%w: the log %s/%s at %s: %s, and a grant does not change that", ErrGuard,
+				r.Service, r.LogClass, r.Node, blocked)
 		}
 		if needed {
 			if slices.Contains(self, r.Writer) {
-				return nil, fmt.Errorf("%w: %s is what this tool itself works as; it does not give itself rights", ErrGuard, r.Writer)
+				return nil, fmt.Errorf("%w: %s is what this tool itself works as; it does not give itself rights",
+					ErrGuard, r.Writer)
 			}
 			l := lack{r.Writer, r.WriterNeeds}
 			if !slices.Contains(lacks, l) {
@@ -75,13 +80,13 @@ func Mend(ctx context.Context, c source.Changer, g *engine.Engine, logs []model.
 			off[r.Node] = append(off[r.Node], r)
 		}
 	}
-	var steps []source.Step
+	var want source.Diff
 	for _, l := range lacks {
-		more, err := writerSteps(ctx, c, g, l.to, l.needs, on[l], now)
-		if err != nil {
-			return nil, err
-		}
-		steps = append(steps, more...)
+		want.Put = append(want.Put, writer(x, l.to, l.needs, on[l], now)...)
+	}
+	steps, err := source.Planned(ctx, c, want)
+	if err != nil {
+		return nil, err
 	}
 	for _, node := range nodes {
 		doc, err := c.Get(ctx, source.LogSettings, node.String())
@@ -97,32 +102,31 @@ func Mend(ctx context.Context, c source.Changer, g *engine.Engine, logs []model.
 	return steps, nil
 }
 
-// writerSteps makes the grant that a writer lacks: of a role that gives just that, or
-// of a new one.
-func writerSteps(ctx context.Context, c source.Changer, g *engine.Engine, to model.ID, needs model.Permission, on []model.PathPattern, now time.Time) ([]source.Step, error) {
+// writer returns the grant that a writer lacks: of a role that gives just that, or of a new
+// one.
+func writer(x *index.Index, to model.ID, needs model.Permission, on []model.PathPattern,
+	now time.Time) []source.Record {
 	slices.SortFunc(on, func(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) })
 	h := sha256.New()
 	fmt.Fprintln(h, to, needs, on)
 	name := "log-" + slug(to.String()) + "-" + hex.EncodeToString(h.Sum(nil)[:3])
-	var steps []source.Step
+	var out []source.Record
 	role := ""
-	for _, r := range g.Estate.Roles {
-		sets := g.RoleSets(r.Name)
+	for r := range x.Roles() {
+		sets := x.RoleSets(r)
 		if len(sets) == 1 && len(sets[0].Do) == 1 && len(sets[0].Except) == 0 && sets[0].Do[0] == needs.Pattern() {
-			role = r.Name
+			role = r
 			break
 		}
 	}
 	if role == "" {
 		role = name
-		s, err := replace(ctx, c, source.Roles, name, model.Role{Name: name, Title: "Clip Fence: writes log entries", Rights: model.Permissions(needs)})
-		if err != nil {
-			return nil, err
-		}
-		steps = append(steps, s)
+		out = append(out, source.Record{Kind: source.Roles, ID: name,
+			Value: model.Role{Name: name, Title: "Clip Fence: writes log entries", Rights: model.Permissions(needs)}})
 	}
-	s, err := replace(ctx, c, source.Grants, name, model.Grant{ID: name, To: to, Role: role, Where: on, KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)})
-	return append(steps, s), err
+	g := model.Grant{ID: name, To: to, Role: role, Where: on, KeptWith: model.WithHolder,
+		Created: now.UTC().Truncate(time.Second)}
+	return append(out, source.Record{Kind: source.Grants, ID: name, Value: g})
 }
 
 // switchOn sets some logs of a settings document to on and leaves everything else of

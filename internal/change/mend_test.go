@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"clipfence/internal/change"
-	"clipfence/internal/core/engine"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
 )
@@ -31,28 +30,37 @@ func TestMend(t *testing.T) {
 	}{
 		{"off, written by nobody in particular", log(false, ""), nil, "change log settings of " + node, ""},
 		{"off, its writer may write", log(false, "person/admin"), nil, "change log settings of " + node, ""},
-		{"off, and its writer may not", log(false, "workload/x"), nil, "add grant log-workload-x-*; change log settings of " + node, ""},
+		{"off, and its writer may not", log(false, "workload/x"), nil,
+			"add grant log-workload-x-*; change log settings of " + node, ""},
 		{"on, and its writer may not", log(true, "workload/x"), nil, "add grant log-workload-x-*", ""},
-		{"no role gives just that", log(true, "workload/x"), func(e *model.Estate) { e.Roles = nil }, "add role log-workload-x-*; add grant log-workload-x-*", ""},
+		{"no role gives just that", log(true, "workload/x"), func(e *model.Estate) { e.Roles = nil },
+			"add role log-workload-x-*; add grant log-workload-x-*", ""},
 		{"a denial keeps it out", log(true, "workload/x"), func(e *model.Estate) {
-			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{model.MustID("workload/x")}, Rights: model.Permissions(model.MustPermission("watch/logbook:write")), Where: []model.PathPattern{model.MustPathPattern("/mooring/**")}}}
+			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{model.MustID("workload/x")},
+				Rights: model.Permissions(model.MustPermission("watch/logbook:write")),
+				Where:  []model.PathPattern{model.MustPathPattern("/mooring/**")}}}
 		}, "", "denial d-1 refuses workload/x"},
 		{"its writer is gone", log(true, "workload/nobody"), nil, "", "does not exist"},
-		{"its writer is this tool", log(true, "workload/fence"), func(e *model.Estate) { e.Grants = e.Grants[:3] }, "", "does not give itself rights"},
-		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "post", LogClass: "read"}, nil, "", "lists no log post/read"},
+		{"its writer is this tool", log(true, "workload/fence"), func(e *model.Estate) { e.Grants = e.Grants[:3] }, "",
+			"does not give itself rights"},
+		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "post",
+			LogClass: "read"}, nil, "", "lists no log post/read"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			r := newRig(t)
-			setting := `{"node":"` + node + `","writer":"workload/x","keep_days":7,"logs":[{"service":"stow","log_class":"read","written":false},{"service":"stow","log_class":"write","written":false}]}`
-			if err := r.changer.Do(t.Context(), source.Step{Kind: source.LogSettings, ID: node, After: []byte(setting)}); err != nil {
+			setting := `{"node":"` + node +
+				`","writer":"workload/x","keep_days":7,"logs":[{"service":"stow","log_class":"read","written":false},{"service":"stow","log_class":"write","written":false}]}`
+			if err := r.changer.Do(t.Context(), source.Step{Kind: source.LogSettings, ID: node,
+				After: []byte(setting)}); err != nil {
 				t.Fatal(err)
 			}
 			before := r.dump(t)
 			if tt.bend != nil {
-				tt.bend(r.engine.Estate)
-				r.engine = engine.New(r.engine.Estate)
+				tt.bend(r.estate)
+				r.survey(t)
 			}
-			steps, err := change.Mend(t.Context(), r.changer, r.engine, []model.CoverageRecord{tt.log}, []model.ID{model.MustID("workload/fence")}, time.Now())
+			steps, err := change.Mend(t.Context(), r.changer, r.index, []model.CoverageRecord{tt.log},
+				[]model.ID{model.MustID("workload/fence")}, time.Now())
 			if tt.err != "" {
 				if err == nil || !strings.Contains(err.Error(), tt.err) {
 					t.Errorf("error %v, want %q", err, tt.err)
@@ -82,7 +90,8 @@ func TestMend(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if on := strings.Count(string(doc.Body), `"written":true`); on == 0 != tt.log.Written || !strings.Contains(string(doc.Body), `"keep_days":7`) {
+			if on := strings.Count(string(doc.Body), `"written":true`); on == 0 != tt.log.Written ||
+				!strings.Contains(string(doc.Body), `"keep_days":7`) {
 				t.Errorf("the settings are now %s", doc.Body)
 			}
 			if w := tt.log.Writer; !w.IsZero() && !r.mayOn(t, w.String(), "watch/logbook:write", node) {
@@ -104,11 +113,14 @@ func TestMend(t *testing.T) {
 			// A settings document that somebody edits meanwhile is not written over.
 			last := steps[len(steps)-1]
 			if last.Kind == source.LogSettings {
-				if err := r.changer.Do(t.Context(), source.Step{Kind: source.LogSettings, ID: node, Before: last.Before, After: []byte(strings.Replace(setting, "7", "8", 1))}); err != nil {
+				if err := r.changer.Do(t.Context(),
+					source.Step{Kind: source.LogSettings, ID: node, Before: last.Before,
+						After: []byte(strings.Replace(setting, "7", "8", 1))}); err != nil {
 					t.Fatal(err)
 				}
 				run.Wait = 200 * time.Millisecond
-				if err := run.Run(t.Context(), &change.Change{ID: "c-3", Source: "mooring", Steps: steps[len(steps)-1:]}); !errors.Is(err, source.ErrConflict) {
+				if err := run.Run(t.Context(), &change.Change{ID: "c-3", Source: "mooring",
+					Steps: steps[len(steps)-1:]}); !errors.Is(err, source.ErrConflict) {
 					t.Errorf("over somebody's edit: %v", err)
 				}
 			}

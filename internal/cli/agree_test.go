@@ -23,7 +23,9 @@ type madeUp struct {
 }
 
 func (c *madeUp) line(names map[string]string) string {
-	return fmt.Sprintf(`{"%s":%q,"%s":%q,"%s":%q,"%s":%q,"%s":%q,"%s":"e%d"}`, names["t"], c.at.Format(time.RFC3339Nano), names["who"], c.who, names["op"], c.op, names["box"], c.box, names["status"], c.status, names["id"], c.id) + "\n"
+	return fmt.Sprintf(`{"%s":%q,"%s":%q,"%s":%q,"%s":%q,"%s":%q,"%s":"e%d"}`, names["t"],
+		c.at.Format(time.RFC3339Nano), names["who"], c.who, names["op"], c.op, names["box"], c.box, names["status"],
+		c.status, names["id"], c.id) + "\n"
 }
 
 // TestCountsAgree: whatever the log, how it is cut, packed, repeated and broken, whatever
@@ -54,13 +56,16 @@ func agree(t *testing.T, r *rand.Rand, name string) {
 	for _, f := range []string{"t", "who", "op", "box", "status", "id"} {
 		names[f] = fmt.Sprintf("%s%d", f, r.IntN(100))
 	}
-	people, boxes, ops := []string{"ada", "bo", "everyone", "workload/ci", "Ø.m"}, []string{"a", "b", "c:d", "e*"}, []string{"read", "put", "drop"}
+	people, boxes, ops := []string{"ada", "bo", "everyone", "workload/ci", "Ø.m"}, []string{"a", "b", "c:d",
+		"e*"}, []string{"read", "put", "drop"}
 	end := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
 	days := 1 + r.IntN(200)
 	var calls []madeUp
 	for i := range 1 + r.IntN(1500) {
-		calls = append(calls, madeUp{at: end.Add(-time.Duration(r.Int64N(int64(days)*int64(24*time.Hour))) - time.Nanosecond).Truncate(time.Millisecond),
-			who: people[r.IntN(len(people))], op: ops[r.IntN(len(ops))], box: boxes[r.IntN(len(boxes))], status: []string{"done", "done", "done", "refused", "failed"}[r.IntN(5)], id: i})
+		calls = append(calls, madeUp{at: end.Add(-time.Duration(r.Int64N(int64(days)*int64(
+			24*time.Hour))) - time.Nanosecond).Truncate(time.Millisecond),
+			who: people[r.IntN(len(people))], op: ops[r.IntN(len(ops))], box: boxes[r.IntN(len(boxes))],
+			status: []string{"done", "done", "done", "refused", "failed"}[r.IntN(5)], id: i})
 	}
 	// The log: in files, in any order, some lines twice, some no lines at all.
 	broken := 0
@@ -108,15 +113,19 @@ func agree(t *testing.T, r *rand.Rand, name string) {
 	}
 	estate.WriteString("grants:\n")
 	for i, p := range people {
-		fmt.Fprintf(&estate, "  - {id: g-%d, to: %q, do: [\"stow/*:*\"], where: [\"/m/**\"], created: 2020-01-01T00:00:00Z}\n", i, id[p])
+		fmt.Fprintf(&estate, "  - {id: g-%d, to: %q, do: [\"stow/*:*\"], where: [\"/m/**\"], created: "+
+			"2020-01-01T00:00:00Z}\n", i, id[p])
 	}
 	estate.WriteString("coverage: [{node: \"/m\", service: stow, log_class: l, written: true}]\n")
 	write("estate.yaml", estate.String())
 	logMap := func(op string) string {
-		return fmt.Sprintf("logmap: 1\nname: ours\nform: json\ntime: r.%s\nid: r.%s\nidentity: r.%s\nkind: '\"person\"'\npermission: %s\npath: '\"/m/box:\" + escape(r.%s)'\noutcome: r.%s\n", names["t"], names["id"], names["who"], op, names["box"], names["status"])
+		return fmt.Sprintf("logmap: 1\nname: ours\nform: json\ntime: r.%s\nid: r.%s\nidentity: r.%s\n"+
+			"kind: '\"person\"'\npermission: %s\npath: '\"/m/box:\" + escape(r.%s)'\noutcome: r.%s\n", names["t"],
+			names["id"], names["who"], op, names["box"], names["status"])
 	}
 	write("map.yaml", logMap(`'"stow/item:" + r.`+names["op"]+`'`))
-	write("clipfence.yaml", "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml, logs: [logs], log_maps: [map.yaml]}]\n")
+	write("clipfence.yaml", "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml, logs: [logs], "+
+		"log_maps: [map.yaml]}]\n")
 
 	events := 0
 	for _, i := range r.Perm(4) {

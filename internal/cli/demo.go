@@ -16,16 +16,17 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/crypto/ssh"
 
-	"clipfence/internal/core/gate"
 	"clipfence/internal/render"
 	"clipfence/internal/sandbox"
 	"clipfence/internal/sandbox/generate"
+	"clipfence/internal/work"
 )
 
 func (a *app) demoCmd() *cobra.Command {
 	var seed uint64
 	cmd := &cobra.Command{
-		Use: "demo [FOLDER]", Short: "The whole job on the sample estate, narrated, in a fresh folder", Args: cobra.MaximumNArgs(1),
+		Use: "demo [FOLDER]", Short: "The whole job on the sample estate, narrated, in a fresh folder",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Make the sample estate, Ternhaven Ferries, start Mooring, the stand-in cloud, on a
 free loopback port, and walk through the whole job: connect, survey, compare,
 draft, rehearse, apply, confirm, undo, elevate, expire. Every output is real, and
@@ -132,9 +133,10 @@ func (d *demo) cmd(args ...string) error {
 }
 
 func (d *demo) quiet(args ...string) error {
-	sub := &app{in: strings.NewReader(""), out: d.app.out, err: d.app.err, clock: d.app.clock}
+	sub := &app{ctx: d.ctx, in: strings.NewReader(""), out: d.app.out, err: d.app.err, clock: d.app.clock}
 	root := sub.root()
-	root.SetArgs(append([]string{"-C", filepath.Join(d.dir, "workspace"), "--color", map[bool]string{true: "always", false: "never"}[d.app.colourOn(d.app.out)]}, args...))
+	root.SetArgs(append([]string{"-C", filepath.Join(d.dir, "workspace"), "--color",
+		map[bool]string{true: "always", false: "never"}[d.app.colourOn(d.app.out)]}, args...))
 	root.SetOut(d.app.out)
 	root.SetErr(d.app.err)
 	if err := root.ExecuteContext(d.ctx); err != nil && !errors.Is(err, errCheck) {
@@ -174,7 +176,8 @@ func (d *demo) found() error {
 	}
 	f.Tokens[d.asker] = sandbox.NewToken()
 	progress := d.app.progress()
-	w, err := generate.Write(d.ctx, filepath.Join(d.dir, "mooring"), f, func(n, of int) { progress("making day %d of %d", n, of) })
+	w, err := generate.Write(d.ctx, filepath.Join(d.dir, "mooring"), f,
+		func(n, of int) { progress("making day %d of %d", n, of) })
 	progress("")
 	if err != nil {
 		return err
@@ -183,7 +186,8 @@ func (d *demo) found() error {
 	if d.moor, err = startMooring(filepath.Join(d.dir, "mooring"), "127.0.0.1:0"); err != nil {
 		return err
 	}
-	d.tell("Made: %d identities, %d grants, %s logged calls. Mooring serves %s", len(f.Docs[sandbox.KindIdentity]), len(f.Docs[sandbox.KindGrant]), render.Count(w.Events), d.moor.url)
+	d.tell("Made: %d identities, %d grants, %s logged calls. Mooring serves %s", len(f.Docs[sandbox.KindIdentity]),
+		len(f.Docs[sandbox.KindGrant]), render.Count(w.Events), d.moor.url)
 	return nil
 }
 
@@ -217,6 +221,15 @@ func (d *demo) files(ws string) error {
 		}
 		people += fmt.Sprintf("  - id: %s\n    keys: [%q]\n", who, public)
 	}
+	private, public, err := newKey()
+	if err != nil {
+		return err
+	}
+	for name, text := range map[string]string{"trustee": private, "trustee.pub": public + "\n"} {
+		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
 	config := fmt.Sprintf(`# The workspace of the demo. Its fields: clipfence schema config
 clipfence: 2
 window: 90d
@@ -227,6 +240,9 @@ protected:
   - person/harbour-master
   - workload/clip-fence-survey
   - workload/clip-fence-change
+
+# How long Mooring may take to show what was changed.
+wait: 10s
 
 sources:
   - name: mooring
@@ -251,7 +267,8 @@ approvers: [group/security-leads]
 approvals: 1
 `, demoProject)
 	return errors.Join(write("clipfence.yaml", config), write("gates/ticketing-admin.gate.yaml", gateFile),
-		write("keys/read.token", d.tokens["workload/clip-fence-survey"]+"\n"), write("keys/change.token", d.tokens["workload/clip-fence-change"]+"\n"))
+		write("keys/read.token", d.tokens["workload/clip-fence-survey"]+"\n"),
+		write("keys/change.token", d.tokens["workload/clip-fence-change"]+"\n"))
 }
 
 // newKey makes an SSH key pair: OpenSSH private key, authorized_keys line.
@@ -311,7 +328,8 @@ func (d *demo) narrow() error {
 		return err
 	}
 	lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
-	d.tell("\n$ head -14 drafts/workload-ticket-export.fence.yaml\n%s", strings.Join(lines[:min(14, len(lines))], "\n"))
+	d.tell("\n$ head -14 drafts/workload-ticket-export.fence.yaml\n%s",
+		strings.Join(lines[:min(14, len(lines))], "\n"))
 	if err := d.cmd("rehearse", demoWorkload); err != nil {
 		return err
 	}
@@ -360,14 +378,23 @@ func (d *demo) lend() error {
 		return err
 	}
 	key := func(name string) string { return filepath.Join(d.dir, "workspace", "keys", name) }
-	if err := d.cmd("gate", "ask", "ticketing-admin", "--for", "2s", "--reason", "refund run is stuck", "--key", key("asker")); err != nil {
+	d.tell("\nWho may ask and approve stands in the workspace; that it counts, a trustee vouches for")
+	d.tell("whose key is pinned outside of it.")
+	for _, args := range [][]string{{"trust", "pin", filepath.Join(d.dir, "trustee.pub")},
+		{"trust", "sign", "--key", filepath.Join(d.dir, "trustee"), "--yes"}} {
+		if err := d.cmd(args...); err != nil {
+			return err
+		}
+	}
+	if err := d.cmd("gate", "ask", "ticketing-admin", "--for", "2s", "--reason", "refund run is stuck", "--key",
+		key("asker")); err != nil {
 		return err
 	}
 	r, err := d.newest()
 	if err != nil {
 		return err
 	}
-	if err := d.cmd("gate", "approve", r.ID, "--key", key("approver")); err != nil {
+	if err := d.cmd("gate", "approve", r.ID, "--key", key("approver"), "--yes"); err != nil {
 		return err
 	}
 	if err := d.cmd("gate", "open", r.ID, "--yes"); err != nil {
@@ -397,20 +424,25 @@ func (d *demo) lend() error {
 }
 
 // newest returns the request that was asked for last.
-func (d *demo) newest() (*gate.Request, error) {
-	sub := &app{in: d.app.in, out: d.app.out, err: d.app.err, clock: d.app.clock, dir: filepath.Join(d.dir, "workspace")}
+func (d *demo) newest() (*work.Request, error) {
+	sub := &app{ctx: d.ctx, in: d.app.in, out: d.app.out, err: d.app.err, clock: d.app.clock,
+		dir: filepath.Join(d.dir, "workspace")}
 	w, err := sub.open(d.ctx)
 	if err != nil {
 		return nil, err
 	}
-	all, err := w.keeper().All(d.ctx)
-	if err == nil && len(all) == 0 {
+	gates, err := w.Gates(d.ctx)
+	if err != nil {
+		return nil, errors.Join(err, w.Close())
+	}
+	all := gates.Requests
+	if len(all) == 0 {
 		err = errors.New("no gate request was kept")
 	}
 	if err != nil {
-		return nil, errors.Join(err, w.close())
+		return nil, errors.Join(err, w.Close())
 	}
-	return all[len(all)-1], w.close()
+	return all[len(all)-1], w.Close()
 }
 
 func (d *demo) prove() error {
@@ -430,7 +462,8 @@ func (d *demo) end() {
 	}
 	host := strings.TrimPrefix(d.moor.url, "http://")
 	if _, err := exec.LookPath("clipfence"); err != nil {
-		d.tell("\nTo go on, put the program on your PATH, such as: go build -o /usr/local/bin/clipfence ./cmd/clipfence")
+		d.tell("\nTo go on, put the program on your PATH, such as: go build -o /usr/local/bin/clipfence " +
+			"./cmd/clipfence")
 	}
 	d.tell("\nThe workspace stays in %s. Start Mooring again in a second terminal and play on:", d.dir)
 	d.tell("  clipfence sandbox serve %s --listen %s", filepath.Join(d.dir, "mooring"), host)

@@ -48,7 +48,8 @@ func run(t *testing.T, dir string, args ...string) (int, string, string) {
 func command(dir, name string, args ...string) *exec.Cmd {
 	cmd := exec.Command(name, args...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "NO_COLOR=1", "SSH_AUTH_SOCK=", "TZ=UTC")
+	cmd.Env = append(os.Environ(), "NO_COLOR=1", "SSH_AUTH_SOCK=", "TZ=UTC", "CLIPFENCE_HOME="+
+		filepath.Join(filepath.Dir(binary), "home"))
 	return cmd
 }
 
@@ -153,7 +154,8 @@ func script(t *testing.T, name, dir string, lines []string) {
 			}
 		case "shell":
 			cmd := command(dir, "sh", "-c", rest)
-			cmd.Env = append(cmd.Env, "CLIPFENCE="+binary, "EXAMPLES="+examples, "FORMATS="+filepath.Join(filepath.Dir(filepath.Dir(examples)), "internal", "auditlog", "formats", "testdata"))
+			cmd.Env = append(cmd.Env, "CLIPFENCE="+binary, "EXAMPLES="+examples, "FORMATS="+
+				filepath.Join(filepath.Dir(filepath.Dir(examples)), "internal", "auditlog", "formats", "testdata"))
 			code, out, errs := exitOf(t, cmd)
 			if last = out + errs; code != 0 {
 				fail("exit code %d", code)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,26 +10,24 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/posture"
 	"clipfence/internal/render"
-	"clipfence/internal/store"
+	"clipfence/internal/work"
 )
 
 type findingRow struct {
-	ID       string        `json:"id"`
-	Kind     gauge.Kind    `json:"kind"`
-	Severity string        `json:"severity"`
-	Danger   int           `json:"danger"`
-	Source   string        `json:"source"`
-	Identity model.ID      `json:"identity"`
-	Grant    string        `json:"grant,omitempty"`
-	Rule     string        `json:"rule,omitempty" doc:"a denial or a ceiling"`
-	Node     model.Path    `json:"node,omitzero" doc:"whose administrators it is about"`
-	What     string        `json:"what"`
-	Evidence []string      `json:"evidence"`
-	Waived   *store.Waiver `json:"waived,omitempty"`
+	ID       string           `json:"id"`
+	Kind     work.FindingKind `json:"kind"`
+	Severity string           `json:"severity"`
+	Danger   int              `json:"danger"`
+	Source   string           `json:"source"`
+	Identity model.ID         `json:"identity"`
+	Grant    string           `json:"grant,omitempty"`
+	Rule     string           `json:"rule,omitempty" doc:"a denial or a ceiling"`
+	Node     model.Path       `json:"node,omitzero" doc:"whose administrators it is about"`
+	What     string           `json:"what"`
+	Evidence []string         `json:"evidence"`
+	Waived   *work.Waiver     `json:"waived,omitempty"`
 }
 
 func (a *app) findingsCmd() *cobra.Command {
@@ -38,7 +35,7 @@ func (a *app) findingsCmd() *cobra.Command {
 	severity := choice{value: "low", of: []string{"low", "medium", "high", "critical"}}
 	failOn := choice{of: severity.of}
 	var kinds []string
-	for _, k := range slices.Concat(gauge.Kinds, posture.Kinds) {
+	for _, k := range work.FindingKinds() {
 		kinds = append(kinds, string(k))
 	}
 	kind := choice{of: kinds}
@@ -48,10 +45,12 @@ func (a *app) findingsCmd() *cobra.Command {
 		Long: `List what is wrong, most dangerous first. Each finding rests on evidence:
 clipfence findings show ID tells it. A finding that was set aside with a reason
 is not listed until that reason runs out.`,
-		Example: "  clipfence findings\n  clipfence findings --fail-on high\n  clipfence findings show f-1a2b3c4d\n  clipfence findings waive f-1a2b3c4d --reason 'renewal in March' --until 2027-03-31T00:00:00Z",
+		Example: "  clipfence findings\n  clipfence findings --fail-on high\n  clipfence findings show " +
+			"f-1a2b3c4d\n  clipfence findings waive f-1a2b3c4d --reason 'renewal in March' --until " +
+			"2027-03-31T00:00:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return a.with(cmd.Context(), func(w *workspace) error {
-				rows, placed, err := w.findings(cmd.Context(), window.Duration)
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				rows, placed, err := findingRows(cmd.Context(), w, window.Duration)
 				if err != nil {
 					return err
 				}
@@ -70,66 +69,19 @@ is not listed until that reason runs out.`,
 	return cmd
 }
 
-// findings returns the findings of every source that the command is about, the worst
-// first, and what share of the calls behind them is placed.
-func (w *workspace) findings(ctx context.Context, window model.Duration) ([]findingRow, []string, error) {
-	sources, err := w.each()
-	if err != nil {
-		return nil, nil, err
-	}
-	waivers, err := w.store.Waivers(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
-	rows := []findingRow{}
-	var placed []string
-	for _, src := range sources {
-		s, in, res, err := w.gauged(ctx, src, window)
-		if err != nil {
-			return nil, nil, err
-		}
-		x, err := w.asIndexed(ctx, s)
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, l := range placedLines(res.Placement) {
-			if len(sources) > 1 {
-				l = src.Name + ": " + l
-			}
-			placed = append(placed, l)
-		}
-		found := gauge.Findings(in, res)
-		for _, f := range append(found, posture.Findings(in, res, x.Index, x.matter(), found)...) {
-			row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5), Source: src.Name, Identity: f.Identity, What: what(&f), Evidence: evidenceOf(&f, in)}
-			row.Rule, row.Node = f.Rule, f.Node
-			if f.Grant != nil {
-				row.Grant = f.Grant.Grant.ID
-			}
-			if wv, ok := waivers[f.ID]; ok && w.app.now().Before(wv.Until) {
-				row.Waived = &wv
-			}
-			rows = append(rows, row)
-		}
-	}
-	slices.SortStableFunc(rows, func(a, b findingRow) int {
-		x, _ := gauge.ParseSeverity(a.Severity)
-		y, _ := gauge.ParseSeverity(b.Severity)
-		return cmp.Or(cmp.Compare(y, x), cmp.Compare(b.Danger, a.Danger))
-	})
-	return rows, placed, nil
-}
-
-var severityTone = map[string]render.Tone{"critical": render.Bad, "high": render.Bad, "medium": render.Warn, "low": render.Plain}
+var severityTone = map[string]render.Tone{"critical": render.Bad, "high": render.Bad, "medium": render.Warn,
+	"low": render.Plain}
 
 func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, failOn string, all, waived bool) error {
 	const most = 20
-	least, _ := gauge.ParseSeverity(severity)
-	t := render.Table{Columns: []render.Column{{Name: "SEVERITY"}, {Name: "DANGER", Right: true}, {Name: "ID"}, {Name: "KIND"}, {Name: "IDENTITY"}, {Name: "WHAT", Wrap: true}}}
+	least, _ := work.ParseSeverity(severity)
+	t := render.Table{Columns: []render.Column{{Name: "SEVERITY"}, {Name: "DANGER", Right: true}, {Name: "ID"},
+		{Name: "KIND"}, {Name: "IDENTITY"}, {Name: "WHAT", Wrap: true}}}
 	kept := []findingRow{}
 	count := map[string]int{}
 	aside, fail := 0, false
 	for _, r := range rows {
-		s, _ := gauge.ParseSeverity(r.Severity)
+		s, _ := work.ParseSeverity(r.Severity)
 		if s < least || kind != "" && string(r.Kind) != kind {
 			continue
 		}
@@ -141,7 +93,7 @@ func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, f
 		}
 		kept = append(kept, r)
 		count[r.Severity]++
-		if limit, ok := gauge.ParseSeverity(failOn); ok && s >= limit && r.Waived == nil {
+		if limit, ok := work.ParseSeverity(failOn); ok && s >= limit && r.Waived == nil {
 			fail = true
 		}
 		if !all && len(t.Rows) == most {
@@ -151,7 +103,8 @@ func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, f
 		if r.Waived != nil {
 			text = "(set aside) " + text
 		}
-		t.Row(render.Cell{Text: r.Severity, Tone: severityTone[r.Severity]}, render.C(render.Count(r.Danger)), render.C(r.ID), render.C(string(r.Kind)), render.C(r.about()), render.C(text))
+		t.Row(render.Cell{Text: r.Severity, Tone: severityTone[r.Severity]}, render.C(render.Count(r.Danger)),
+			render.C(r.ID), render.C(string(r.Kind)), render.C(r.about()), render.C(text))
 	}
 	var parts []string
 	for _, s := range []string{"critical", "high", "medium", "low"} {
@@ -173,7 +126,8 @@ func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, f
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(kept)))
 	}
 	if aside > 0 && !waived {
-		d.Notes = append(d.Notes, fmt.Sprintf("%s set aside with a reason; to see them: --waived", render.Plural(aside, "finding")))
+		d.Notes = append(d.Notes, fmt.Sprintf("%s set aside with a reason; to see them: --waived",
+			render.Plural(aside, "finding")))
 	}
 	if err := a.print(d); err != nil {
 		return err
@@ -184,38 +138,28 @@ func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, f
 	return nil
 }
 
-func (w *workspace) finding(ctx context.Context, id string) (*findingRow, error) {
-	rows, _, err := w.findings(ctx, 0)
-	if err != nil {
-		return nil, err
-	}
-	i := slices.IndexFunc(rows, func(r findingRow) bool { return r.ID == id })
-	if i < 0 {
-		return nil, fmt.Errorf("no finding %q now (see: clipfence findings --all --waived)", id)
-	}
-	return &rows[i], nil
-}
-
 func (a *app) findingsShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show ID", Short: "Tell the evidence behind a finding", Args: cobra.ExactArgs(1),
 		Example: "  clipfence findings show f-1a2b3c4d",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd.Context(), func(w *workspace) error {
-				r, err := w.finding(cmd.Context(), args[0])
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				r, err := findingRowOf(cmd.Context(), w, args[0])
 				if err != nil {
 					return err
 				}
 				d := &render.Doc{Head: fmt.Sprintf("%s: %s %s", r.about(), r.Severity, r.Kind), Value: r}
 				d.Lines = append(d.Lines, fmt.Sprintf("It %s. Mending it takes away %d of danger.", r.What, r.Danger))
-				if slices.Contains([]gauge.Kind{gauge.IdleIdentity, gauge.PublicAccess, gauge.RedundantGrant, posture.DeadGrant, posture.IdleDenial, posture.IdleCeiling, posture.Wildcard, posture.Administrators}, r.Kind) {
+				if slices.Contains([]work.FindingKind{work.IdleIdentity, work.PublicAccess, work.RedundantGrant,
+					work.DeadGrant, work.IdleDenial, work.IdleCeiling, work.Wildcard, work.Administrators}, r.Kind) {
 					d.Lines[0] = fmt.Sprintf("%s. Mending it takes away %d of danger.", upper(r.What), r.Danger)
 				}
 				for _, e := range r.Evidence {
 					d.Lines = append(d.Lines, "  "+e)
 				}
 				if r.Waived != nil {
-					d.Lines = append(d.Lines, fmt.Sprintf("Set aside by %s until %s: %s", r.Waived.By, r.Waived.Until.Format(time.DateOnly), r.Waived.Reason))
+					d.Lines = append(d.Lines, fmt.Sprintf("Set aside by %s until %s: %s", r.Waived.By,
+						r.Waived.Until.Format(time.DateOnly), r.Waived.Reason))
 				}
 				if next := r.next(); next != "" {
 					d.Next = append(d.Next, next)
@@ -238,9 +182,9 @@ func (r *findingRow) about() string {
 // next is what to run to go on with a finding; "": nothing of ours.
 func (r *findingRow) next() string {
 	switch {
-	case r.Kind == posture.Escalation || r.Kind == posture.Administrators:
+	case r.Kind == work.Escalation || r.Kind == work.Administrators:
 		return fmt.Sprintf("clipfence reach --into %s --escalation", r.Node)
-	case r.Kind == posture.ActAsChain:
+	case r.Kind == work.ActAsChain:
 		return fmt.Sprintf("clipfence reach %s --through", r.Identity)
 	case r.Rule != "" || r.Identity.Open():
 		return ""
@@ -256,10 +200,12 @@ func upper(s string) string {
 }
 
 func (a *app) findingsWaive() *cobra.Command {
-	var reason string
+	var reason, key string
 	var until timeFlag
 	cmd := &cobra.Command{
 		Use: "waive ID", Short: "Set a finding aside, with a reason and an end", Args: cobra.ExactArgs(1),
+		Long: `Set a finding aside, with a reason and an end. It is signed with the SSH key of one of
+the people in clipfence.yaml; a workspace that lists none keeps it unsigned.`,
 		Example: "  clipfence findings waive f-1a2b3c4d --reason 'renewal in March' --until 2027-03-31T00:00:00Z",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := a.real(); err != nil {
@@ -271,23 +217,64 @@ func (a *app) findingsWaive() *cobra.Command {
 			case !until.After(a.clock()):
 				return errors.New("a finding is set aside until a time to come: --until")
 			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				r, err := w.finding(cmd.Context(), args[0])
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				r, err := findingRowOf(cmd.Context(), w, args[0])
 				if err != nil {
 					return err
 				}
-				wv := store.Waiver{Finding: r.ID, Reason: reason, By: systemUser(), Until: until.Time, At: a.clock()}
-				if err := w.ledger.Append(cmd.Context(), "finding.waived", wv); err != nil {
+				wv, err := w.Waive(cmd.Context(), r.ID, reason, until.Time, key)
+				if err != nil {
 					return err
 				}
-				if err := w.store.Waive(cmd.Context(), wv); err != nil {
-					return err
-				}
-				return a.print(&render.Doc{Head: fmt.Sprintf("Finding %s is set aside until %s", r.ID, until.Format(time.RFC3339)), Value: wv})
+				return a.print(&render.Doc{Head: fmt.Sprintf("Finding %s is set aside until %s", r.ID,
+					until.Format(time.RFC3339)), Value: wv})
 			})
 		},
 	}
 	cmd.Flags().StringVar(&reason, "reason", "", "why")
 	cmd.Flags().Var(&until, "until", "until when (RFC 3339)")
+	cmd.Flags().StringVar(&key, "key", "", "SSH private key to sign with (default: the ssh-agent)")
 	return cmd
+}
+
+// findingRows tells the findings of every source in question, the worst first, and what share
+// of the calls behind them is placed.
+func findingRows(ctx context.Context, w *work.Workspace, window model.Duration) ([]findingRow, []string, error) {
+	found, err := w.Findings(ctx, window)
+	if err != nil {
+		return nil, nil, err
+	}
+	var placed []string
+	for _, p := range found.Placed {
+		for _, l := range placedLines(p.Placement) {
+			if len(found.Placed) > 1 {
+				l = p.Source + ": " + l
+			}
+			placed = append(placed, l)
+		}
+	}
+	rows := []findingRow{}
+	for i := range found.List {
+		f := &found.List[i]
+		row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5),
+			Source: f.Source, Identity: f.Identity, What: what(&f.Finding), Evidence: evidenceOf(f), Rule: f.Rule,
+			Node: f.Node, Waived: f.Waived}
+		if f.Grant != nil {
+			row.Grant = f.Grant.Grant.ID
+		}
+		rows = append(rows, row)
+	}
+	return rows, placed, nil
+}
+
+func findingRowOf(ctx context.Context, w *work.Workspace, id string) (*findingRow, error) {
+	rows, _, err := findingRows(ctx, w, 0)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(rows, func(r findingRow) bool { return r.ID == id })
+	if i < 0 {
+		return nil, fmt.Errorf("no finding %q now (see: clipfence findings --all --waived)", id)
+	}
+	return &rows[i], nil
 }

@@ -7,53 +7,45 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"clipfence/internal/core/engine"
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
+	"clipfence/internal/work"
 )
 
 type gaugeRow struct {
-	Identity     model.ID    `json:"identity"`
-	Danger       int         `json:"danger"`
-	Removable    int         `json:"removable_danger"`
-	Granted      int         `json:"granted"`
-	Used         int         `json:"used"`
-	Unobservable int         `json:"unobservable"`
-	LastUse      time.Time   `json:"last_use,omitzero"`
-	LastSeen     time.Time   `json:"last_seen,omitzero"`
-	Habit        string      `json:"habit"`
-	State        gauge.State `json:"state"`
-	Judgement    string      `json:"judgement"`
-	Calls        int64       `json:"calls" doc:"that were let through, over all that is known"`
-	Placed       int64       `json:"placed_calls" doc:"of those, how many could be placed"`
+	Identity     model.ID           `json:"identity"`
+	Danger       int                `json:"danger" doc:"of all that reaches it"`
+	Removable    int                `json:"removable_danger" doc:"of its own grants, what nothing observed needs"`
+	Within       int                `json:"danger_within_reach" doc:"of what it holds, can give itself and gets by acting as others"`
+	Becomes      int                `json:"can_become" doc:"how many others, in any number of steps"`
+	AllOn        int                `json:"can_have_everything_on" doc:"nodes of the inventory on which it, or one that it can become, can give itself anything"`
+	Granted      int                `json:"granted"`
+	ByName       int                `json:"granted_by_name" doc:"permissions of grants that name it"`
+	ByGroups     int                `json:"granted_through_groups"`
+	ByCrowds     int                `json:"granted_to_anybody" doc:"permissions of grants to everyone and signed-in"`
+	Used         int                `json:"used"`
+	Members      int                `json:"members,omitempty" doc:"of a group: who is in it at any distance and can sign in"`
+	Silent       int                `json:"silent_members,omitempty" doc:"of those, who used none of its own grants in the window"`
+	Unobservable int                `json:"unobservable"`
+	LastUse      time.Time          `json:"last_use,omitzero"`
+	LastSeen     time.Time          `json:"last_seen,omitzero"`
+	Habit        string             `json:"habit"`
+	State        work.StandingState `json:"state"`
+	Judgement    string             `json:"judgement"`
+	Calls        int64              `json:"calls" doc:"that were let through, over all that is known"`
+	Placed       int64              `json:"placed_calls" doc:"of those, how many could be placed"`
 }
 
 type gaugeValue struct {
-	Source     string     `json:"source"`
-	From       time.Time  `json:"from"`
-	To         time.Time  `json:"to"`
-	Days       int        `json:"days"`
-	Observable float64    `json:"observable_share"`
-	Identities []gaugeRow `json:"identities"`
-	Strangers  []model.ID `json:"callers_not_in_the_estate,omitempty"`
-	Unmapped   int        `json:"uses_of_unknown_permissions,omitempty"`
-	Placed     placedRow  `json:"calls"`
-}
-
-// placedRow says which calls could be placed, and why the rest could not.
-type placedRow struct {
-	Calls  int64                  `json:"let_through"`
-	Placed int64                  `json:"placed"`
-	Past   int64                  `json:"explained_by_the_past" doc:"of placed, those whose grant is gone since"`
-	Why    map[gauge.Reason]int64 `json:"not_placed,omitempty" doc:"by what keeps them from it: path, operation, caller or grant"`
-}
-
-func placedRowOf(t *gauge.Tally) placedRow {
-	if t == nil {
-		return placedRow{}
-	}
-	return placedRow{t.Calls, t.Placed, t.Past, t.Why}
+	Source     string           `json:"source"`
+	From       time.Time        `json:"from"`
+	To         time.Time        `json:"to"`
+	Days       int              `json:"days"`
+	Observable float64          `json:"observable_share"`
+	Identities []gaugeRow       `json:"identities"`
+	Strangers  []model.ID       `json:"callers_not_in_the_estate,omitempty"`
+	Unmapped   int              `json:"uses_of_unknown_permissions,omitempty"`
+	Placed     work.PlacedCalls `json:"calls"`
 }
 
 func (a *app) gaugeCmd() *cobra.Command {
@@ -65,14 +57,17 @@ func (a *app) gaugeCmd() *cobra.Command {
 		Long: `Compare what is granted with what was used, identity by identity, most removable
 danger first. With an identity: grant by grant.
 
-DANGER is the weight of what is granted and not needed: for each level of
-permission its weight times log2(1 + pairs of permission and place). A right to
-hand out rights weighs 60 times a right to list.`,
+The danger of a permission is the weight of its level times log2(1 + the places of the
+inventory that it can be used on): list 1, read 2, change 6, administer 20, hand out 60
+(weights in clipfence.yaml). That of an access is the sum over its permissions; what two
+grants both give counts once. NOT NEEDED is the danger of what is granted and nothing
+observed needs; HELD that of all that reaches the identity; WITHIN REACH, that of what it
+can get to as well: by acting as others and by giving itself more, in any number of steps.`,
 		Example:           "  clipfence gauge --kind workload\n  clipfence gauge workload/ticket-export",
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd.Context(), func(w *workspace) error {
-				id, s, in, res, err := w.gaugedFor(cmd.Context(), strings.Join(args, ""), window.Duration)
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				id, s, in, res, err := w.GaugedFor(cmd.Context(), strings.Join(args, ""), window.Duration)
 				if err != nil {
 					return err
 				}
@@ -89,28 +84,35 @@ hand out rights weighs 60 times a right to list.`,
 	return cmd
 }
 
-func (a *app) gaugeHead(in *gauge.Input, res *gauge.Result) string {
+func (a *app) gaugeHead(in *work.GaugeInput, res *work.GaugeResult) string {
 	span := in.Span()
-	return fmt.Sprintf("Granted against used, %s; evidence complete for %s of what is granted", spanWords(span), render.Percent(res.Observable))
+	return fmt.Sprintf("Granted against used, %s; evidence complete for %s of what is granted", spanWords(span),
+		render.Percent(res.Observable))
 }
 
-func gaugeRowOf(s *gauge.Standing, placed *gauge.Tally, now time.Time) gaugeRow {
+func gaugeRowOf(s *work.Standing, placed *work.Tally, now time.Time) gaugeRow {
 	j, _ := judgement(s, now)
-	p := placedRowOf(placed)
+	p := work.PlacedCallsOf(placed)
 	if p.Placed < p.Calls {
 		if j == "fits" {
 			j = "cannot be judged whole"
 		}
 		j += fmt.Sprintf("; %s of %s not placed", render.Count(p.Calls-p.Placed), render.Plural(int(p.Calls), "call"))
 	}
-	return gaugeRow{s.ID, int(s.Danger + 0.5), int(s.Removable + 0.5), s.Granted, s.Used, s.Unobservable, s.LastUse, s.Identity.LastSeen, habit(s), s.State, j, p.Calls, p.Placed}
+	return gaugeRow{s.ID, int(s.Danger + 0.5), int(s.Removable + 0.5), int(s.Within.Danger + 0.5), s.Within.Becomes,
+		s.Within.Nodes, s.Granted, s.ByName, s.ByGroups, s.ByCrowds, s.Used, s.Members, s.Silent, s.Unobservable,
+		s.LastUse, s.Identity.LastSeen, habit(s), s.State, j, p.Calls, p.Placed}
 }
 
-func (a *app) gaugeAll(s *surveyed, in *gauge.Input, res *gauge.Result, kind string, all bool) error {
+func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, kind string, all bool) error {
 	const most = 20
 	now := in.AsOf
-	v := gaugeValue{Source: s.Name, From: in.Span().From, To: in.Span().To, Days: in.Window, Observable: res.Observable, Identities: []gaugeRow{}, Strangers: res.Strangers, Unmapped: res.Unmapped, Placed: placedRowOf(&res.Placement.Tally)}
-	t := render.Table{Columns: []render.Column{{Name: "DANGER", Right: true}, {Name: "IDENTITY"}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true}, {Name: "LAST USE"}, {Name: "HABIT"}, {Name: "JUDGEMENT", Wrap: true}}}
+	v := gaugeValue{Source: s.Name, From: in.Span().From, To: in.Span().To, Days: in.Window,
+		Observable: res.Observable, Identities: []gaugeRow{}, Strangers: res.Strangers, Unmapped: res.Unmapped,
+		Placed: work.PlacedCallsOf(&res.Placement.Tally)}
+	t := render.Table{Columns: []render.Column{{Name: "NOT NEEDED", Right: true}, {Name: "HELD", Right: true},
+		{Name: "WITHIN REACH", Right: true}, {Name: "IDENTITY"}, {Name: "GRANTED", Right: true},
+		{Name: "USED", Right: true}, {Name: "LAST USE"}, {Name: "HABIT"}, {Name: "JUDGEMENT", Wrap: true}}}
 	blind := 0
 	for _, st := range res.Standings {
 		if kind != "" && string(st.ID.Kind) != kind {
@@ -123,26 +125,35 @@ func (a *app) gaugeAll(s *surveyed, in *gauge.Input, res *gauge.Result, kind str
 			continue
 		}
 		_, tone := judgement(st, now)
-		t.Row(render.C(render.Count(row.Removable)), render.C(st.ID.String()), render.C(render.Count(row.Granted)), render.C(render.Count(row.Used)), render.C(lastUse(st, now)), render.C(row.Habit), render.Cell{Text: row.Judgement, Tone: tone})
+		t.Row(render.C(render.Count(row.Removable)), render.C(render.Count(row.Danger)), reachCell(st),
+			render.C(st.ID.String()), render.C(render.Count(row.Granted)), render.C(render.Count(row.Used)),
+			render.C(lastUse(st, now)), render.C(row.Habit), render.Cell{Text: row.Judgement, Tone: tone})
 	}
-	d := &render.Doc{Head: a.gaugeHead(in, res), Lines: placedLines(res.Placement), Tables: []render.Table{t}, Value: v, Rows: v.Identities}
-	d.Notes = append(d.Notes, "DANGER is what is granted and not needed; GRANTED and USED count distinct permissions.")
+	d := &render.Doc{Head: a.gaugeHead(in, res), Lines: placedLines(res.Placement), Tables: []render.Table{t},
+		Value: v, Rows: v.Identities}
+	d.Notes = append(d.Notes, "NOT NEEDED, HELD and WITHIN REACH are danger (clipfence gauge --help); GRANTED and "+
+		"USED count distinct permissions.")
 	if len(t.Rows) < len(v.Identities) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), identities(len(v.Identities))))
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows),
+			identities(len(v.Identities))))
 	}
 	if blind > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Not judged: %s granted permissions that no log would have shown (clipfence coverage).", render.Count(blind)))
+		d.Notes = append(d.Notes,
+			fmt.Sprintf("Not judged: %s granted permissions that no log would have shown (clipfence coverage).",
+				render.Count(blind)))
 	}
 	if n := len(res.Strangers); n > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Callers in the log that the estate does not list: %d, such as %s (clipfence uses --strangers).", n, res.Strangers[0]))
+		d.Notes = append(d.Notes,
+			fmt.Sprintf("Callers in the log that the estate does not list: %d, such as %s (clipfence uses "+
+				"--strangers).", n, res.Strangers[0]))
 	}
 	if len(t.Rows) > 0 {
-		d.Next = []string{"clipfence draft --for " + t.Rows[0][1].Text, "clipfence gauge " + t.Rows[0][1].Text}
+		d.Next = []string{"clipfence draft --for " + t.Rows[0][3].Text, "clipfence gauge " + t.Rows[0][3].Text}
 	}
 	return a.print(d)
 }
 
-func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model.ID) error {
+func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, id model.ID) error {
 	type grantRow struct {
 		Grant        string     `json:"grant"`
 		Through      []model.ID `json:"through"`
@@ -161,21 +172,34 @@ func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model
 	}
 	d := &render.Doc{Head: a.gaugeHead(in, res)}
 	var row any
-	holdings := []engine.Holding{}
+	holdings := []work.Holding{}
 	if st := res.Of(id); st != nil {
 		j, _ := judgement(st, in.AsOf)
-		d.Lines = append(d.Lines, fmt.Sprintf("%s: %s. Last use %s, habit %s. Danger %d, of which %d is not needed.", id, j, lastUse(st, in.AsOf), habit(st), int(st.Danger+0.5), int(st.Removable+0.5)))
-		row, holdings = gaugeRowOf(st, res.Placement.Of[id], in.AsOf), st.Holdings
+		d.Lines = append(d.Lines,
+			fmt.Sprintf("%s: %s. Last use %s, habit %s. It holds danger %s, of which %s is not needed.", id, j,
+				lastUse(st, in.AsOf), habit(st), render.Count(int(st.Danger+0.5)),
+				render.Count(int(st.Removable+0.5))))
+		d.Lines = append(d.Lines, fmt.Sprintf("Granted: %s by name, %s through groups, %s to anybody.",
+			render.Plural(st.ByName, "permission"), render.Count(st.ByGroups), render.Count(st.ByCrowds)))
+		if id.Kind == model.Group {
+			d.Lines = append(d.Lines,
+				fmt.Sprintf("%s in it can sign in; %s of them used none of its own grants in the window.",
+					identities(st.Members), render.Count(st.Silent)))
+		}
+		d.Lines = append(d.Lines, reachWords(id, st.Within, st.Danger, s))
+		row, holdings = gaugeRowOf(st, res.Placement.Of[id], in.AsOf), s.Holdings(id)
 		d.Lines = append(d.Lines, "Of its calls: "+lowerFirst(placedWords(res.Placement.Of[id])))
 	} else {
-		for _, i := range s.engine.GrantsTo(id) {
-			holdings = append(holdings, engine.Holding{Grant: i, Chain: []model.ID{id}})
+		for _, i := range s.GrantsTo(id) {
+			holdings = append(holdings, work.Holding{Number: i, Grant: s.Grant(i), Chain: []model.ID{id}})
 		}
 	}
-	t := render.Table{Columns: []render.Column{{Name: "GRANT"}, {Name: "THROUGH"}, {Name: "ROLE"}, {Name: "WHERE", Path: true}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true}, {Name: "KEPT", Right: true}, {Name: "UNUSED", Right: true}, {Name: "DANGER", Right: true}}}
+	t := render.Table{Columns: []render.Column{{Name: "GRANT"}, {Name: "THROUGH"}, {Name: "ROLE"},
+		{Name: "WHERE", Path: true}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true},
+		{Name: "KEPT", Right: true}, {Name: "UNUSED", Right: true}, {Name: "DANGER", Right: true}}}
 	rows := []grantRow{}
 	for _, h := range holdings {
-		g := res.Grants[h.Grant]
+		g := res.Grants[h.Number]
 		gr := g.Grant
 		through := "direct"
 		if len(h.Chain) > 1 {
@@ -186,14 +210,54 @@ func (a *app) gaugeOne(s *surveyed, in *gauge.Input, res *gauge.Result, id model
 			role = "(list)"
 		}
 		kept := g.Rare.Count() + g.TooNew.Count() + g.Unobservable.Count() + g.Undecidable.Count() + g.Held.Count()
-		rows = append(rows, grantRow{gr.ID, h.Chain, gr.Role, places(gr.Where), int(g.Danger + 0.5), int(g.Kept + 0.5), g.Perms.Count(), g.Used.Count(), g.Rare.Count(), g.TooNew.Count(), g.Unobservable.Count(), g.Undecidable.Count(), g.Held.Count(), g.Unused.Count()})
-		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.Where)), render.C(render.Count(g.Perms.Count())), render.C(render.Count(g.Used.Count())), render.C(render.Count(kept)), render.C(render.Count(g.Unused.Count())), render.C(render.Count(int(g.Danger+0.5))))
+		rows = append(rows, grantRow{gr.ID, h.Chain, gr.Role, places(gr.Where), int(g.Danger + 0.5), int(g.Kept + 0.5),
+			g.Perms.Count(), g.Used.Count(), g.Rare.Count(), g.TooNew.Count(), g.Unobservable.Count(),
+			g.Undecidable.Count(), g.Held.Count(), g.Unused.Count()})
+		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.Where)),
+			render.C(render.Count(g.Perms.Count())), render.C(render.Count(g.Used.Count())),
+			render.C(render.Count(kept)), render.C(render.Count(g.Unused.Count())),
+			render.C(render.Count(int(g.Danger+0.5))))
 	}
 	d.Tables = []render.Table{t}
-	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, not observable, perhaps used by a call that could not be placed, or held by somebody whose silence proves nothing yet; never taken for unused."}
+	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, not " +
+		"observable, perhaps used by a call that could not be placed, or held by somebody whose silence proves " +
+		"nothing yet; never taken for unused."}
 	d.Next = []string{"clipfence draft --for " + id.String()}
 	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)
 }
 
 func lowerFirst(s string) string { return strings.ToLower(s[:1]) + s[1:] }
+
+// reachCell is the danger within reach, marked where it is more than what is held.
+func reachCell(s *work.Standing) render.Cell {
+	c := render.C(render.Count(int(s.Within.Danger + 0.5)))
+	if s.Within.Further(s.Danger) {
+		c.Tone = render.Bad
+	}
+	return c
+}
+
+// reachWords says what is within reach of an identity beside what it holds.
+func reachWords(id model.ID, r work.WithinReach, held float64, s *work.Source) string {
+	if !r.Further(held) && r.Nodes == 0 {
+		return "Within its reach is nothing more: it cannot give itself more, nor act as anybody who has more."
+	}
+	var how []string
+	switch {
+	case r.Nodes > 0 && r.Becomes == 0:
+		how = append(how, fmt.Sprintf("it can give itself anything on %s of %s", render.Count(r.Nodes),
+			render.Plural(s.Nodes(), "node")))
+	case r.Nodes > 0:
+		how = append(how, fmt.Sprintf("it or one whom it can become can give itself anything on %s of %s",
+			render.Count(r.Nodes), render.Plural(s.Nodes(), "node")))
+	}
+	switch {
+	case r.Anybody:
+		how = append(how, "it can become anybody")
+	case r.Becomes > 0:
+		how = append(how, "it can become "+identities(r.Becomes))
+	}
+	return fmt.Sprintf("Within its reach is danger %s: %s. How: clipfence reach %s --escalation",
+		render.Count(int(r.Danger+0.5)), strings.Join(how, ", and "), id)
+}

@@ -12,7 +12,8 @@ import (
 )
 
 func testApp() *app {
-	return &app{in: strings.NewReader(""), out: &bytes.Buffer{}, err: &bytes.Buffer{}, clock: func() time.Time { return time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC) }}
+	return &app{in: strings.NewReader(""), out: &bytes.Buffer{}, err: &bytes.Buffer{},
+		clock: func() time.Time { return time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC) }}
 }
 
 func walk(c *cobra.Command, f func(*cobra.Command)) {
@@ -64,7 +65,8 @@ func TestExamples(t *testing.T) {
 			}
 		}
 	})
-	for _, name := range []string{"../../README.md", "../../docs/guide.md", "../../docs/estate-file.md", "../../docs/logs.md", "../../docs/ARCHITECTURE.md", "../../docs/BENCHMARKS.md", "../../CONTRIBUTING.md"} {
+	for _, name := range []string{"../../README.md", "../../docs/guide.md", "../../docs/estate-file.md",
+		"../../docs/logs.md", "../../docs/ARCHITECTURE.md", "../../docs/BENCHMARKS.md", "../../CONTRIBUTING.md"} {
 		data, err := os.ReadFile(name)
 		if err != nil {
 			t.Error(err)
@@ -98,7 +100,8 @@ func TestSchemas(t *testing.T) {
 			continue
 		}
 		var v map[string]any
-		if err := json.Unmarshal(a.out.(*bytes.Buffer).Bytes(), &v); err != nil || v["$schema"] != "https://json-schema.org/draft/2020-12/schema" {
+		if err := json.Unmarshal(a.out.(*bytes.Buffer).Bytes(), &v); err != nil ||
+			v["$schema"] != "https://json-schema.org/draft/2020-12/schema" {
 			t.Errorf("%s: %v %v", s.name, err, v["$schema"])
 		}
 	}

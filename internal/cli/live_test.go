@@ -49,7 +49,8 @@ func keepCalling(l *live, permission, path string) <-chan struct{} {
 		defer close(done)
 		for range 40 {
 			time.Sleep(100 * time.Millisecond)
-			_ = command(l.dir, binary, "sandbox", "call", permission, path, "--url", l.url, "--tokens", filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage").Run()
+			_ = command(l.dir, binary, "sandbox", "call", permission, path, "--url", l.url, "--tokens",
+				filepath.Join(l.moor, "tokens.json"), "--who", "person/ingrid.vaage").Run()
 		}
 	}()
 	return done
@@ -91,7 +92,9 @@ func serve(t *testing.T) *live {
 		t.Fatal(err)
 	}
 	l.url = strings.TrimSpace(strings.TrimPrefix(line, "Mooring serves "))
-	l.write(t, "clipfence.yaml", fmt.Sprintf("clipfence: 2\nprotected: [workload/clip-fence-survey, workload/clip-fence-change]\nsources:\n  - {name: mooring, kind: bridge, url: %q, token: {file: read}, change_token: {file: change}}\n", l.url))
+	l.write(t, "clipfence.yaml",
+		fmt.Sprintf("clipfence: 2\nprotected: [workload/clip-fence-survey, workload/clip-fence-change]\nsources:\n "+
+			" - {name: mooring, kind: bridge, url: %q, token: {file: read}, change_token: {file: change}}\n", l.url))
 	l.write(t, "read", l.tokens["workload/clip-fence-survey"])
 	l.write(t, "change", l.tokens["workload/clip-fence-change"])
 	return l
@@ -122,7 +125,11 @@ func (l *live) admin(t *testing.T, method, path, body, etag string) string {
 		t.Fatal(err)
 	}
 	req.Header.Set("Authorization", "Bearer "+l.tokens["workload/clip-fence-change"])
-	if etag != "" {
+	switch etag {
+	case "":
+	case "new":
+		req.Header.Set("If-None-Match", "*")
+	default:
 		req.Header.Set("If-Match", etag)
 	}
 	res, err := http.DefaultClient.Do(req)
@@ -152,7 +159,8 @@ func TestDemo(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "demo")
 	out := must(t, t.TempDir(), "demo", dir)
-	if n := strings.Count(out, "[ok]"); n < 11 || strings.Contains(out, "FAILED") || !strings.Contains(out, "Every check held") {
+	if n := strings.Count(out, "[ok]"); n < 11 || strings.Contains(out, "FAILED") ||
+		!strings.Contains(out, "Every check held") {
 		t.Errorf("%d checks held\n%s", n, out)
 	}
 	must(t, filepath.Join(dir, "workspace"), "ledger", "verify")
@@ -208,7 +216,8 @@ func TestGroundTruth(t *testing.T) {
 		if n[1] == 0 {
 			continue
 		}
-		t.Logf("%-16s planted %2d, found %2d: recall %.2f, precision %.2f", kind, n[0], n[1], float64(n[2])/float64(max(1, n[0])), float64(n[2])/float64(n[1]))
+		t.Logf("%-16s planted %2d, found %2d: recall %.2f, precision %.2f", kind, n[0], n[1],
+			float64(n[2])/float64(max(1, n[0])), float64(n[2])/float64(n[1]))
 		if 4*n[2] < 3*n[1] {
 			t.Errorf("%s: of %d findings only %d were planted", kind, n[1], n[2])
 		}
@@ -238,7 +247,8 @@ func TestServerTroubles(t *testing.T) {
 	// A wrong token: which source, what it said, and the token is not shown.
 	l.write(t, "read", "moor-wrong-token")
 	code, out, errs := run(t, l.dir, "survey")
-	if code != 3 || !strings.Contains(errs, "source mooring") || !strings.Contains(errs, "token is not known") || strings.Contains(out+errs, "moor-wrong") {
+	if code != 3 || !strings.Contains(errs, "source mooring") || !strings.Contains(errs, "token is not known") ||
+		strings.Contains(out+errs, "moor-wrong") {
 		t.Errorf("wrong token: %d %s", code, errs)
 	}
 	l.write(t, "read", l.tokens["workload/clip-fence-survey"])
@@ -257,13 +267,18 @@ func TestServerTroubles(t *testing.T) {
 	// Somebody else's guardrail: the tool's own rights stay.
 	l.write(t, "change", l.tokens["workload/clip-fence-change"])
 	must(t, l.dir, "survey")
-	l.write(t, "own.fence.yaml", "fence: 2\nfor: mooring:workload/clip-fence-survey\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nreplaces: [g-0452]\nallow: []\ngives_up: []\n")
-	if code, _, errs = run(t, l.dir, "apply", "own.fence.yaml", "--yes"); code != 4 || !strings.Contains(errs, "protected by clipfence.yaml") || !strings.Contains(errs, "what this tool itself works as") {
+	l.write(t, "own.fence.yaml",
+		"fence: 2\nfor: mooring:workload/clip-fence-survey\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\n"+
+			"replaces: [g-0452]\nallow: []\ngives_up: []\n")
+	if code, _, errs = run(t, l.dir, "apply", "own.fence.yaml", "--yes"); code != 4 ||
+		!strings.Contains(errs, "protected by clipfence.yaml") ||
+		!strings.Contains(errs, "what this tool itself works as") {
 		t.Errorf("its own rights: %d %s", code, errs)
 	}
 	// Without a terminal a change needs --yes.
 	must(t, l.dir, "draft", "--for", "workload/ticket-export", "--as-of", asOf)
-	if code, _, errs = run(t, l.dir, "apply", "workload/ticket-export"); code != 4 || !strings.Contains(errs, "--yes") {
+	if code, _, errs = run(t, l.dir, "apply", "workload/ticket-export"); code != 4 ||
+		!strings.Contains(errs, "--yes") {
 		t.Errorf("unasked: %d %s", code, errs)
 	}
 	must(t, l.dir, "apply", "workload/ticket-export", "--dry-run")
@@ -330,7 +345,8 @@ func TestInterruptedSurvey(t *testing.T) {
 	start := time.Now()
 	must(t, whole, "survey")
 	lasts := time.Since(start)
-	want := must(t, whole, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf)
+	want := must(t, whole, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv",
+		"--as-of", asOf)
 	for _, signal := range []os.Signal{os.Interrupt, syscall.SIGTERM} {
 		for share := 6; ; share-- {
 			if share == 0 {
@@ -359,7 +375,8 @@ func TestInterruptedSurvey(t *testing.T) {
 				continue // too early: before the first cursor
 			}
 			t.Logf("%s after %d tenths: %d of 80,000 lines were left", signal, share, rows[0].Lines)
-			if got := must(t, dir, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf); got != want {
+			if got := must(t, dir, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format",
+				"csv", "--as-of", asOf); got != want {
 				t.Fatalf("%s: there are other uses than an undisturbed survey leaves", signal)
 			}
 			break
@@ -367,7 +384,8 @@ func TestInterruptedSurvey(t *testing.T) {
 	}
 	// Counting anew leaves what is kept alone until its end, however it is cut short.
 	uses := func() string {
-		return must(t, whole, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf)
+		return must(t, whole, "uses", "--by", "identity,permission,path", "--whole-paths", "--all", "--format", "csv",
+			"--as-of", asOf)
 	}
 	for _, signal := range []os.Signal{os.Interrupt, os.Kill} {
 		cmd := command(whole, binary, "survey", "--reread")
@@ -378,7 +396,8 @@ func TestInterruptedSurvey(t *testing.T) {
 		}
 		time.Sleep(lasts / 3)
 		_ = cmd.Process.Signal(signal) // it may have ended, which is as well
-		if err := cmd.Wait(); err != nil && signal == os.Interrupt && !strings.Contains(errs.String(), "nothing was changed") {
+		if err := cmd.Wait(); err != nil && signal == os.Interrupt &&
+			!strings.Contains(errs.String(), "nothing was changed") {
 			t.Errorf("it says %s", errs.String())
 		}
 		if uses() != want {
@@ -414,7 +433,8 @@ func gigabyte(t *testing.T) string {
 		t.Fatal(err)
 	}
 	for name, data := range map[string][]byte{"estate.yaml": estate, "log.zst": log.Bytes(),
-		"clipfence.yaml": []byte("clipfence: 2\nsources:\n  - {name: ferry, kind: files, estate: estate.yaml, logs: [" + filepath.Join(from, "log.zst") + "]}\n")} {
+		"clipfence.yaml": []byte("clipfence: 2\nsources:\n" +
+			"  - {name: ferry, kind: files, estate: estate.yaml, logs: [" + filepath.Join(from, "log.zst") + "]}\n")} {
 		if err := os.WriteFile(filepath.Join(from, name), data, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -427,7 +447,8 @@ func gigabyte(t *testing.T) string {
 func killSurveys(t *testing.T, fresh func() string) {
 	t.Helper()
 	found := func(dir string) string {
-		return must(t, dir, "uses", "--by", "identity,acting-for,permission,path,outcome,network", "--whole-paths", "--all", "--format", "csv", "--as-of", asOf) +
+		return must(t, dir, "uses", "--by", "identity,acting-for,permission,path,outcome,network", "--whole-paths",
+			"--all", "--format", "csv", "--as-of", asOf) +
 			must(t, dir, "coverage", "--all", "--as-of", asOf)
 	}
 	undisturbed := fresh()
@@ -480,7 +501,8 @@ func gateDies(t *testing.T, dir string) {
 	}
 	_, rest, _ := strings.Cut(string(config), "url: ")
 	url := strings.Fields(rest)[0]
-	moor := command(dir, binary, "sandbox", "serve", filepath.Join(dir, "mooring"), "--listen", strings.TrimPrefix(url, "http://"))
+	moor := command(dir, binary, "sandbox", "serve", filepath.Join(dir, "mooring"), "--listen",
+		strings.TrimPrefix(url, "http://"))
 	out, err := moor.StdoutPipe()
 	if err == nil {
 		err = moor.Start()
@@ -499,7 +521,8 @@ func gateDies(t *testing.T, dir string) {
 	type request struct{ ID, By, State string }
 	gateGrants := func() int {
 		var g struct{ Grants []struct{ Grant string } }
-		who := decode[request](t, ws, "gate", "ask", "ticketing-admin", "--for", "1h", "--reason", "who am I", "--key", asker).By
+		who := decode[request](t, ws, "gate", "ask", "ticketing-admin", "--for", "1h", "--reason", "who am I", "--key",
+			asker).By
 		must(t, ws, "survey", "--no-logs")
 		g = decode[struct{ Grants []struct{ Grant string } }](t, ws, "gauge", who)
 		n := 0
@@ -511,14 +534,17 @@ func gateDies(t *testing.T, dir string) {
 		return n
 	}
 	for i := range 8 {
-		r := decode[request](t, ws, "gate", "ask", "ticketing-admin", "--for", "1h", "--reason", "refunds are stuck", "--key", asker)
-		if code, _, errs := run(t, ws, "gate", "approve", r.ID, "--key", asker); code != 4 || !strings.Contains(errs, "may not answer") && !strings.Contains(errs, "own request") {
+		r := decode[request](t, ws, "gate", "ask", "ticketing-admin", "--for", "1h", "--reason", "refunds are stuck",
+			"--key", asker)
+		if code, _, errs := run(t, ws, "gate", "approve", r.ID, "--key", asker, "--yes"); code != 4 ||
+			!strings.Contains(errs, "may not answer") && !strings.Contains(errs, "own request") {
 			t.Errorf("approved by whom it is for: %d %s", code, errs)
 		}
-		if code, _, errs := run(t, ws, "gate", "open", r.ID, "--yes"); code != 4 || !strings.Contains(errs, "not approved") {
+		if code, _, errs := run(t, ws, "gate", "open", r.ID, "--yes"); code != 4 ||
+			!strings.Contains(errs, "not approved") {
 			t.Errorf("opened without approval: %d %s", code, errs)
 		}
-		must(t, ws, "gate", "approve", r.ID, "--key", approver)
+		must(t, ws, "gate", "approve", r.ID, "--key", approver, "--yes")
 		verb := []string{"gate", "open", r.ID, "--yes"}
 		if i%2 == 1 { // open for as long as a command runs
 			verb = []string{"gate", "run", r.ID, "--yes", "--", "sleep", "5"}
@@ -536,9 +562,24 @@ func gateDies(t *testing.T, dir string) {
 		for _, q := range decode[struct{ Requests []request }](t, ws, "gate", "list").Requests {
 			if q.State == "open" {
 				must(t, ws, "gate", "close", q.ID)
-			} else if q.State == "opening" || q.State == "closing" {
+			} else if q.State == "opening" { // closing: nothing is seen of it, and it may still come
 				t.Errorf("after a patrol request %s is %s", q.ID, q.State)
 			}
+		}
+	}
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(time.Second) {
+		must(t, ws, "patrol", "--once")
+		left := 0
+		for _, q := range decode[struct{ Requests []request }](t, ws, "gate", "list").Requests {
+			if q.State == "closing" {
+				left++
+			}
+		}
+		if left == 0 {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%d requests are closing for ever", left)
 		}
 	}
 	if n := gateGrants(); n != 0 {
@@ -585,11 +626,13 @@ func TestMend(t *testing.T) {
 	}
 	before := must(t, l.dir, "survey", "compare", "--format", "json", "1", "1")
 	crew := "/mooring/harbour:ternhaven/pier:operations/berth:crew"
-	if code, _, errs := run(t, l.dir, "coverage", "--mend", "--node", crew); code != 4 || !strings.Contains(errs, "--yes") {
+	if code, _, errs := run(t, l.dir, "coverage", "--mend", "--node", crew); code != 4 ||
+		!strings.Contains(errs, "--yes") {
 		t.Errorf("unasked: %d %s", code, errs)
 	}
 	out := must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--dry-run")
-	if !strings.Contains(out, "logs[log_class=looking service=stow].written: false -> true") || strings.Contains(out, "secrets].written") {
+	if !strings.Contains(out, "logs[log_class=looking service=stow].written: false -> true") ||
+		strings.Contains(out, "secrets].written") {
 		t.Errorf("dry run:\n%s", out)
 	}
 	// Somebody reads there while it is waited for.
@@ -635,16 +678,19 @@ func TestMend(t *testing.T) {
 		t.Errorf("coverage:\n%s", out)
 	}
 	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--class", "handling", "--dry-run")
-	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role write-the-logbook on 1 node") || strings.Contains(out, "log settings") {
+	if !strings.Contains(out, "WIDENS what workload/log-writer may do, by role write-the-logbook on 1 node") ||
+		strings.Contains(out, "log settings") {
 		t.Errorf("dry run:\n%s", out)
 	}
 	done = keepCalling(l, "stow/item:put", crew+"/box:rosters/1")
-	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--class", "handling", "--yes", "--arrive", "20s")
+	out = must(t, l.dir, "coverage", "--mend", "--node", crew, "--service", "stow", "--class", "handling", "--yes",
+		"--arrive", "20s")
 	if !strings.Contains(out, "Events of 1 log arrive") {
 		t.Errorf("mend:\n%s", out)
 	}
 	<-done
-	if out := must(t, l.dir, "undo", "c-3", "--dry-run"); !strings.Contains(out, "remove grant log-workload-log-writer-") {
+	if out := must(t, l.dir, "undo", "c-3", "--dry-run"); !strings.Contains(out,
+		"remove grant log-workload-log-writer-") {
 		t.Errorf("undo:\n%s", out)
 	}
 }

@@ -20,16 +20,9 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
-	"clipfence/internal/change"
-	"clipfence/internal/config"
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/gate"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/usage"
-	"clipfence/internal/ledger"
 	"clipfence/internal/render"
-	"clipfence/internal/source"
-	"clipfence/internal/store"
+	"clipfence/internal/work"
 )
 
 // Exit codes, a documented contract.
@@ -53,7 +46,9 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	ignoreFileLimit()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: stdin, out: stdout, err: stderr, clock: time.Now}
+	a := &app{in: stdin, out: &veil{w: stdout}, err: &veil{w: stderr}, clock: time.Now}
+	stdout, stderr = a.out, a.err
+	a.ctx = ctx
 	cmd := a.root()
 	cmd.SetArgs(args)
 	cmd.SetIn(stdin)
@@ -69,7 +64,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	text := strings.TrimPrefix(err.Error(), "check did not hold\n")
 	if ctx.Err() != nil {
 		text = "interrupted; what was finished is kept, and the same command goes on from there"
-		if errors.Is(err, errUnchanged) {
+		if errors.Is(err, work.ErrUnchanged) {
 			text = "interrupted; nothing was changed, and the same command begins anew"
 		}
 	}
@@ -83,25 +78,9 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	return exitCode(err)
 }
 
-func exitCode(err error) int {
-	is := func(targets ...error) bool {
-		return slices.ContainsFunc(targets, func(t error) bool { return errors.Is(err, t) })
-	}
-	switch {
-	case is(change.ErrGuard, gate.ErrNotAllowed, gate.ErrState, draft.ErrProtected, source.ErrReadOnly):
-		return exitRefused
-	case is(ledger.ErrBroken, store.ErrDamaged, store.ErrNewer, store.ErrUnwritable):
-		return exitDamaged
-	case is(source.ErrUnreachable, source.ErrDenied, source.ErrConflict, source.ErrGone, change.ErrUnconfirmed, context.Canceled, context.DeadlineExceeded):
-		return exitSource
-	case is(draft.ErrNothing):
-		return exitCheck
-	}
-	return exitCall
-}
-
 // app is what every command shares.
 type app struct {
+	ctx      context.Context // of the whole command: what waits for somebody ends with it
 	in       io.Reader
 	out, err io.Writer
 	clock    func() time.Time
@@ -114,6 +93,7 @@ type app struct {
 	source string
 	quiet  bool
 	debug  bool
+	closes bool // the command takes an elevation away, whatever is broken here
 }
 
 func (a *app) root() *cobra.Command {
@@ -153,14 +133,16 @@ Begin with:  clipfence demo`,
 	f.StringVar(&a.source, "source", "", "the source in question, where there are several")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no remarks on stderr")
 	f.BoolVar(&a.debug, "debug", false, "say more on stderr about what is done")
-	cmd.AddGroup(&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "act", Title: "Act:"}, &cobra.Group{ID: "set", Title: "Set up:"})
+	cmd.AddGroup(&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "act", Title: "Act:"},
+		&cobra.Group{ID: "set", Title: "Set up:"})
 	add := func(group string, cmds ...*cobra.Command) {
 		for _, c := range cmds {
 			c.GroupID = group
 			cmd.AddCommand(c)
 		}
 	}
-	add("set", a.demoCmd(), a.initCmd(), a.sourceCmd(), a.surveyCmd(), a.schemaCmd(), a.sandboxCmd(), a.versionCmd())
+	add("set", a.demoCmd(), a.initCmd(), a.sourceCmd(), a.surveyCmd(), a.trustCmd(), a.schemaCmd(), a.sandboxCmd(),
+		a.versionCmd())
 	add("look", a.coverageCmd(), a.reachCmd(), a.whyCmd(), a.usesCmd(), a.gaugeCmd(), a.findingsCmd(), a.ledgerCmd())
 	add("act", a.draftCmd(), a.rehearseCmd(), a.applyCmd(), a.undoCmd(), a.gateCmd(), a.patrolCmd())
 	cmd.AddCommand(a.manCmd())
@@ -172,15 +154,13 @@ Begin with:  clipfence demo`,
 // flagError says what a flag wants, in place of how reading it failed.
 func flagError(c *cobra.Command, err error) error {
 	var bad *pflag.InvalidValueError
-	var number *strconv.NumError
 	if errors.As(err, &bad) {
 		what := bad.Unwrap()
-		if errors.As(err, &number) {
-			wants := "no whole number"
-			if bad.GetFlag().Value.Type() == "bool" {
-				wants = "not true or false"
-			}
-			what = fmt.Errorf("%q is %s", bad.GetValue(), wants)
+		switch kind := bad.GetFlag().Value.Type(); {
+		case kind == "bool":
+			what = fmt.Errorf("%q is not true or false", bad.GetValue())
+		case strings.HasPrefix(kind, "int") || strings.HasPrefix(kind, "uint"):
+			what = fmt.Errorf("%q is no whole number", bad.GetValue())
 		}
 		err = fmt.Errorf("--%s: %w", bad.GetFlag().Name, what)
 	}
@@ -203,12 +183,14 @@ func explainWords(c *cobra.Command) {
 				if near := c.SuggestionsFor(args[0]); len(near) > 0 {
 					maybe = "; did you mean " + strings.Join(near, " or ") + "?"
 				}
-				return fmt.Errorf("there is no command %q%s; see: %s --help", c.CommandPath()+" "+args[0], maybe, c.CommandPath())
+				return fmt.Errorf("there is no command %q%s; see: %s --help", c.CommandPath()+" "+args[0], maybe,
+					c.CommandPath())
 			}
 			example, _, _ := strings.Cut(strings.TrimSpace(c.Example), "\n")
 			wants := strings.TrimSuffix(c.UseLine(), " [flags]")
 			what := "too many words"
-			if fits(c, make([]string, len(args)+1)) == nil || fits(c, make([]string, len(args)+2)) == nil || fits(c, make([]string, len(args)+3)) == nil {
+			if fits(c, make([]string, len(args)+1)) == nil || fits(c, make([]string, len(args)+2)) == nil ||
+				fits(c, make([]string, len(args)+3)) == nil {
 				what = "a word is missing"
 			}
 			return fmt.Errorf("%s; use: %s, such as: %s", what, wants, example)
@@ -256,7 +238,7 @@ func (a *app) say(format string, args ...any) {
 }
 
 func (a *app) width() int {
-	if f, ok := a.out.(*os.File); ok {
+	if f, ok := bare(a.out).(*os.File); ok {
 		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 0 {
 			return w
 		}
@@ -268,6 +250,9 @@ func (a *app) width() int {
 }
 
 func isTerminal(x any) bool {
+	if w, ok := x.(io.Writer); ok {
+		x = bare(w)
+	}
 	f, ok := x.(*os.File)
 	return ok && term.IsTerminal(int(f.Fd()))
 }
@@ -308,12 +293,14 @@ func (a *app) confirm(yes bool, question string) error {
 		return nil
 	}
 	if !isTerminal(a.in) {
-		return fmt.Errorf("%w: this changes a source; give --yes to do it without being asked, or --dry-run to look only", change.ErrGuard)
+		return fmt.Errorf("%w: there is no terminal to ask on (%s); give --yes to do it without being asked",
+			work.ErrGuard, render.Clean(question))
 	}
 	fmt.Fprintf(a.err, "%s [y/N] ", render.Clean(question))
 	var answer string
-	if _, err := fmt.Fscanln(a.in, &answer); err != nil || !slices.Contains([]string{"y", "yes"}, strings.ToLower(answer)) {
-		return fmt.Errorf("%w: not confirmed; nothing was changed", change.ErrGuard)
+	if _, err := fmt.Fscanln(&waiting{a.ctx, a.in}, &answer); err != nil ||
+		!slices.Contains([]string{"y", "yes"}, strings.ToLower(answer)) {
+		return fmt.Errorf("%w: not confirmed; nothing was changed", work.ErrGuard)
 	}
 	return nil
 }
@@ -367,13 +354,13 @@ func (p *pathFlag) Set(s string) (err error) {
 }
 
 // windowFlag is a flag that holds a window: whole days.
-type windowFlag struct{ config.Duration }
+type windowFlag struct{ model.Duration }
 
 func (d *windowFlag) Type() string { return "days" }
 func (d *windowFlag) Set(s string) error {
 	v, err := model.ParseDuration(s)
 	if err == nil {
-		err = config.WholeDays(v)
+		err = work.WholeDays(v)
 	}
 	d.Duration = v
 	return err
@@ -387,12 +374,14 @@ func (d *windowFlag) String() string {
 }
 
 // spanWords says which days a window has.
-func spanWords(w usage.Window) string {
-	return fmt.Sprintf("%s to %s and %s so far (%s, UTC)", w.From.Format(time.DateOnly), (w.Last() - 1).Time().Format(time.DateOnly), w.Last().Time().Format(time.DateOnly), render.Plural(w.Days(), "whole day"))
+func spanWords(w work.Window) string {
+	return fmt.Sprintf("%s to %s and %s so far (%s, UTC)", w.From.Format(time.DateOnly),
+		(w.Last() - 1).Time().Format(time.DateOnly), w.Last().Time().Format(time.DateOnly),
+		render.Plural(w.Days(), "whole day"))
 }
 
 // durationFlag is a flag that holds a duration.
-type durationFlag struct{ config.Duration }
+type durationFlag struct{ model.Duration }
 
 func (d *durationFlag) Type() string { return "duration" }
 func (d *durationFlag) Set(s string) (err error) {
@@ -436,10 +425,16 @@ func (a *app) versionCmd() *cobra.Command {
 	}
 }
 
-// parseID reads an identity argument and takes its source off.
-func parseID(arg string) (id model.ID, src string, err error) {
-	id, err = model.ParseID(arg)
-	src = id.Source
-	id.Source = ""
-	return id, src, err
+func exitCode(err error) int {
+	switch work.BlameOf(err) {
+	case work.BlameCheck:
+		return exitCheck
+	case work.BlameSource:
+		return exitSource
+	case work.BlameRefused:
+		return exitRefused
+	case work.BlameDamaged:
+		return exitDamaged
+	}
+	return exitCall
 }

@@ -7,9 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"clipfence/internal/core/gate"
-	"clipfence/internal/patrol"
 	"clipfence/internal/render"
+	"clipfence/internal/work"
 )
 
 func (a *app) patrolCmd() *cobra.Command {
@@ -25,26 +24,20 @@ single round; otherwise a round every --every, until it is interrupted.`,
 			if err := a.real(); err != nil {
 				return err
 			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				if _, _, err := w.history(cmd.Context()); err != nil {
-					return damaged(err)
-				}
-				k := w.keeper()
+			a.closes = true
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				for {
-					round, err := k.Once(cmd.Context())
-					if err != nil && once {
-						return err
-					}
-					if err != nil {
+					round, err := w.Patrol(cmd.Context())
+					if err != nil && !once {
 						a.log.Error("patrol", "error", err)
 					}
-					if once || len(round.Closed)+len(round.Strays)+len(round.Lapsed) > 0 {
+					if once || len(round.Closed)+len(round.Strays)+len(round.Lapsed)+len(round.Rowless) > 0 {
 						if err := a.print(roundDoc(round)); err != nil {
 							return err
 						}
 					}
 					if once {
-						return nil
+						return err
 					}
 					pause := time.Duration(every.Duration)
 					if pause == 0 {
@@ -64,22 +57,29 @@ single round; otherwise a round every --every, until it is interrupted.`,
 	return cmd
 }
 
-func roundDoc(r patrol.Round) *render.Doc {
+func roundDoc(r work.Round) *render.Doc {
 	d := &render.Doc{Value: r}
 	var parts []string
-	say := func(rs []*gate.Request, what string) {
+	say := func(rs []*work.Request, what string) {
 		if len(rs) == 0 {
 			return
 		}
 		parts = append(parts, fmt.Sprintf("%d %s", len(rs), what))
 		for _, q := range rs {
-			d.Lines = append(d.Lines, fmt.Sprintf("  %s: %s, %s of %s, asked for %q", what, q.ID, q.Gate, q.By, q.Reason))
+			d.Lines = append(d.Lines, fmt.Sprintf("  %s: %s, %s of %s, asked for %q", what, q.ID, q.Gate, q.By,
+				q.Reason))
 		}
 	}
 	say(r.Closed, "closed")
+	say(r.Rowless, "open by the ledger, in no row of the store, and closed")
+	say(r.Closing, "not seen, and looked for again")
 	say(r.Strays, "left behind and removed")
 	say(r.Lapsed, "lapsed")
 	say(r.Open, "still open, within their time")
+	if r.Unlooked > 0 {
+		d.Notes = append(d.Notes, fmt.Sprintf("%s that ended lately not looked at in this round",
+			render.Plural(r.Unlooked, "request")))
+	}
 	d.Head = "Patrol: nothing to do"
 	if len(parts) > 0 {
 		d.Head = "Patrol: " + strings.Join(parts, ", ")

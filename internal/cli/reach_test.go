@@ -5,15 +5,16 @@ import (
 	"strings"
 	"testing"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/escalate"
-	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/work"
 )
 
 // estateOf makes an estate of two buckets from grants, each "identity permission place" and
 // "if" where it holds on a condition.
-func estateOf(t *testing.T, grants ...string) *indexed {
+func estateOf(t *testing.T, grants ...string) *work.Source {
 	t.Helper()
 	e := &model.Estate{Source: "s"}
 	for _, p := range []string{"/s/harbour:o", "/s/harbour:o/box:x", "/s/harbour:o/box:y"} {
@@ -24,7 +25,9 @@ func estateOf(t *testing.T, grants ...string) *indexed {
 	}
 	for i, text := range grants {
 		f := strings.Fields(text)
-		g := model.Grant{ID: fmt.Sprint(i), To: model.MustID(f[0]), Rights: model.Permissions(model.MustPermission("s/object:" + f[1])), Where: []model.PathPattern{model.MustPathPattern("/s/harbour:o/" + f[2])}}
+		g := model.Grant{ID: fmt.Sprint(i), To: model.MustID(f[0]),
+			Rights: model.Permissions(model.MustPermission("s/object:" + f[1])),
+			Where:  []model.PathPattern{model.MustPathPattern("/s/harbour:o/" + f[2])}}
 		g.When.SecondFactor = len(f) > 3
 		e.Grants = append(e.Grants, g)
 	}
@@ -32,18 +35,18 @@ func estateOf(t *testing.T, grants ...string) *indexed {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return &indexed{Index: x}
+	return &work.Source{Index: x}
 }
 
 // TestChanged compares two estates on two places, identity by identity.
 func TestChanged(t *testing.T) {
-	filter, err := newFilter("", "", "")
+	filter, err := work.NewPart("", "", "")
 	if err != nil {
 		t.Fatal(err)
 	}
 	nodes := []model.Path{model.MustPath("/s/harbour:o/box:x"), model.MustPath("/s/harbour:o/box:y")}
-	compare := func(before, after []string) []intoChange {
-		return changed(estateOf(t, before...).asking(filter, &reachFlags{}), estateOf(t, after...).asking(filter, &reachFlags{}), nodes)
+	compare := func(before, after []string) []work.IntoChange {
+		return estateOf(t, after...).Into(estateOf(t, before...), nodes, filter, false).Changes
 	}
 	type list = []string
 	for _, tt := range []struct {
@@ -53,21 +56,33 @@ func TestChanged(t *testing.T) {
 	}{
 		{"nothing", nil, nil, "nobody lost or gained anything here"},
 		{"the same", list{"person/a read **"}, list{"person/a read **"}, "nobody lost or gained anything here"},
-		{"the same in another way", list{"person/a read **"}, list{"person/a read box:x", "person/a read box:y/**"}, "nobody lost or gained anything here"},
+		{"the same in another way", list{"person/a read **"}, list{"person/a read box:x", "person/a read box:y/**"},
+			"nobody lost or gained anything here"},
 		{"elsewhere", list{"person/a read box:z"}, nil, "nobody lost or gained anything here"},
 		{"lost", list{"person/a read **"}, nil, "no longer person/a"},
 		{"gained", nil, list{"person/a read box:y"}, "new person/a"},
-		{"more", list{"person/a read **"}, list{"person/a read **", "person/a write box:x"}, "with more person/a (1 -> 2 permissions)"},
-		{"less", list{"person/a read **", "person/a write **"}, list{"person/a read **"}, "with less person/a (2 -> 1 permissions)"},
-		{"on fewer nodes", list{"person/a read **"}, list{"person/a read box:x"}, "with less person/a (1 pair lost, 0 gained, of permission and node)"},
-		{"on more nodes", list{"person/a read box:x"}, list{"person/a read **"}, "with more person/a (0 pairs lost, 1 gained, of permission and node)"},
-		{"as many others", list{"person/a read **"}, list{"person/a write **"}, "with other access person/a (2 pairs lost, 2 gained, of permission and node)"},
-		{"as many elsewhere", list{"person/a read box:x"}, list{"person/a read box:y"}, "with other access person/a (1 pair lost, 1 gained, of permission and node)"},
-		{"other and fewer", list{"person/a read **", "person/a write **"}, list{"person/a delete **"}, "with other access person/a (2 -> 1 permissions)"},
-		{"under a condition", list{"person/a read **"}, list{"person/a read ** if"}, "with less person/a (by conditions)"},
-		{"free of a condition", list{"person/a read ** if"}, list{"person/a read **"}, "with more person/a (by conditions)"},
-		{"all of it", list{"person/a read **", "person/b read **", "person/b write **", "person/c read **"}, list{"person/b read **", "person/c read **", "person/c write **", "person/d read **"},
-			"no longer person/a; with less person/b (2 -> 1 permissions); with more person/c (1 -> 2 permissions); new person/d"},
+		{"more", list{"person/a read **"}, list{"person/a read **", "person/a write box:x"},
+			"with more person/a (1 -> 2 permissions)"},
+		{"less", list{"person/a read **", "person/a write **"}, list{"person/a read **"},
+			"with less person/a (2 -> 1 permissions)"},
+		{"on fewer nodes", list{"person/a read **"}, list{"person/a read box:x"},
+			"with less person/a (1 pair lost, 0 gained, of permission and node)"},
+		{"on more nodes", list{"person/a read box:x"}, list{"person/a read **"},
+			"with more person/a (0 pairs lost, 1 gained, of permission and node)"},
+		{"as many others", list{"person/a read **"}, list{"person/a write **"},
+			"with other access person/a (2 pairs lost, 2 gained, of permission and node)"},
+		{"as many elsewhere", list{"person/a read box:x"}, list{"person/a read box:y"},
+			"with other access person/a (1 pair lost, 1 gained, of permission and node)"},
+		{"other and fewer", list{"person/a read **", "person/a write **"}, list{"person/a delete **"},
+			"with other access person/a (2 -> 1 permissions)"},
+		{"under a condition", list{"person/a read **"}, list{"person/a read ** if"},
+			"with less person/a (by conditions)"},
+		{"free of a condition", list{"person/a read ** if"}, list{"person/a read **"},
+			"with more person/a (by conditions)"},
+		{"all of it", list{"person/a read **", "person/b read **", "person/b write **", "person/c read **"},
+			list{"person/b read **", "person/c read **", "person/c write **", "person/d read **"},
+			"no longer person/a; with less person/b (2 -> 1 permissions); with more person/c (1 -> 2 permissions); " +
+				"new person/d"},
 	} {
 		if got := changeWords(compare(tt.before, tt.after), false); got != tt.want {
 			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
@@ -95,19 +110,36 @@ func TestSentence(t *testing.T) {
 		steps []escalate.Step
 		want  string
 	}{
-		{"grants itself", []escalate.Step{{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top}}, "1. grants itself anything on /s/harbour:o (id/grant:create there)"},
-		{"from above", []escalate.Step{{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: project}}, "1. grants itself anything on /s/harbour:o/berth:p (id/grant:create on /s/harbour:o)"},
-		{"joins", []escalate.Step{{Who: a, Kind: model.JoinGroup, Permission: p("id/group:join"), At: top, Becomes: g}, {Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top, By: g}},
-			"1. joins group/g (id/group:join on /s/harbour:o); 2. grants itself anything on /s/harbour:o (id/grant:create there, as a member of group/g)"},
-		{"acts as another", []escalate.Step{{Who: a, Kind: escalate.ActAs, Becomes: w, Edge: &model.ActAs{How: "mint-token"}}, {Who: w, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top}},
-			"1. acts as workload/w (mint-token); 2. as workload/w grants itself anything on /s/harbour:o (id/grant:create there)"},
-		{"in a way that nobody named", []escalate.Step{{Who: a, Kind: escalate.ActAs, Becomes: w, Edge: &model.ActAs{}, Conditional: true}}, "1. acts as workload/w (act as), under conditions"},
-		{"mints", []escalate.Step{{Who: a, Kind: model.MintCredential, Permission: p("id/key:mint"), At: top, Becomes: w}}, "1. mints a credential of workload/w (id/key:mint on /s/harbour:o)"},
-		{"of anybody", []escalate.Step{{Who: a, Kind: model.MintCredential, Permission: p("id/key:mint"), At: top}}, "1. mints a credential of anybody (id/key:mint on /s/harbour:o)"},
-		{"runs as", []escalate.Step{{Who: a, Kind: model.RunAs, Permission: p("run/errand:edit"), At: project, Becomes: w, Self: true}}, "1. makes code run as workload/w (run/errand:edit on /s/harbour:o/berth:p, which it grants itself)"},
-		{"edits its role", []escalate.Step{{Who: a, Kind: model.EditRole, Permission: p("id/role:update"), At: top, Admin: project, Grant: "g-7"}}, "1. puts anything into the role of grant g-7 (id/role:update on /s/harbour:o)"},
-		{"lifts", []escalate.Step{{Who: a, Kind: model.LiftCeiling, Permission: p("id/ceiling:lift"), At: top}, {Who: a, Kind: model.LiftGuardrail, Permission: p("id/rail:lift"), At: top}, {Who: a, Kind: model.LiftDenial, Permission: p("id/denial:lift"), At: top, Denial: "d-1"}},
-			"1. lifts its ceiling (id/ceiling:lift on /s/harbour:o); 2. lifts guardrails (id/rail:lift on /s/harbour:o); 3. lifts denial d-1 (id/denial:lift on /s/harbour:o)"},
+		{"grants itself", []escalate.Step{{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top,
+			Admin: top}}, "1. grants itself anything on /s/harbour:o (id/grant:create there)"},
+		{"from above", []escalate.Step{{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top,
+			Admin: project}}, "1. grants itself anything on /s/harbour:o/berth:p (id/grant:create on /s/harbour:o)"},
+		{"joins", []escalate.Step{{Who: a, Kind: model.JoinGroup, Permission: p("id/group:join"), At: top, Becomes: g},
+			{Who: a, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top, By: g}},
+			"1. joins group/g (id/group:join on /s/harbour:o); 2. grants itself anything on /s/harbour:o " +
+				"(id/grant:create there, as a member of group/g)"},
+		{"acts as another", []escalate.Step{{Who: a, Kind: escalate.ActAs, Becomes: w,
+			Edge: &model.ActAs{How: "mint-token"}},
+			{Who: w, Kind: model.EditGrants, Permission: p("id/grant:create"), At: top, Admin: top}},
+			"1. acts as workload/w (mint-token); 2. as workload/w grants itself anything on /s/harbour:o " +
+				"(id/grant:create there)"},
+		{"in a way that nobody named", []escalate.Step{{Who: a, Kind: escalate.ActAs, Becomes: w, Edge: &model.ActAs{},
+			Conditional: true}}, "1. acts as workload/w (act as), under conditions"},
+		{"mints", []escalate.Step{{Who: a, Kind: model.MintCredential, Permission: p("id/key:mint"), At: top,
+			Becomes: w}}, "1. mints a credential of workload/w (id/key:mint on /s/harbour:o)"},
+		{"of anybody", []escalate.Step{{Who: a, Kind: model.MintCredential, Permission: p("id/key:mint"), At: top}},
+			"1. mints a credential of anybody (id/key:mint on /s/harbour:o)"},
+		{"runs as", []escalate.Step{{Who: a, Kind: model.RunAs, Permission: p("run/errand:edit"), At: project,
+			Becomes: w, Self: true}},
+			"1. makes code run as workload/w (run/errand:edit on /s/harbour:o/berth:p, which it grants itself)"},
+		{"edits its role", []escalate.Step{{Who: a, Kind: model.EditRole, Permission: p("id/role:update"), At: top,
+			Admin: project, Grant: "g-7"}},
+			"1. puts anything into the role of grant g-7 (id/role:update on /s/harbour:o)"},
+		{"lifts", []escalate.Step{{Who: a, Kind: model.LiftCeiling, Permission: p("id/ceiling:lift"), At: top},
+			{Who: a, Kind: model.LiftGuardrail, Permission: p("id/rail:lift"), At: top},
+			{Who: a, Kind: model.LiftDenial, Permission: p("id/denial:lift"), At: top, Denial: "d-1"}},
+			"1. lifts its ceiling (id/ceiling:lift on /s/harbour:o); 2. lifts guardrails (id/rail:lift on " +
+				"/s/harbour:o); 3. lifts denial d-1 (id/denial:lift on /s/harbour:o)"},
 	} {
 		if got := sentence(told(tt.steps)); got != tt.want {
 			t.Errorf("%s:\n%s\nwant\n%s", tt.name, got, tt.want)
@@ -148,7 +180,7 @@ func TestFilter(t *testing.T) {
 		{"stow", "", "", false, "missing '/' after the service"},
 		{"", "", "harbour:o", false, "does not begin with '/'"},
 	} {
-		f, err := newFilter(tt.permission, tt.level, tt.under)
+		f, err := work.NewPart(tt.permission, tt.level, tt.under)
 		if tt.err != "" {
 			if err == nil || !strings.Contains(err.Error(), tt.err) {
 				t.Errorf("%+v: %v", tt, err)
@@ -158,8 +190,8 @@ func TestFilter(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if f.has(entry) != tt.has || f.part != (tt.permission+tt.level+tt.under != "") {
-			t.Errorf("%+v: has %t, a part: %t", tt, f.has(entry), f.part)
+		if f.Has(entry) != tt.has || f.Some != (tt.permission+tt.level+tt.under != "") {
+			t.Errorf("%+v: has %t, a part: %t", tt, f.Has(entry), f.Some)
 		}
 	}
 }
@@ -173,11 +205,13 @@ func TestComparisonWords(t *testing.T) {
 	}{
 		{false, 0, 0, 0, 0, "person/ann would lose and gain nothing"},
 		{true, 0, 0, 0, 0, "person/ann lost and gained nothing"},
-		{false, 0, 0, 0, 3, "person/ann would lose nothing, gain nothing, keep 3 by other grants (permissions on places)"},
+		{false, 0, 0, 0, 3, "person/ann would lose nothing, gain nothing, keep 3 by other grants (permissions on " +
+			"places)"},
 		{true, 1204, 1, 2, 0, "person/ann lost 1,204, gained 2, keeps 1 on fewer places (permissions on places)"},
 	} {
 		count := map[string]int{}
-		for k, n := range map[string]int{"lost": tt.lost, "narrowed": tt.narrowed, "gained": tt.gained, "stays": tt.stays} {
+		for k, n := range map[string]int{"lost": tt.lost, "narrowed": tt.narrowed, "gained": tt.gained,
+			"stays": tt.stays} {
 			if n > 0 {
 				count[k] = n
 			}
@@ -196,24 +230,31 @@ func TestRefusalWords(t *testing.T) {
 		}
 		return out
 	}
-	on := []model.PathPattern{model.MustPathPattern("/s/a/**"), model.MustPathPattern("/s/b"), model.MustPathPattern("/s/c")}
+	on := []model.PathPattern{model.MustPathPattern("/s/a/**"), model.MustPathPattern("/s/b"),
+		model.MustPathPattern("/s/c")}
 	ann, team := model.MustID("person/ann"), model.MustID("group/team")
 	denial := &model.Denial{ID: "d-1", Rights: model.Rights{Do: do("stow/*:throw-out")}, Where: on[:1]}
 	for _, tt := range []struct {
 		name string
-		r    engine.Refusal
+		r    access.Refusal
 		want string
 	}{
-		{"denial", engine.Denies(denial, []model.ID{ann, team}, model.True, model.Condition{}),
+		{"denial", access.Denies(denial, []model.ID{ann, team}, model.True, model.Condition{}),
 			"d-1 denies stow/*:throw-out on /s/a/**, named for person/ann in group/team"},
-		{"denial by name", engine.Denies(denial, []model.ID{ann}, model.True, model.Condition{}), "d-1 denies stow/*:throw-out on /s/a/**, named for person/ann"},
-		{"denial under a condition", engine.Denies(denial, []model.ID{ann}, model.Open, model.Condition{SecondFactor: true}),
-			"d-1 denies stow/*:throw-out on /s/a/**, if " + model.Condition{SecondFactor: true}.String() + ", named for person/ann"},
-		{"guardrail", engine.Bars(&model.Guardrail{ID: "l-1", Node: model.MustPath("/s/a"), Rights: model.Rights{Do: do("*"), Except: do("id/*:*")}}),
+		{"denial by name", access.Denies(denial, []model.ID{ann}, model.True, model.Condition{}),
+			"d-1 denies stow/*:throw-out on /s/a/**, named for person/ann"},
+		{"denial under a condition", access.Denies(denial, []model.ID{ann}, model.Open,
+			model.Condition{SecondFactor: true}),
+			"d-1 denies stow/*:throw-out on /s/a/**, if " + model.Condition{SecondFactor: true}.String() +
+				", named for person/ann"},
+		{"guardrail", access.Bars(&model.Guardrail{ID: "l-1", Node: model.MustPath("/s/a"),
+			Rights: model.Rights{Do: do("*"), Except: do("id/*:*")}}),
 			"l-1 admits only */*:* but id/*:* on /s/a/**"},
-		{"ceiling", engine.Caps(&model.Ceiling{ID: "c-1", Of: ann, Rights: model.Rights{Do: do("a/*:*", "b/*:*", "c/*:*", "d/*:*")}, Where: on}),
+		{"ceiling", access.Caps(&model.Ceiling{ID: "c-1", Of: ann,
+			Rights: model.Rights{Do: do("a/*:*", "b/*:*", "c/*:*", "d/*:*")}, Where: on}),
 			"c-1 admits only a/*:*, b/*:*, c/*:* and 1 more on /s/a/**, /s/b and 1 more"},
-		{"a ceiling of nothing", engine.Caps(&model.Ceiling{ID: "c-2", Of: ann, Where: on[1:2]}), "c-2 admits only nothing on /s/b"},
+		{"a ceiling of nothing", access.Caps(&model.Ceiling{ID: "c-2", Of: ann, Where: on[1:2]}),
+			"c-2 admits only nothing on /s/b"},
 	} {
 		if got := refusalWords(tt.r); got != tt.want {
 			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)

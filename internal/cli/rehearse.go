@@ -8,13 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"clipfence/internal/config"
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/rehearse"
-	"clipfence/internal/core/usage"
 	"clipfence/internal/render"
+	"clipfence/internal/work"
 )
 
 func (a *app) rehearseCmd() *cobra.Command {
@@ -28,16 +24,16 @@ away what a call may have been a use of that cannot be placed.`,
 		Example:           "  clipfence rehearse workload/ticket-export",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.with(cmd.Context(), func(w *workspace) error {
-				name, f, s, err := w.readFence(cmd, args[0])
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				name, f, s, err := w.ReadFence(cmd.Context(), args[0])
 				if err != nil {
 					return err
 				}
-				r, err := w.rehearse(cmd, f, s, accept)
+				r, err := w.Rehearse(cmd.Context(), f, s, accept)
 				if err != nil {
 					return err
 				}
-				if err := a.print(a.rehearsal(f, s, r, w.relative(name), all)); err != nil {
+				if err := a.print(a.rehearsal(f, s, r, w.Relative(name), all)); err != nil {
 					return err
 				}
 				if !r.OK() {
@@ -52,41 +48,28 @@ away what a call may have been a use of that cannot be placed.`,
 	return cmd
 }
 
-func (w *workspace) rehearse(cmd *cobra.Command, f *draft.Fence, s *surveyed, accept bool) (*rehearse.Result, error) {
-	uses, _, err := w.uses(cmd.Context(), s)
-	if err != nil {
-		return nil, err
-	}
-	in, err := w.placing(cmd.Context(), s)
-	if err != nil {
-		return nil, err
-	}
-	window := w.Window
-	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil {
-		window = d
-	}
-	placed := gauge.Place(s.engine, uses, usage.WindowOf(w.app.now(), int(time.Duration(window).Hours()/24)), in)
-	r := rehearse.Run(s.engine, f, uses, placed, w.weights())
-	r.Accepted = accept
-	return r, nil
-}
-
 type rehearsalValue struct {
 	For      model.ID           `json:"for"`
 	OK       bool               `json:"ok"`
 	Before   int                `json:"danger_before"`
 	After    int                `json:"danger_after"`
+	Reach    int                `json:"danger_within_reach_before"`
+	Still    int                `json:"danger_within_reach_after"`
+	AllOn    int                `json:"can_have_everything_on" doc:"nodes of the inventory on which it, or one that it can become, can give itself anything then"`
+	Becomes  int                `json:"can_become" doc:"how many others then, in any number of steps"`
 	Replayed int                `json:"uses_replayed"`
 	Calls    int64              `json:"calls_replayed"`
 	Odd      int                `json:"uses_that_only_the_past_explains"`
 	Unplaced []unplacedRow      `json:"unplaced"`
 	Widened  []string           `json:"widened"`
 	Broken   []brokenRow        `json:"broken"`
+	Cannot   []string           `json:"cannot_be_said,omitempty" doc:"what the source has no words for"`
 	Goes     []model.Permission `json:"goes"`
 	Stays    []model.Permission `json:"stays"`
 }
 
-const acceptUsage = "take the risk of calls that cannot be placed and may be of what goes; a change records it in the ledger"
+const acceptUsage = "take the risk of calls that cannot be placed and may be of what goes; a change records it in " +
+	"the ledger"
 
 type unplacedRow struct {
 	Identity   model.ID         `json:"identity"`
@@ -94,7 +77,7 @@ type unplacedRow struct {
 	Path       model.Path       `json:"path"`
 	Calls      int64            `json:"calls"`
 	Last       time.Time        `json:"last"`
-	Why        gauge.Reason     `json:"why" doc:"path, operation, caller or grant: what keeps it from being placed"`
+	Why        work.Reason      `json:"why" doc:"path, operation, caller or grant: what keeps it from being placed"`
 }
 
 type brokenRow struct {
@@ -106,8 +89,12 @@ type brokenRow struct {
 	GivenUp    bool             `json:"given_up"`
 }
 
-func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name string, all bool) *render.Doc {
-	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5), Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{}, Goes: []model.Permission{}, Stays: []model.Permission{}}
+func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, name string, all bool) *render.Doc {
+	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
+		Reach: int(r.ReachBefore.Danger + 0.5), Still: int(r.ReachAfter.Danger + 0.5), AllOn: r.ReachAfter.Nodes,
+		Becomes: r.ReachAfter.Becomes, Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Cannot: r.Cannot,
+		Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{}, Goes: []model.Permission{},
+		Stays: []model.Permission{}}
 	d := &render.Doc{}
 	add := func(ok bool, good, bad string) {
 		if ok {
@@ -121,16 +108,26 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		if !b.GivenUp {
 			unnamed++
 		}
-		v.Broken = append(v.Broken, brokenRow{b.Use.Principal(), b.Use.Permission, b.Use.Path, b.Use.Count, b.Use.Last, b.GivenUp})
+		v.Broken = append(v.Broken, brokenRow{b.Use.Principal(), b.Use.Permission, b.Use.Path, b.Use.Count, b.Use.Last,
+			b.GivenUp})
 	}
 	if r.OK() {
-		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and nothing observed breaks; danger %d -> %d", f.For, render.Plural(len(r.Goes), "permission"), len(r.Stays), v.Before, v.After)
+		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and nothing observed breaks; danger held %s", f.For,
+			render.Plural(len(r.Goes), "permission"), len(r.Stays), arrow(v.Before, v.After))
+		switch {
+		case work.SameReach(r):
+			d.Head += fmt.Sprintf(", but it can still get to all that it could before: %s within reach",
+				render.Count(v.Still))
+		case r.ReachBefore.Further(r.Before) || r.ReachAfter.Further(r.After):
+			d.Head += ", within reach " + arrow(v.Reach, v.Still)
+		}
 	} else {
 		var why []string
 		for _, x := range []struct {
 			n    int
 			what string
-		}{{len(r.Widened), "line would widen access"}, {unnamed, "use would break"}, {len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
+		}{{len(r.Widened), "line would widen access"}, {len(r.Cannot), "line cannot be said by the source"},
+			{unnamed, "use would break"}, {len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
 			if x.n > 0 {
 				one, rest, _ := strings.Cut(x.what, " ")
 				why = append(why, render.Plural(x.n, one)+" "+rest)
@@ -138,27 +135,45 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		}
 		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why, ", "))
 	}
-	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes", render.Plural(len(r.Widened), "line")))
-	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"), render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"), render.Count(r.Replayed)))
-	if given := len(r.Broken) - unnamed; given > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there", render.Plural(given, "use")))
+	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for "+
+		"names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes",
+		render.Plural(len(r.Widened), "line")))
+	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"),
+		render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"),
+		render.Count(r.Replayed)))
+	if len(r.Cannot) > 0 {
+		add(false, "", "the source has no words for this: "+strings.Join(r.Cannot, "; "))
 	}
-	if n := keptElsewhere(f, r); n > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay", render.Plural(n, "permission")))
+	if r.ReachAfter.Nodes > 0 || r.ReachAfter.Further(r.After) {
+		d.Lines = append(d.Lines, "  note "+lowerFirst(reachWords(f.For.In(s.Name), r.ReachAfter, r.After, s)))
+	}
+	if given := len(r.Broken) - unnamed; given > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there",
+			render.Plural(given, "use")))
+	}
+	if n := work.KeptElsewhere(f, r); n > 0 {
+		d.Lines = append(d.Lines,
+			fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay",
+				render.Plural(n, "permission")))
 	}
 	if r.Odd > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of the log are explained by the past only: what allowed them is gone already", render.Plural(r.Odd, "use")))
+		d.Lines = append(d.Lines,
+			fmt.Sprintf("  note %s of the log are explained by the past only: what allowed them is gone already",
+				render.Plural(r.Odd, "use")))
 	}
 	if n := len(r.Unplaced); n > 0 {
 		calls := int64(0)
 		for i, u := range r.Unplaced {
 			calls += u.Use.Count
-			v.Unplaced = append(v.Unplaced, unplacedRow{u.Use.Principal(), u.Use.Permission, u.Use.Path, u.Use.Count, u.Use.Last, u.Why})
+			v.Unplaced = append(v.Unplaced, unplacedRow{u.Use.Principal(), u.Use.Permission, u.Use.Path, u.Use.Count,
+				u.Use.Last, u.Why})
 			if i < 5 || all {
-				d.Lines = append(d.Lines, fmt.Sprintf("       %s: %s on %s, %s", u.Use.Principal(), u.Use.Permission, u.Use.Path, reasonWords[u.Why]))
+				d.Lines = append(d.Lines, fmt.Sprintf("       %s: %s on %s, %s", u.Use.Principal(), u.Use.Permission,
+					u.Use.Path, reasonWords[u.Why]))
 			}
 		}
-		text := fmt.Sprintf("%s, %s, cannot be placed and may be of what goes", render.Plural(n, "use"), render.Plural(int(calls), "call"))
+		text := fmt.Sprintf("%s, %s, cannot be placed and may be of what goes", render.Plural(n, "use"),
+			render.Plural(int(calls), "call"))
 		at := len(d.Lines) - min(n, 5)
 		if all {
 			at = len(d.Lines) - n
@@ -180,23 +195,27 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		}
 	}
 	if len(r.Broken) > 0 {
-		t := render.Table{Title: "Would be refused", Columns: []render.Column{{Name: "CALLS", Right: true}, {Name: "IDENTITY"}, {Name: "PERMISSION"}, {Name: "LAST"}, {Name: "PATH", Path: true}}}
+		t := render.Table{Title: "Would be refused",
+			Columns: []render.Column{{Name: "CALLS", Right: true}, {Name: "IDENTITY"}, {Name: "PERMISSION"},
+				{Name: "LAST"}, {Name: "PATH", Path: true}}}
 		for i, b := range v.Broken {
 			if i == 10 && !all {
 				d.Notes = append(d.Notes, fmt.Sprintf("10 of %d refused uses shown; all: --all", len(v.Broken)))
 				break
 			}
-			t.Row(render.C(render.Count(b.Calls)), render.C(b.Identity.String()), render.C(b.Permission.String()), render.C(b.Last.Format(time.DateOnly)), render.C(b.Path.String()))
+			t.Row(render.C(render.Count(b.Calls)), render.C(b.Identity.String()), render.C(b.Permission.String()),
+				render.C(b.Last.Format(time.DateOnly)), render.C(b.Path.String()))
 		}
 		d.Tables = append(d.Tables, t)
 	}
 	if len(f.Replaces)+len(f.Allow) > 0 {
-		t := render.Table{Title: "In place of " + render.Plural(len(f.Replaces), "grant"), Columns: []render.Column{{Name: ""}, {Name: "WHAT", Wrap: true}, {Name: "WHERE", Path: true}}}
-		for _, g := range s.engine.Estate.Grants {
-			for _, id := range f.Replaces {
-				if g.ID == id {
-					t.Row(render.Cell{Text: "- goes", Tone: render.Bad}, render.C(grantWords(&g)), render.C(places(g.Where)))
-				}
+		t := render.Table{Title: "In place of " + render.Plural(len(f.Replaces), "grant"),
+			Columns: []render.Column{{Name: ""}, {Name: "WHAT", Wrap: true}, {Name: "WHERE", Path: true}}}
+		for _, id := range f.Replaces {
+			if n, ok := s.GrantNamed(id); ok {
+				g := s.Grant(n)
+				t.Row(render.Cell{Text: "- goes", Tone: render.Bad}, render.C(grantWords(g)),
+					render.C(places(g.Where)))
 			}
 		}
 		for _, l := range f.Leaves {
@@ -214,7 +233,9 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		}
 		d.Tables = append(d.Tables, t)
 	}
-	level := render.Table{Title: "Permissions by level", Columns: []render.Column{{Name: "LEVEL"}, {Name: "GOES", Right: true}, {Name: "STAYS", Right: true}, {Name: "SUCH AS", Wrap: true}}}
+	level := render.Table{Title: "Permissions by level",
+		Columns: []render.Column{{Name: "LEVEL"}, {Name: "GOES", Right: true}, {Name: "STAYS", Right: true},
+			{Name: "SUCH AS", Wrap: true}}}
 	for l := model.HandOut; l >= model.See; l-- {
 		goes, stays, example := 0, 0, ""
 		for _, c := range r.Goes {
@@ -246,17 +267,6 @@ func (a *app) rehearsal(f *draft.Fence, s *surveyed, r *rehearse.Result, name st
 		d.Next = append(d.Next, "clipfence uses --unplaced")
 	}
 	return d
-}
-
-// keptElsewhere counts the given-up permissions that other grants still give.
-func keptElsewhere(f *draft.Fence, r *rehearse.Result) int {
-	n, given := 0, f.GivenUp()
-	for _, c := range r.Stays {
-		if slices.ContainsFunc(given, func(p model.PermissionPattern) bool { return p.Matches(c.Permission) }) {
-			n++
-		}
-	}
-	return n
 }
 
 func first[T fmt.Stringer](xs []T, n int) string {

@@ -9,12 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
-	"clipfence/internal/auditlog/logmap"
-	"clipfence/internal/config"
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/gate"
-	"clipfence/internal/patrol"
-	"clipfence/internal/source/files"
+	"clipfence/internal/work"
 	"clipfence/internal/yamlfile"
 )
 
@@ -23,25 +18,27 @@ var schemas = []struct {
 	name, title string
 	of          reflect.Type
 }{
-	{"config", "clipfence.yaml", reflect.TypeFor[config.Config]()},
-	{"estate", "Estate file of a files source", reflect.TypeFor[files.EstateFile]()},
-	{"fence", "Fence file (NAME.fence.yaml)", reflect.TypeFor[draft.Fence]()},
-	{"gate", "Gate file (NAME.gate.yaml)", reflect.TypeFor[gate.Policy]()},
-	{"operations", "Operations file", reflect.TypeFor[config.OperationsFile]()},
-	{"logmap", "Log map file (NAME.logmap.yaml)", reflect.TypeFor[logmap.Map]()},
+	{"config", "clipfence.yaml", reflect.TypeFor[work.Config]()},
+	{"estate", "Estate file of a files source", reflect.TypeFor[work.EstateFile]()},
+	{"fence", "Fence file (NAME.fence.yaml)", reflect.TypeFor[work.Fence]()},
+	{"gate", "Gate file (NAME.gate.yaml)", reflect.TypeFor[work.Policy]()},
+	{"operations", "Operations file", reflect.TypeFor[work.OperationsFile]()},
+	{"logmap", "Log map file (NAME.logmap.yaml)", reflect.TypeFor[work.LogMap]()},
 	{"gauge", "clipfence gauge --format json", reflect.TypeFor[gaugeValue]()},
 	{"uses", "One of clipfence uses --format json", reflect.TypeFor[useRow]()},
 	{"finding", "One of clipfence findings --format json", reflect.TypeFor[findingRow]()},
-	{"coverage", "One of clipfence coverage --format json", reflect.TypeFor[coverageRow]()},
+	{"coverage", "One of clipfence coverage --format json", reflect.TypeFor[work.LogCoverage]()},
 	{"reach", "clipfence reach IDENTITY --format json", reflect.TypeFor[reachValue]()},
 	{"into", "clipfence reach --into and --set --format json", reflect.TypeFor[intoValue]()},
-	{"comparison", "One of clipfence reach IDENTITY --compare, --with and --without --format json", reflect.TypeFor[compareRow]()},
+	{"comparison", "One of clipfence reach IDENTITY --compare, --with and --without --format json",
+		reflect.TypeFor[work.ComparisonRow]()},
 	{"escalation", "clipfence reach IDENTITY --escalation --format json", reflect.TypeFor[escalationValue]()},
-	{"administrators", "clipfence reach --into NODE --escalation --format json", reflect.TypeFor[administratorsValue]()},
+	{"administrators", "clipfence reach --into NODE --escalation --format json",
+		reflect.TypeFor[administratorsValue]()},
 	{"why", "clipfence why --format json", reflect.TypeFor[whyValue]()},
 	{"rehearsal", "clipfence rehearse --format json", reflect.TypeFor[rehearsalValue]()},
-	{"survey", "One of clipfence survey --format json", reflect.TypeFor[surveyRow]()},
-	{"patrol", "clipfence patrol --format json", reflect.TypeFor[patrol.Round]()},
+	{"survey", "One of clipfence survey --format json", reflect.TypeFor[work.SurveyRow]()},
+	{"patrol", "clipfence patrol --format json", reflect.TypeFor[work.Round]()},
 }
 
 func (a *app) schemaCmd() *cobra.Command {
@@ -50,8 +47,10 @@ func (a *app) schemaCmd() *cobra.Command {
 		names = append(names, s.name)
 	}
 	return &cobra.Command{
-		Use: "schema NAME", Short: "Print the JSON Schema of a file or an answer", Args: cobra.ExactArgs(1), ValidArgs: names,
-		Long:    fmt.Sprintf("Print the JSON Schema (draft 2020-12) of a file that is read or written, or of an answer in JSON. Names:\n%s", strings.Join(names, ", ")),
+		Use: "schema NAME", Short: "Print the JSON Schema of a file or an answer", Args: cobra.ExactArgs(1),
+		ValidArgs: names,
+		Long: fmt.Sprintf("Print the JSON Schema (draft 2020-12) of a file that is read or written, or of an "+
+			"answer in JSON. Names:\n%s", strings.Join(names, ", ")),
 		Example: "  clipfence schema fence",
 		RunE: func(_ *cobra.Command, args []string) error {
 			i := slices.Index(names, args[0])
@@ -73,7 +72,8 @@ func (a *app) manCmd() *cobra.Command {
 		Use: "man FOLDER", Short: "Write the manual pages into a folder", Args: cobra.ExactArgs(1), Hidden: true,
 		Example: "  clipfence man /tmp/man",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return doc.GenManTree(cmd.Root(), &doc.GenManHeader{Title: "CLIPFENCE", Section: "1", Source: "Clip Fence"}, args[0])
+			return doc.GenManTree(cmd.Root(), &doc.GenManHeader{Title: "CLIPFENCE", Section: "1",
+				Source: "Clip Fence"}, args[0])
 		},
 	}
 }

@@ -7,25 +7,27 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"clipfence/internal/core/engine"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
+	"clipfence/internal/work"
 )
 
 func (a *app) whyCmd() *cobra.Command {
 	var network string
 	var at timeFlag
 	factor := choice{of: []string{"yes", "no"}}
-	var what whatIf
+	var what work.WhatIf
 	cmd := &cobra.Command{
-		Use: "why IDENTITY PERMISSION PATH", Short: "Why an identity can or cannot do one thing", Args: cobra.ExactArgs(3),
+		Use: "why IDENTITY PERMISSION PATH", Short: "Why an identity can or cannot do one thing",
+		Args: cobra.ExactArgs(3),
 		Long: `Decide one question and tell every rule that had a say. A call is allowed when some
 grant gives it and no denial, guardrail or ceiling stands against it. What is not told about
 the call stays open: then the answer can be "allowed if ...". Say more with
 --network, --second-factor and --at. A refusal comes with what would come closest to
 allowing it. With --without and --with the question is asked of the estate as it
 would be.`,
-		Example:           "  clipfence why workload/ticket-export stow/item:throw-out /mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales/2026-11-01/1.csv",
+		Example: "  clipfence why workload/ticket-export stow/item:throw-out " +
+			"/mooring/harbour:ternhaven/pier:commercial/berth:ticketing/box:sales/2026-11-01/1.csv",
 		ValidArgsFunction: a.completeIdentity,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := model.ParseID(args[0])
@@ -49,14 +51,14 @@ would be.`,
 			if factor.value != "" {
 				ctx.SecondFactor = model.TruthOf(factor.value == "yes")
 			}
-			return a.with(cmd.Context(), func(w *workspace) error {
-				src, err := w.about(&id, path.Source())
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				src, err := w.About(&id, path.Source())
 				if err != nil {
 					return err
 				}
-				s, err := w.question(cmd.Context(), src, &what)
+				s, err := w.Question(cmd.Context(), src, &what)
 				if err == nil {
-					err = s.known(id)
+					err = s.Known(id)
 				}
 				if err != nil {
 					return err
@@ -71,20 +73,21 @@ would be.`,
 	f := cmd.Flags()
 	f.StringVar(&network, "network", "", "the address that the call comes from")
 	f.Var(&at, "at", "the time of the call (RFC 3339)")
-	what.flags(f)
+	whatIfFlags(&what, f)
 	f.Var(&factor, "second-factor", "whether the caller showed a second factor: yes, no")
 	return cmd
 }
 
 // nearWords says what comes closest to allowing a refused call.
-func nearWords(near []engine.Near) []string {
+func nearWords(near []work.Near) []string {
 	const most = 3
 	var out []string
 	groups, elsewhere := 0, 0
 	for _, n := range near {
 		if n.Grant != nil {
 			if elsewhere++; elsewhere <= most {
-				out = append(out, fmt.Sprintf("One step short: %s gives it on %s.", grantWords(n.Grant), places(n.Grant.Where)))
+				out = append(out, fmt.Sprintf("One step short: %s gives it on %s.", grantWords(n.Grant),
+					places(n.Grant.Where)))
 			}
 		} else if groups++; groups <= most {
 			out = append(out, fmt.Sprintf("One step short: whoever is in %s may.", n.Group))
@@ -113,7 +116,7 @@ type whyValue struct {
 	Rules      []whyRule        `json:"rules"`
 }
 
-func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
+func (a *app) why(s *work.Source, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
 	dec := s.Decide(id, p, path, ctx)
 	rules := []whyRule{}
 	t := render.Table{Columns: []render.Column{{Name: "RULE"}, {Name: "SAYS"}, {Name: "BECAUSE", Wrap: true}}}
@@ -136,18 +139,21 @@ func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, 
 		add(whyRule{"grant", says, w.Met.String(), wayWords(w)}, tone)
 	}
 	for _, w := range dec.Unmet {
-		add(whyRule{"grant", "does not", w.Met.String(), fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())}, render.Dim)
+		add(whyRule{"grant", "does not", w.Met.String(),
+			fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())},
+			render.Dim)
 	}
 	d := &render.Doc{Value: whyValue{id, p, path, dec.Outcome.String(), rules}, Rows: rules}
 	switch dec.Outcome {
-	case engine.Allowed:
+	case work.Allowed:
 		d.Head = fmt.Sprintf("ALLOWED: %s may %s on %s", id, p, path)
-	case engine.Conditional:
+	case work.Conditional:
 		d.Head = fmt.Sprintf("ALLOWED ON CONDITION: %s may %s on %s, depending on the call", id, p, path)
 	default:
 		d.Head = fmt.Sprintf("DENIED: %s may not %s on %s", id, p, path)
 		if len(dec.Refusals) == 0 && len(dec.Unmet) == 0 {
-			d.Lines = append(d.Lines, "Nothing grants it: no grant to it, to its groups or to everybody covers this permission here.")
+			d.Lines = append(d.Lines,
+				"Nothing grants it: no grant to it, to its groups or to everybody covers this permission here.")
 		}
 		if len(dec.Ways) == 0 {
 			d.Notes = append(d.Notes, nearWords(s.NearMisses(id, p, path))...)
@@ -157,8 +163,9 @@ func (a *app) why(s *indexed, id model.ID, p model.Permission, path model.Path, 
 		d.Tables = []render.Table{t}
 	}
 	for _, m := range s.Masks(id) {
-		if s.Decide(m.ID, p, path, ctx).Outcome == engine.Allowed && dec.Outcome != engine.Allowed {
-			d.Notes = append(d.Notes, fmt.Sprintf("It can act as %s, which may: %s.", m.ID, strings.Join(stepWords(m.Steps), ", then ")))
+		if s.Decide(m.ID, p, path, ctx).Outcome == work.Allowed && dec.Outcome != work.Allowed {
+			d.Notes = append(d.Notes, fmt.Sprintf("It can act as %s, which may: %s.", m.ID,
+				strings.Join(stepWords(m.Steps), ", then ")))
 		}
 	}
 	if i, ok := s.Identity(id); ok && i.Disabled {

@@ -2,48 +2,49 @@ package cli
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
-	"clipfence/internal/core/engine"
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/posture"
-	"clipfence/internal/core/usage"
 	"clipfence/internal/render"
+	"clipfence/internal/work"
 )
 
 // Here the core's data becomes sentences.
 
 // judgement says in a few words how an identity stands.
-func judgement(s *gauge.Standing, now time.Time) (string, render.Tone) {
+func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 	switch s.State {
-	case gauge.Protected:
+	case work.Protected:
 		return "protected: never changed", render.Good
-	case gauge.Disabled:
+	case work.Disabled:
 		return "account closed, access still there", render.Bad
-	case gauge.Idle:
+	case work.Idle:
 		if s.LastUse.IsZero() {
 			return "never used", render.Bad
 		}
 		return fmt.Sprintf("idle: silent for %d days, %s before", s.Habit.Silence, s.Habit.Rhythm), render.Bad
-	case gauge.Rare:
+	case work.Rare:
 		switch s.Habit.Rhythm {
-		case usage.Once, usage.Yearly, usage.Never:
+		case work.UsedOnce, work.UsedYearly, work.NeverUsed:
 			if due := due(s, now); due > 0 {
 				return fmt.Sprintf("keep: perhaps yearly, due in about %d days", due), render.Good
 			}
 		default:
-			return fmt.Sprintf("keep: silent for %d days, and its habit (%s) is not over", s.Habit.Silence, s.Habit.Rhythm), render.Good
+			return fmt.Sprintf("keep: silent for %d days, and its habit (%s) is not over", s.Habit.Silence,
+				s.Habit.Rhythm), render.Good
 		}
 		return "keep: its silence proves nothing yet", render.Good
-	case gauge.New:
+	case work.New:
 		return "too new to judge", render.Plain
-	case gauge.Unproven:
+	case work.Unproven:
 		return "silent, but the evidence is too thin", render.Plain
 	}
 	switch {
+	case s.ID.Kind == model.Group && s.Members == 0 && len(s.Grants) > 0:
+		return "nobody is in it who could use it", render.Warn
+	case s.ID.Kind == model.Group && s.Silent == s.Members && len(s.Grants) > 0:
+		return fmt.Sprintf("nothing of its own grants was used by %s", render.Plural(s.Members, "member")), render.Warn
 	case s.ID.Kind == model.Group && s.Removable < 1, s.Granted == 0:
 		return "fits", render.Good
 	case s.Removable >= 0.5*s.Danger && s.Removable >= 25:
@@ -55,7 +56,7 @@ func judgement(s *gauge.Standing, now time.Time) (string, render.Tone) {
 }
 
 // due returns in about how many days a silent identity may be needed again.
-func due(s *gauge.Standing, now time.Time) int {
+func due(s *work.Standing, now time.Time) int {
 	if s.Habit.Due > 0 {
 		return s.Habit.Due
 	}
@@ -69,17 +70,17 @@ func due(s *gauge.Standing, now time.Time) int {
 	return max(0, 365-int(now.Sub(last).Hours()/24))
 }
 
-func habit(s *gauge.Standing) string {
+func habit(s *work.Standing) string {
 	switch s.Habit.Rhythm {
-	case usage.Once:
+	case work.UsedOnce:
 		return "one season"
-	case usage.Never:
+	case work.NeverUsed:
 		return "-"
 	}
 	return string(s.Habit.Rhythm)
 }
 
-func lastUse(s *gauge.Standing, now time.Time) string {
+func lastUse(s *work.Standing, now time.Time) string {
 	if s.LastUse.IsZero() && !s.Identity.LastSeen.IsZero() {
 		return render.Day(s.Identity.LastSeen, now) + " (seen)"
 	}
@@ -87,42 +88,46 @@ func lastUse(s *gauge.Standing, now time.Time) string {
 }
 
 // what says in one line what a finding claims.
-func what(f *gauge.Finding) string {
+func what(f *work.SourceFinding) string {
 	switch f.Kind {
-	case gauge.IdleIdentity:
+	case work.IdleIdentity:
 		return "nobody works with it any more"
-	case gauge.UnusedGrant:
+	case work.UnusedGrant:
 		return "never used through " + grantWords(f.Grant.Grant)
-	case gauge.OverBroadRole:
-		return fmt.Sprintf("uses %d of %d permissions of %s", f.Grant.Used.Count(), f.Grant.Perms.Count(), grantWords(f.Grant.Grant))
-	case gauge.OverBroadPlace:
-		return fmt.Sprintf("uses %s on %d of %d places", grantWords(f.Grant.Grant), max(1, f.Grant.UsedNodes), f.Grant.Nodes)
-	case gauge.StandingAdmin:
+	case work.OverBroadRole:
+		return fmt.Sprintf("uses %d of %d permissions of %s", f.Grant.Used.Count(), f.Grant.Perms.Count(),
+			grantWords(f.Grant.Grant))
+	case work.OverBroadPlace:
+		return fmt.Sprintf("uses %s on %d of %d places", grantWords(f.Grant.Grant), max(1, f.Grant.UsedNodes),
+			f.Grant.Nodes)
+	case work.StandingAdmin:
 		return "can hand out rights at any time, by " + grantWords(f.Grant.Grant)
-	case gauge.PublicAccess:
+	case work.PublicAccess:
 		return "anybody has " + grantWords(f.Grant.Grant)
-	case gauge.RedundantGrant:
+	case work.RedundantGrant:
 		if f.Other == nil {
-			return fmt.Sprintf("%s gives nothing that %s together do not", grantWords(f.Grant.Grant), render.Plural(f.Count, "other grant"))
+			return fmt.Sprintf("%s gives nothing that %s together do not", grantWords(f.Grant.Grant),
+				render.Plural(f.Count, "other grant"))
 		}
-		return fmt.Sprintf("%s gives nothing that grant %s to %s does not", grantWords(f.Grant.Grant), f.Other.ID, f.Other.To)
-	case posture.Outsider:
+		return fmt.Sprintf("%s gives nothing that grant %s to %s does not", grantWords(f.Grant.Grant), f.Other.ID,
+			f.Other.To)
+	case work.Outsider:
 		return "from outside, has " + grantWords(f.Grant.Grant)
-	case posture.DeadGrant:
+	case work.DeadGrant:
 		return "nothing lets anything of " + grantWords(f.Grant.Grant) + " through"
-	case posture.IdleDenial:
+	case work.IdleDenial:
 		return "denial " + f.Rule + " refuses nothing that anybody it names is granted"
-	case posture.IdleCeiling:
+	case work.IdleCeiling:
 		return "ceiling " + f.Rule + " cuts nothing: all its identity has lies under it"
-	case posture.Wildcard:
+	case work.Wildcard:
 		return grantWords(f.Grant.Grant) + " gives all of a service, also what it will have one day"
-	case posture.WorkloadHands:
+	case work.WorkloadHands:
 		return "a workload that can hand out rights, by " + grantWords(f.Grant.Grant)
-	case posture.Administrators:
+	case work.Administrators:
 		return fmt.Sprintf("%d identities can edit grants on it", f.Count)
-	case posture.ActAsChain:
+	case work.ActAsChain:
 		return "gets far more by acting as " + strings.ReplaceAll(chainWords(f.Chain[1:]), " in ", ", then as ")
-	case posture.Escalation:
+	case work.Escalation:
 		return fmt.Sprintf("can make itself administrator of %s in %s", f.Node, render.Plural(f.Count, "step"))
 	}
 	return string(f.Kind)
@@ -136,7 +141,7 @@ func grantWords(g *model.Grant) string {
 }
 
 // refusalWords says which rule refuses, what it is about, and whom it names.
-func refusalWords(r engine.Refusal) string {
+func refusalWords(r work.Refusal) string {
 	what := first(r.Rights.Do, 3)
 	if len(r.Rights.Do) == 0 {
 		what = "nothing"
@@ -145,7 +150,7 @@ func refusalWords(r engine.Refusal) string {
 		what += " but " + first(r.Rights.Except, 3)
 	}
 	verb := "admits only"
-	if r.Layer == engine.LayerDenial {
+	if r.Layer == work.LayerDenial {
 		verb = "denies"
 	}
 	text := fmt.Sprintf("%s %s %s on %s", r.ID, verb, what, first(r.Where, 2))
@@ -167,11 +172,10 @@ func places(on []model.PathPattern) string {
 }
 
 // evidenceOf says, line by line, on what a finding rests.
-func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
+func evidenceOf(f *work.Finding) []string {
 	var out []string
 	say := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	span := in.Span()
-	say("Window: %s. Log known since %s.", spanWords(span), in.History.Format(time.DateOnly))
+	say("Window: %s. Log known since %s.", spanWords(f.Window), f.History.Format(time.DateOnly))
 	if s := f.Standing; s != nil {
 		if s.Identity.Title != "" {
 			say("%s: %s.", s.ID, s.Identity.Title)
@@ -185,38 +189,44 @@ func evidenceOf(f *gauge.Finding, in *gauge.Input) []string {
 		case s.LastUse.IsZero():
 			say("No log shows a call of it; the source last saw it on %s.", s.Identity.LastSeen.Format(time.DateOnly))
 		case s.ID.Kind != model.Group:
-			say("Last call %s; habit %s; silent for %s.", s.LastUse.Format(time.RFC3339), s.Habit.Rhythm, render.Plural(s.Habit.Silence, "day"))
+			say("Last call %s; habit %s; silent for %s.", s.LastUse.Format(time.RFC3339), s.Habit.Rhythm,
+				render.Plural(s.Habit.Silence, "day"))
 		}
 	}
 	g := f.Grant
-	if g == nil && slices.Contains(posture.Kinds, f.Kind) {
+	if g == nil && work.OfShape(f.Kind) {
 		say("Proven from the survey alone, whatever is used.")
 		return out
 	}
 	if g == nil {
-		say("It holds %s through %s.", render.Plural(f.Standing.Granted, "permission"), render.Plural(len(f.Standing.Holdings), "grant"))
+		say("It holds %s through %s.", render.Plural(f.Standing.Granted, "permission"),
+			render.Plural(f.Standing.Holdings, "grant"))
 		return out
 	}
 	gr := g.Grant
-	say("%s on %s, made %s, kept with the %s.", grantWords(gr), places(gr.Where), dateOr(gr.Created, "at an unknown time"), keptWith(gr))
+	say("%s on %s, made %s, kept with the %s.", grantWords(gr), places(gr.Where),
+		dateOr(gr.Created, "at an unknown time"), keptWith(gr))
 	if !gr.Condition().IsZero() {
 		say("It holds only %s.", gr.Condition())
 	}
 	if len(g.Holders) > 0 && gr.To.Kind == model.Group {
-		say("%s have it through the group.", identities(len(g.Holders)))
+		say("%s it through the group; %d of its members used none of its own grants.", identities(len(g.Holders))+
+			" have", silent(f.Standing))
 	}
-	say("Of %s: %d used in the window, %d used before it by a habit that is not over, %d that no log would have shown, %d unused.",
-		render.Plural(g.Perms.Count(), "permission"), g.Used.Count(), g.Rare.Count(), g.Unobservable.Count(), g.Unused.Count())
-	if f.Kind == gauge.OverBroadPlace || f.Kind == gauge.OverBroadRole {
+	say("Of %s: %d used in the window, %d used before it by a habit that is not over, %d that no log would have "+
+		"shown, %d unused.",
+		render.Plural(g.Perms.Count(), "permission"), g.Used.Count(), g.Rare.Count(), g.Unobservable.Count(),
+		g.Unused.Count())
+	if f.Kind == work.OverBroadPlace || f.Kind == work.OverBroadRole {
 		say("What it uses is used on %d of %d places.", g.UsedNodes, g.Nodes)
 	}
-	if len(f.Example) > 0 && f.Kind != gauge.OverBroadPlace {
+	if len(f.Example) > 0 && f.Kind != work.OverBroadPlace {
 		names := make([]string, len(f.Example))
 		for i, p := range f.Example {
 			names[i] = p.String()
 		}
 		lead := "Among the unused"
-		if f.Kind == gauge.StandingAdmin {
+		if f.Kind == work.StandingAdmin {
 			lead = "Among what it gives"
 		}
 		say("%s: %s.", lead, strings.Join(names, ", "))
@@ -247,7 +257,7 @@ func chainWords(chain []model.ID) string {
 	return strings.Join(out, " in ")
 }
 
-func wayWords(w engine.Way) string {
+func wayWords(w work.Way) string {
 	if w.Bypass {
 		return chainWords(w.Chain) + ", which the source lets through every check"
 	}
@@ -256,4 +266,12 @@ func wayWords(w engine.Way) string {
 		s += ", if " + w.Rest.String()
 	}
 	return s
+}
+
+// silent counts the members of a group who used none of its own grants.
+func silent(s *work.Standing) int {
+	if s == nil {
+		return 0
+	}
+	return s.Silent
 }

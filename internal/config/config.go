@@ -9,13 +9,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
+	"clipfence/internal/sshsig"
+	"clipfence/internal/trust"
 	"clipfence/internal/yamlfile"
 )
 
@@ -48,6 +49,9 @@ func (s Secret) Get(ctx context.Context, dir string) (string, error) {
 		}
 	case s.File != "":
 		b, err := os.ReadFile(resolve(dir, s.File))
+		if err == nil {
+			err = trust.Own(resolve(dir, s.File))
+		}
 		if err != nil {
 			return "", err
 		}
@@ -55,6 +59,7 @@ func (s Secret) Get(ctx context.Context, dir string) (string, error) {
 	case len(s.Command) > 0:
 		cmd := exec.CommandContext(ctx, s.Command[0], s.Command[1:]...)
 		cmd.Dir = dir
+		cmd.WaitDelay = 2 * time.Second // what it started may hold its output open
 		b, err := cmd.Output()
 		if err != nil {
 			return "", fmt.Errorf("command %s: %w", s.Command[0], err)
@@ -85,6 +90,7 @@ type Source struct {
 	Token       Secret         `json:"token,omitzero" doc:"bridge: the token for reading"`
 	ChangeToken Secret         `json:"change_token,omitzero" doc:"bridge: the token for changing; without one the source is read-only"`
 	Estate      string         `json:"estate,omitempty" doc:"files: the estate file"`
+	Changes     string         `json:"changes,omitempty" doc:"files: hand (default): a change is written down for whoever carries it out, and the next survey looks whether it was; edit: the estate file itself is edited"`
 	Logs        []string       `json:"logs,omitempty" doc:"files: log files, folders or globs"`
 	LogMaps     []string       `json:"log_maps,omitempty" doc:"log map files, for logs in formats of their own"`
 	Aliases     []usage.Alias  `json:"aliases,omitempty" doc:"names in the logs and the identities they mean"`
@@ -93,6 +99,12 @@ type Source struct {
 	Operations  string         `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position `json:"-"`
 }
+
+// How a files source is changed.
+const (
+	ByHand    = "hand" // a change is written down for whoever carries it out
+	ByEditing = "edit" // the estate file is edited
+)
 
 // An OperationsFile is the content of an operations file.
 type OperationsFile struct {
@@ -164,6 +176,9 @@ func Find(dir string) (*Config, error) {
 		data, err := os.ReadFile(name)
 		switch {
 		case err == nil:
+			if err := trust.Safe(name, d != start); err != nil {
+				return nil, err
+			}
 			c, err := Parse(name, data)
 			if err != nil {
 				return nil, err
@@ -173,7 +188,8 @@ func Find(dir string) (*Config, error) {
 		case !errors.Is(err, fs.ErrNotExist):
 			return nil, err
 		case d == filepath.Dir(d):
-			return nil, fmt.Errorf("%w: neither %s nor a folder above it holds %s; make one with: clipfence init", ErrNoWorkspace, start, File)
+			return nil, fmt.Errorf("%w: neither %s nor a folder above it holds %s; make one with: clipfence init",
+				ErrNoWorkspace, start, File)
 		}
 	}
 }
@@ -198,6 +214,24 @@ func Parse(name string, data []byte) (*Config, error) {
 	if err := WholeDays(c.Window); err != nil {
 		return nil, fmt.Errorf("%s: window: %w", name, err)
 	}
+	for _, d := range []struct {
+		name  string
+		value Duration
+		most  time.Duration
+	}{{"max_survey_age", c.MaxAge, 90 * 24 * time.Hour}, {"wait", c.Wait, 24 * time.Hour},
+		{"window", c.Window, 20 * 366 * 24 * time.Hour}} {
+		if time.Duration(d.value) > d.most {
+			return nil, fmt.Errorf("%s: %s: %s is too long to mean anything; at most %s", name, d.name, d.value,
+				Duration(d.most))
+		}
+	}
+	for level, v := range map[string]float64{"see": c.Weights.See, "read": c.Weights.Read, "change": c.Weights.Change,
+		"administer": c.Weights.Administer, "hand_out": c.Weights.HandOut} {
+		if !(v >= 0 && v <= 1e6) { // not a number is neither
+			return nil, fmt.Errorf("%s: weights: %s: %v is no weight; from 0 to 1000000, and 0 is the default", name,
+				level, v)
+		}
+	}
 	var errs []error
 	fault := func(at model.Position, format string, args ...any) {
 		errs = append(errs, &yamlfile.Error{At: at, What: fmt.Sprintf(format, args...)})
@@ -214,8 +248,13 @@ func Parse(name string, data []byte) (*Config, error) {
 		switch {
 		case s.Kind == "bridge" && s.URL == "":
 			fault(s.At, "source %q: a bridge needs a url", s.Name)
+		case s.Kind == "bridge" && strings.Contains(s.URL, "@"): // not shown: it may hold a password
+			fault(s.At, "source %q: its url holds a name or password; a token is named under token", s.Name)
 		case s.Kind == "files" && s.Estate == "":
 			fault(s.At, "source %q: files need an estate file", s.Name)
+		case s.Changes != "" && (s.Kind != "files" || !slices.Contains([]string{ByHand, ByEditing}, s.Changes)):
+			fault(s.At, "source %q: changes: %q; a files source has %s or %s, any other source no such field", s.Name,
+				s.Changes, ByHand, ByEditing)
 		case s.Kind != "bridge" && s.Kind != "files":
 			fault(s.At, "source %q: kind %q is neither bridge nor files", s.Name, s.Kind)
 		}
@@ -230,11 +269,18 @@ func Parse(name string, data []byte) (*Config, error) {
 			fault(model.Position{File: name}, "protected: %v", err)
 		}
 	}
+	whose := map[string]model.ID{}
 	for _, p := range c.People {
 		for _, k := range p.Keys {
-			if _, _, _, _, err := ssh.ParseAuthorizedKey([]byte(k)); err != nil {
-				fault(p.At, "people: %s: a key is not an SSH public key (ssh-ed25519 AAAA...)", p.ID)
+			l, err := sshsig.ParseListed(k)
+			if err != nil {
+				fault(p.At, "people: %s: a key: %v", p.ID, err)
+				continue
 			}
+			if other, taken := whose[string(l.Key.Marshal())]; taken && other != p.ID {
+				fault(p.At, "people: %s: a key is that of %s, too; a key speaks for one person", p.ID, other)
+			}
+			whose[string(l.Key.Marshal())] = p.ID
 		}
 	}
 	return c, errors.Join(errs...)
@@ -245,7 +291,8 @@ func WholeDays(d Duration) error {
 	const day = Duration(24 * time.Hour)
 	switch {
 	case d < day:
-		return fmt.Errorf("%s is shorter than a day, and calls are kept by day: use 1d, which is the whole day before and today so far", d)
+		return fmt.Errorf("%s is shorter than a day, and calls are kept by day: use 1d, which is the whole day "+
+			"before and today so far", d)
 	case d%day != 0:
 		return fmt.Errorf("%s is not whole days, and calls are kept by day: use %s or %s", d, d/day*day, d/day*day+day)
 	}
@@ -274,7 +321,8 @@ func (c *Config) Source(name string) (Source, error) {
 	case len(names) == 0:
 		return Source{}, fmt.Errorf("%s connects no source; add one with: clipfence source add", c.Path(File))
 	case name == "":
-		return Source{}, fmt.Errorf("there are %d sources; say which with --source: %s", len(names), strings.Join(names, ", "))
+		return Source{}, fmt.Errorf("there are %d sources; say which with --source: %s", len(names),
+			strings.Join(names, ", "))
 	}
 	return Source{}, fmt.Errorf("no source %q; there are: %s", name, strings.Join(names, ", "))
 }

@@ -24,7 +24,8 @@ func TestParse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if time.Duration(c.Window) != 90*24*time.Hour || time.Duration(c.MaxAge) != 24*time.Hour || time.Duration(c.Wait) != 2*time.Minute {
+	if time.Duration(c.Window) != 90*24*time.Hour || time.Duration(c.MaxAge) != 24*time.Hour ||
+		time.Duration(c.Wait) != 2*time.Minute {
 		t.Errorf("defaults %s %s %s", c.Window, c.MaxAge, c.Wait)
 	}
 	p := c.ProtectedIn("mooring")
@@ -38,7 +39,8 @@ func TestParse(t *testing.T) {
 		{"clipfence: 3", "format 3 is not known"},
 		{"clipfence: 2\nwindow: 3h", "shorter than a day"},
 		{"clipfence: 2\nsources: [{name: a/b, kind: files, estate: x}]", "cannot be the first segment"},
-		{"clipfence: 2\nsources: [{name: a, kind: files, estate: x}, {name: a, kind: files, estate: x}]", "listed twice"},
+		{"clipfence: 2\nsources: [{name: a, kind: files, estate: x}, {name: a, kind: files, estate: x}]",
+			"listed twice"},
 		{"clipfence: 2\nsources: [{name: a, kind: bridge}]", "c.yaml:2:11: source \"a\": a bridge needs a url"},
 		{"clipfence: 2\nsources: [{name: a, kind: files}]", "need an estate file"},
 		{"clipfence: 2\nsources: [{name: a, kind: carrier-pigeon}]", "neither bridge nor files"},
@@ -54,7 +56,8 @@ func TestParse(t *testing.T) {
 func TestFindAndSecrets(t *testing.T) {
 	dir := t.TempDir()
 	deep := filepath.Join(dir, "a", "b")
-	if err := errors.Join(os.MkdirAll(deep, 0o700), os.WriteFile(filepath.Join(dir, config.File), []byte(good), 0o600), os.WriteFile(filepath.Join(dir, "tok"), []byte(" s3cret\n"), 0o600)); err != nil {
+	if err := errors.Join(os.MkdirAll(deep, 0o700), os.WriteFile(filepath.Join(dir, config.File), []byte(good), 0o600),
+		os.WriteFile(filepath.Join(dir, "tok"), []byte(" s3cret\n"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	c, err := config.Find(deep)
@@ -88,7 +91,8 @@ func TestFindAndSecrets(t *testing.T) {
 func FuzzParse(f *testing.F) {
 	f.Add([]byte(good))
 	f.Fuzz(func(t *testing.T, in []byte) {
-		if c, err := config.Parse("c.yaml", in); err == nil && (c.Version != 2 && c.Version != 1 || time.Duration(c.Window) < 24*time.Hour) {
+		if c, err := config.Parse("c.yaml", in); err == nil &&
+			(c.Version != 2 && c.Version != 1 || time.Duration(c.Window) < 24*time.Hour) {
 			t.Fatalf("%q is taken: %+v", in, c)
 		}
 	})

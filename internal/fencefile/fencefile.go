@@ -5,13 +5,15 @@
 package fencefile
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"regexp"
 	"strings"
 	"time"
 
-	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gate"
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
@@ -49,9 +51,15 @@ func list[T any](xs []T, text func(T) string) string {
 
 func str[T fmt.Stringer](x T) string { return x.String() }
 
+// Evidence says for the head of a fence file what share of what is granted the evidence is
+// complete for.
+func Evidence(share float64) string {
+	return fmt.Sprintf("evidence complete for %s of what is granted", render.Percent(share))
+}
+
 // Write returns the text of a fence. coverage is told beside the window; it may
 // be empty.
-func Write(f *draft.Fence, coverage string) []byte {
+func Write(f *fence.Fence, coverage string) []byte {
 	var b strings.Builder
 	line := func(text, comment string) {
 		b.WriteString(text)
@@ -61,7 +69,7 @@ func Write(f *draft.Fence, coverage string) []byte {
 		}
 		b.WriteString("\n")
 	}
-	line(fmt.Sprintf("fence: %d", draft.FormatVersion), "")
+	line(fmt.Sprintf("fence: %d", fence.FormatVersion), "")
 	line("for: "+scalar(f.For.String()), "")
 	line("drafted: "+f.Drafted.UTC().Format(time.RFC3339), "")
 	window := f.Window
@@ -112,10 +120,11 @@ func Write(f *draft.Fence, coverage string) []byte {
 	return []byte(b.String())
 }
 
-func evidence(e draft.Evidence) string {
+func evidence(e fence.Evidence) string {
 	switch e.Class {
 	case "used", "rare":
-		s := fmt.Sprintf("%s on %s, last %s", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"), e.Last.UTC().Format(time.DateOnly))
+		s := fmt.Sprintf("%s on %s, last %s", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"),
+			e.Last.UTC().Format(time.DateOnly))
 		if e.AtLeast {
 			s = "at least " + s
 		}
@@ -124,6 +133,10 @@ func evidence(e draft.Evidence) string {
 			s += ": outside the window, but its habit is not over"
 		case e.Earlier:
 			s += ": before the window; it was used elsewhere since"
+		}
+		if e.Chance > 0 {
+			s += fmt.Sprintf("; on %s, the others are a guess: %.0f %% that one is needed within 90 days",
+				render.Plural(e.Places, "place"), max(1, 100*e.Chance))
 		}
 		return s
 	case "unobservable":
@@ -135,12 +148,12 @@ func evidence(e draft.Evidence) string {
 }
 
 // Read reads a fence file; name is for messages.
-func Read(name string, data []byte) (*draft.Fence, error) {
-	f := &draft.Fence{}
+func Read(name string, data []byte) (*fence.Fence, error) {
+	f := &fence.Fence{}
 	if err := yamlfile.Decode(name, data, f); err != nil {
 		return nil, err
 	}
-	if err := yamlfile.Version(name, "fence", f.Version, draft.FormatVersion, &f.Remarks); err != nil {
+	if err := yamlfile.Version(name, "fence", f.Version, fence.FormatVersion, &f.Remarks); err != nil {
 		return nil, err
 	}
 	if f.For.IsZero() || f.For.Source == "" {
@@ -158,5 +171,7 @@ func ReadGate(name string, data []byte) (*gate.Policy, error) {
 	if err := yamlfile.Version(name, "gate", p.Version, 2, &p.Remarks); err != nil {
 		return nil, err
 	}
+	sum := sha256.Sum256(data)
+	p.Digest = hex.EncodeToString(sum[:])
 	return p, p.Validate()
 }

@@ -5,35 +5,43 @@ import (
 	"encoding/json"
 	"math/rand/v2"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
-	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/fencefile"
 )
 
 // names that a careless writer would get wrong.
-var names = []string{"a", "yes", "on", "null", "-x", "a: b", "#", "it's", `q"q`, "1e3", "0x1", "a,b", "[x]", "x:", "\u2028", "naïve", "%", "a\nb", "\x1b[31m", "*", "~", ""}
+var names = []string{"a", "yes", "on", "null", "-x", "a: b", "#", "it's", `q"q`, "1e3", "0x1", "a,b", "[x]", "x:",
+	"\u2028", "naïve", "%", "a\nb", "\x1b[31m", "*", "~", ""}
 
-func fence(r *rand.Rand) *draft.Fence {
+func random(r *rand.Rand) *fence.Fence {
 	pick := func() string { return names[r.IntN(len(names)-1)] }
-	f := &draft.Fence{Version: 2, For: model.ID{Source: "m", Kind: model.Workload, Name: pick()}, Drafted: time.Unix(r.Int64N(2e9), 0).UTC(), Window: "90d", Survey: r.Int64N(3)}
+	f := &fence.Fence{Version: 2, For: model.ID{Source: "m", Kind: model.Workload, Name: pick()},
+		Drafted: time.Unix(r.Int64N(2e9), 0).UTC(), Window: "90d", Survey: r.Int64N(3)}
 	for range r.IntN(3) {
 		f.Replaces = append(f.Replaces, pick())
 		f.Leaves = append(f.Leaves, model.ID{Kind: model.Group, Name: pick()})
-		f.GivesUp = append(f.GivesUp, draft.GiveUp{Do: []model.PermissionPattern{model.MustPermissionPattern("a/" + string(model.AppendEscaped(nil, []byte(pick()))) + ":b")}, Where: []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()}})
+		f.GivesUp = append(f.GivesUp, fence.GiveUp{Do: []model.PermissionPattern{model.MustPermissionPattern("a/" +
+			string(model.AppendEscaped(nil, []byte(pick()))) + ":b")},
+			Where: []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()}})
 	}
 	for range r.IntN(3) {
-		a := draft.Allow{Where: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()}, Evidence: draft.Evidence{Class: "used", Count: 3, Days: 2}}
+		a := fence.Allow{Where: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()},
+			Evidence: fence.Evidence{Class: "used", Count: 3, Days: 2}}
 		if r.IntN(2) == 0 {
 			a.Role = "r" + pick()
 		} else {
-			a.Do = []model.PermissionPattern{model.MustPermissionPattern("stow/item:*"), model.MustPermissionPattern("a/b%3A:c")}
+			a.Do = []model.PermissionPattern{model.MustPermissionPattern("stow/item:*"),
+				model.MustPermissionPattern("a/b%3A:c")}
 		}
 		if r.IntN(2) == 0 {
-			a.When = model.Condition{SecondFactor: true, Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}, Labels: map[string]string{pick() + "k": pick()}, Opaque: []string{pick()},
+			a.When = model.Condition{SecondFactor: true, Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")},
+				Labels: map[string]string{pick() + "k": pick()}, Opaque: []string{pick()},
 				Hours: &model.Hours{Days: []string{"mon"}, From: "08:00", To: "17:00", Zone: "Europe/Oslo"}}
 			a.Until = time.Unix(r.Int64N(2e9), 0).UTC()
 		}
@@ -45,7 +53,7 @@ func fence(r *rand.Rand) *draft.Fence {
 // TestRoundTrip: what is written is read back as it was, whatever the names.
 func TestRoundTrip(t *testing.T) {
 	for seed := range uint64(2000) {
-		f := fence(rand.New(rand.NewPCG(seed, 7)))
+		f := random(rand.New(rand.NewPCG(seed, 7)))
 		text := fencefile.Write(f, "evidence \n complete")
 		back, err := fencefile.Read("x", text)
 		if err != nil {
@@ -56,36 +64,78 @@ func TestRoundTrip(t *testing.T) {
 		}
 		a, _ := json.Marshal(f)
 		b, _ := json.Marshal(back)
-		if bytes.ContainsAny(text, "\x1b") || strings.ReplaceAll(string(a), "null", "[]") != strings.ReplaceAll(string(b), "null", "[]") {
+		if bytes.ContainsAny(text, "\x1b") || strings.ReplaceAll(string(a), "null",
+			"[]") != strings.ReplaceAll(string(b), "null", "[]") {
 			t.Fatalf("seed %d:\n%s\n%s\n%s", seed, a, b, text)
+		}
+	}
+}
+
+// TestEvidence: the comment beside a line says what the line rests on, and what of it is a guess.
+func TestEvidence(t *testing.T) {
+	last := time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
+	for _, tt := range []struct {
+		e    fence.Evidence
+		want string
+	}{
+		{fence.Evidence{Class: "used", Count: 1, Days: 1, Places: 1}, "# 1 call on 1 day, last 2026-11-24"},
+		{fence.Evidence{Class: "used", Count: 7, Days: 3, AtLeast: true},
+			"# at least 7 calls on 3 days, last 2026-11-24"},
+		{fence.Evidence{Class: "used", Count: 7, Days: 3, Places: 2, Chance: .314},
+			"# 7 calls on 3 days, last 2026-11-24; " +
+				"on 2 places, the others are a guess: 31 % that one is needed within 90 days"},
+		{fence.Evidence{Class: "used", Count: 7, Days: 3, Places: 1, Chance: .001},
+			"# 7 calls on 3 days, last 2026-11-24; " +
+				"on 1 place, the others are a guess: 1 % that one is needed within 90 days"},
+		{fence.Evidence{Class: "used", Count: 7, Days: 3, Earlier: true}, "# 7 calls on 3 days, last 2026-11-24: " +
+			"before the window; it was used elsewhere since"},
+		{fence.Evidence{Class: "rare", Count: 2, Days: 2}, "# 2 calls on 2 days, last 2026-11-24: " +
+			"outside the window, but its habit is not over"},
+		{fence.Evidence{Class: "unobservable"}, "# kept: no log would have shown its use here"},
+		{fence.Evidence{Class: "undecidable"}, "# kept: a call that could not be placed may have used it " +
+			"(clipfence uses --unplaced)"},
+	} {
+		tt.e.Last = last
+		f := &fence.Fence{Version: 2, Allow: []fence.Allow{{Role: "reader", Evidence: tt.e}}}
+		lines := strings.Split(string(fencefile.Write(f, "")), "\n")
+		i := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, "  - role: reader") })
+		if i < 0 || !strings.HasSuffix(lines[i], " "+tt.want) || strings.Count(lines[i], "#") != 1 {
+			t.Errorf("%+v: %q, want %q", tt.e, lines, tt.want)
 		}
 	}
 }
 
 func TestRead(t *testing.T) {
 	for _, tt := range []struct{ in, want string }{
-		{"fence: 3\nfor: m:workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "format 3 is not known"},
+		{"fence: 3\nfor: m:workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []",
+			"format 3 is not known"},
 		{"fence: 2\nfor: workload/x\ndrafted: 2026-11-24T08:00:00Z\nwindow: 90d\nallow: []", "want source:kind/name"},
 		{"fence: 2\nfor: nobody\nallow: []", `x:2:6: for: identity "nobody"`},
-		{"fence: 2\nfor: m:workload/x\nallow: [{do: [store], where: [/m]}]", `x:3:15: allow[0].do[0]: permission pattern "store": missing '/'`},
+		{"fence: 2\nfor: m:workload/x\nallow: [{do: [store], where: [/m]}]",
+			`x:3:15: allow[0].do[0]: permission pattern "store": missing '/'`},
 		{"fence: 2\nfor: m:workload/x\nallow: [{do: ['*'], where: [/m/**/x]}]", "'**' before its last segment"},
 	} {
 		if _, err := fencefile.Read("x", []byte(tt.in)); err == nil || !strings.Contains(err.Error(), tt.want) {
 			t.Errorf("%q: %v, want %q", tt.in, err, tt.want)
 		}
 	}
-	p, err := fencefile.ReadGate("g", []byte("gate: 2\nname: night\nsource: m\nopens: {role: admin, where: [/m/**]}\nmay_ask: [group/a]\nlongest: 1h\napprovals: 0"))
+	p, err := fencefile.ReadGate("g",
+		[]byte("gate: 2\nname: night\nsource: m\nopens: {role: admin, where: [/m/**]}\n"+
+			"may_ask: [group/a]\nlongest: 1h\napprovals: 0"))
 	if err != nil || time.Duration(p.Longest) != time.Hour {
 		t.Errorf("gate: %v %v", p, err)
 	}
-	if _, err = fencefile.ReadGate("g", []byte("gate: 2\nname: a b\nsource: m\nopens: {where: []}\nmay_ask: []\nlongest: 1h\napprovals: 2")); err == nil || strings.Count(err.Error(), ";") != 4 {
+	if _, err = fencefile.ReadGate("g",
+		[]byte("gate: 2\nname: a b\nsource: m\nopens: {where: []}\n"+
+			"may_ask: []\nlongest: 1h\napprovals: 2")); err == nil ||
+		strings.Count(err.Error(), ";") != 4 {
 		t.Errorf("a gate with five faults: %v", err)
 	}
 }
 
 func FuzzRead(f *testing.F) {
 	for seed := range uint64(5) {
-		f.Add(fencefile.Write(fence(rand.New(rand.NewPCG(seed, 7))), ""))
+		f.Add(fencefile.Write(random(rand.New(rand.NewPCG(seed, 7))), ""))
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {
 		a, err := fencefile.Read("x", in)
@@ -99,6 +149,24 @@ func FuzzRead(f *testing.F) {
 		}
 		if again := fencefile.Write(b, ""); !bytes.Equal(text, again) {
 			t.Fatalf("%q\n%q", text, again)
+		}
+	})
+}
+
+// FuzzGate: whatever stands in a gate file, it is an error or a policy that closes, that
+// somebody may ask for, and that says how many must approve.
+func FuzzGate(f *testing.F) {
+	f.Add([]byte("gate: 2\nname: night\nsource: m\nopens: {role: admin, where: [/m/**]}\n" +
+		"may_ask: [group/a]\nlongest: 1h\napprovers: [person/b]"))
+	f.Add([]byte("gate: 2\nname: x\nopens: {do: ['*'], where: ['*']}\nlongest: 99999999999d\napprovals: -1"))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		p, err := fencefile.ReadGate("g", in)
+		if err != nil {
+			return
+		}
+		if p.Longest <= 0 || len(p.MayAsk) == 0 || len(p.Opens.Where) == 0 || p.Need() < 0 ||
+			(p.Need() == 0) != (len(p.Approvers) == 0) || len(p.Digest) != 64 {
+			t.Errorf("taken: %+v", p)
 		}
 	})
 }

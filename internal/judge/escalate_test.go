@@ -2,15 +2,18 @@ package judge
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"reflect"
 	"slices"
 	"strings"
 	"testing"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/access/plain"
 	"clipfence/internal/core/escalate"
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 )
 
@@ -33,7 +36,8 @@ func escalating(t testing.TB, seed uint64) *model.Estate {
 	}
 	who := append(append([]string{}, g.people...), g.groups...)
 	for i := range r.IntN(4) {
-		e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", i), From: model.MustID(g.pick(who)), To: model.MustID(g.pick(g.people))})
+		e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", i), From: model.MustID(g.pick(who)),
+			To: model.MustID(g.pick(g.people))})
 	}
 	for i := range e.Nodes {
 		if r.IntN(3) == 0 {
@@ -57,6 +61,7 @@ type deeds struct {
 	admin   map[model.Path]bool
 	already map[model.Path]bool
 	becomes map[model.ID]bool
+	worlds  []*plain.Engine // as what it may do what it may
 }
 
 func newOracle(e *model.Estate) *oracle {
@@ -67,7 +72,10 @@ func newOracle(e *model.Estate) *oracle {
 		}
 	}
 	for _, n := range e.Nodes {
-		if !slices.ContainsFunc(e.Nodes, func(m model.Node) bool { return m.Path != n.Path && m.Path.Covers(n.Path) }) {
+		if !slices.ContainsFunc(e.Nodes, func(m model.Node) bool {
+			return m.Path != n.Path &&
+				m.Path.Covers(n.Path)
+		}) {
 			o.tops = append(o.tops, n.Path)
 		}
 	}
@@ -87,7 +95,7 @@ func (o *oracle) by(id model.ID) *deeds {
 	if d := o.memo[id]; d != nil {
 		return d
 	}
-	d := &deeds{map[model.Path]bool{}, map[model.Path]bool{}, map[model.ID]bool{}}
+	d := &deeds{admin: map[model.Path]bool{}, already: map[model.Path]bool{}, becomes: map[model.ID]bool{}}
 	o.memo[id] = d
 	e := *o.e
 	joins, noCeiling, noRail := false, false, false
@@ -115,19 +123,19 @@ func (o *oracle) by(id model.ID) *deeds {
 		}
 		now.Denials = slices.DeleteFunc(slices.Clone(e.Denials), func(d model.Denial) bool { return lifted[d.ID] })
 		// What it is, and what it is as a member of one more group.
-		worlds := []*engine.Engine{engine.New(&now)}
+		worlds := []*plain.Engine{plain.New(&now)}
 		if joins {
 			for _, i := range e.Identities {
 				if i.ID.Kind == model.Group {
 					as := now
 					as.Memberships = append(slices.Clone(now.Memberships), model.Membership{Member: id, Group: i.ID})
-					worlds = append(worlds, engine.New(&as))
+					worlds = append(worlds, plain.New(&as))
 				}
 			}
 		}
 		for _, g := range worlds {
 			may := func(c model.CatalogueEntry, at model.Path) bool {
-				return usable(c, at) && g.Decide(id, c.Permission, at, model.Context{}).Outcome != engine.Denied
+				return usable(c, at) && g.Decide(id, c.Permission, at, model.Context{}).Outcome != access.Denied
 			}
 			for _, s := range g.Closure(id) {
 				for _, a := range e.ActAs {
@@ -144,7 +152,10 @@ func (o *oracle) by(id model.ID) *deeds {
 						}
 						if !granted[at] {
 							granted[at], changed = true, true
-							e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, Where: []model.PathPattern{at.Below()}})
+							e.Grants = append(slices.Clone(e.Grants),
+								model.Grant{ID: "own", To: id,
+									Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(
+										"*")}}, Where: []model.PathPattern{at.Below()}})
 						}
 						d.admin[n.Path] = true
 						if round == 0 {
@@ -157,7 +168,9 @@ func (o *oracle) by(id model.ID) *deeds {
 				}
 				if c.Escalates == model.LiftDenial {
 					for i := range e.Denials {
-						if !lifted[e.Denials[i].ID] && !slices.ContainsFunc(e.Denials[i].Where, func(on model.PathPattern) bool { return !mayAnywhere(worlds, id, unDeny, on) }) {
+						if !lifted[e.Denials[i].ID] &&
+							!slices.ContainsFunc(e.Denials[i].Where,
+								func(on model.PathPattern) bool { return !mayAnywhere(worlds, id, unDeny, on) }) {
 							lifted[e.Denials[i].ID], changed = true, true
 						}
 					}
@@ -189,9 +202,14 @@ func (o *oracle) by(id model.ID) *deeds {
 									if ctx.Labels == nil {
 										ctx.Labels = map[string]string{}
 									}
-									if met, _ := gr.Condition().Eval(ctx); gr.Covers(n.Path) && met != model.False && !d.admin[n.Path] {
+									if met, _ := gr.Condition().Eval(ctx); gr.Covers(n.Path) && met != model.False &&
+										!d.admin[n.Path] {
 										d.admin[n.Path] = true // of this node, not of what is below
-										e.Grants = append(slices.Clone(e.Grants), model.Grant{ID: "own", To: id, Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, Where: []model.PathPattern{n.Path.Exactly()}})
+										e.Grants = append(slices.Clone(e.Grants),
+											model.Grant{ID: "own", To: id,
+												Rights: model.Rights{Do: []model.PermissionPattern{
+													model.MustPermissionPattern("*")}},
+												Where: []model.PathPattern{n.Path.Exactly()}})
 									}
 								}
 							}
@@ -200,7 +218,7 @@ func (o *oracle) by(id model.ID) *deeds {
 				}
 			}
 		}
-		if !changed {
+		if d.worlds = worlds; !changed {
 			return d
 		}
 	}
@@ -208,11 +226,11 @@ func (o *oracle) by(id model.ID) *deeds {
 
 // mayAnywhere reports whether somebody may use one of some permissions at the node that
 // a place hangs on, in one of some worlds.
-func mayAnywhere(worlds []*engine.Engine, id model.ID, perms []model.CatalogueEntry, on model.PathPattern) bool {
+func mayAnywhere(worlds []*plain.Engine, id model.ID, perms []model.CatalogueEntry, on model.PathPattern) bool {
 	at, ok := on.Anchor()
-	return ok && slices.ContainsFunc(worlds, func(g *engine.Engine) bool {
+	return ok && slices.ContainsFunc(worlds, func(g *plain.Engine) bool {
 		return slices.ContainsFunc(perms, func(c model.CatalogueEntry) bool {
-			return usable(c, at) && g.Decide(id, c.Permission, at, model.Context{}).Outcome != engine.Denied
+			return usable(c, at) && g.Decide(id, c.Permission, at, model.Context{}).Outcome != access.Denied
 		})
 	})
 }
@@ -278,7 +296,8 @@ func TestEscalation(t *testing.T) {
 			slices.Sort(already)
 			slices.Sort(can)
 			if !slices.Equal(already, wantAlready) || !slices.Equal(can, wantCan) {
-				t.Fatalf("seed %d, %s:\nadministrators %v, want %v\ncan become %v\nwant       %v", seed, n, already, wantAlready, can, wantCan)
+				t.Fatalf("seed %d, %s:\nadministrators %v, want %v\ncan become %v\nwant       %v", seed, n, already,
+					wantAlready, can, wantCan)
 			}
 		}
 		becomes += fromAgrees(t, seed, e, x, g, o)
@@ -294,7 +313,8 @@ func TestEscalation(t *testing.T) {
 
 // fromAgrees asks for each identity by itself whom it can become, and as which it becomes
 // administrator, and holds that against the oracle and the answers for all.
-func fromAgrees(t *testing.T, seed uint64, e *model.Estate, x *index.Index, g *escalate.Graph, o *oracle) (becomes int) {
+func fromAgrees(t *testing.T, seed uint64, e *model.Estate, x *index.Index, g *escalate.Graph,
+	o *oracle) (becomes int) {
 	t.Helper()
 	all := map[model.ID][]escalate.Step{}
 	for _, r := range g.CanBecome(0) {
@@ -358,8 +378,10 @@ func cutHolds(t *testing.T, seed uint64, e *model.Estate, nodes []model.Path) in
 	}
 	open := func(grants, edges []string) bool {
 		less := *e
-		less.Grants = slices.DeleteFunc(slices.Clone(e.Grants), func(x model.Grant) bool { return slices.Contains(grants, x.ID) })
-		less.ActAs = slices.DeleteFunc(slices.Clone(e.ActAs), func(x model.ActAs) bool { return slices.Contains(edges, x.ID) })
+		less.Grants = slices.DeleteFunc(slices.Clone(e.Grants),
+			func(x model.Grant) bool { return slices.Contains(grants, x.ID) })
+		less.ActAs = slices.DeleteFunc(slices.Clone(e.ActAs),
+			func(x model.ActAs) bool { return slices.Contains(edges, x.ID) })
 		_, can := newOracle(&less).can(nodes[0])
 		return len(can) > 0
 	}
@@ -379,4 +401,89 @@ func cutHolds(t *testing.T, seed uint64, e *model.Estate, nodes []model.Path) in
 		}
 	}
 	return len(grants) + len(edges)
+}
+
+// TestWithinReach holds what is within reach against the oracle: everything that somebody
+// may do in the end, or one whom it can become, permission by permission and node by node.
+// It also holds what is held against the plain engine.
+func TestWithinReach(t *testing.T) {
+	further := 0
+	w := gauge.DefaultWeights
+	for seed := range uint64(estates(t) / 2) {
+		e := escalating(t, seed)
+		x := built(t, e)
+		o := newOracle(e)
+		scale := gauge.NewScale(x, w)
+		within := gauge.NewWithin(scale)
+		for _, i := range e.Identities { // groups, too: what is within reach is never less than what is held
+			if held, _ := scale.Held(i.ID); within.Of(i.ID).Danger < held-1e-6 {
+				t.Fatalf("seed %d: %s holds %f, and less is within its reach", seed, i.ID, held)
+			}
+		}
+		for _, id := range o.ids {
+			seen := map[model.ID]bool{id: true}
+			queue := []model.ID{id}
+			for i := 0; i < len(queue); i++ {
+				for to := range o.by(queue[i]).becomes {
+					if !seen[to] {
+						seen[to] = true
+						queue = append(queue, to)
+					}
+				}
+			}
+			held, perms := scale.Held(id)
+			got := within.Of(id)
+			had, reach := 0.0, 0.0
+			first := plain.New(e)
+			for i := range e.Catalogue {
+				c := &e.Catalogue[i]
+				number, _ := x.PermNumber(c.Permission)
+				n, all := 0, 0
+				for _, node := range e.Nodes {
+					if !applies(c, node.Path) {
+						continue
+					}
+					may := func(g *plain.Engine, who model.ID) bool {
+						return g.Decide(who, c.Permission, node.Path, model.Context{}).Outcome != access.Denied
+					}
+					if may(first, id) {
+						n++
+					}
+					if slices.ContainsFunc(queue, func(who model.ID) bool {
+						return slices.ContainsFunc(o.by(who).worlds, func(g *plain.Engine) bool { return may(g, who) })
+					}) {
+						all++
+					}
+				}
+				if n > 0 && !perms.Has(number) {
+					t.Fatalf("seed %d: %s has %s, and it is not said", seed, id, c.Permission)
+				}
+				if n == 0 && perms.Has(number) {
+					n = 1 // on places that nobody lists
+				}
+				if all == 0 && slices.ContainsFunc(queue,
+					func(who model.ID) bool { _, p := scale.Held(who); return p.Has(number) }) {
+					all = 1
+				}
+				had, reach = had+w.Of(c.Weighs(), n), reach+w.Of(c.Weighs(), all)
+			}
+			if math.Abs(held-had) > 1e-6 {
+				t.Fatalf("seed %d: %s holds %f, want %f", seed, id, held, had)
+			}
+			if math.Abs(got.Danger-reach) > 1e-6 {
+				t.Fatalf("seed %d: within reach of %s: %f, want %f (holds %f, becomes %v)", seed, id, got.Danger,
+					reach, held, queue)
+			}
+			if got.Further(held) {
+				further++
+			}
+			if got.Danger < held-1e-6 || got.Becomes != len(queue)-1 {
+				t.Fatalf("seed %d: %s reaches %f and holds %f; becomes %d, want %d", seed, id, got.Danger, held,
+					got.Becomes, len(queue)-1)
+			}
+		}
+	}
+	if further < estates(t)/10 {
+		t.Errorf("only %d get further than what they hold", further)
+	}
 }

@@ -14,10 +14,12 @@ import (
 	"testing"
 	"time"
 
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/access/plain"
 	"clipfence/internal/core/draft"
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
-	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/core/usage"
@@ -45,29 +47,32 @@ func TestEngineAgreesWithMooring(t *testing.T) {
 		if err := e.Validate(); err != nil {
 			t.Fatalf("seed %d: %v", seed, err)
 		}
-		eng := engine.New(e)
+		eng := plain.New(e)
 		for range questions {
 			q := g.question()
 			id, p, path := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path)
 			want := g.world.Decide(q.who, q.permission, q.path, q.ctx)
 			got := eng.Decide(id, p, path, q.context(g.labels(q.path)))
-			if got.Outcome == engine.Conditional || (got.Outcome == engine.Allowed) != want.Allowed {
-				t.Fatalf("seed %d: %+v: engine says %s, Mooring %t (%s)", seed, q, got.Outcome, want.Allowed, want.Because)
+			if got.Outcome == access.Conditional || (got.Outcome == access.Allowed) != want.Allowed {
+				t.Fatalf("seed %d: %+v: engine says %s, Mooring %t (%s)", seed, q, got.Outcome, want.Allowed,
+					want.Because)
 			}
 			open := eng.Decide(id, p, path, model.Context{}).Outcome
-			if open == engine.Allowed && !want.Allowed || open == engine.Denied && want.Allowed {
-				t.Fatalf("seed %d: %+v: with nothing known the engine says %s, yet Mooring says %t", seed, q, open, want.Allowed)
+			if open == access.Allowed && !want.Allowed || open == access.Denied && want.Allowed {
+				t.Fatalf("seed %d: %+v: with nothing known the engine says %s, yet Mooring says %t", seed, q, open,
+					want.Allowed)
 			}
 			asked++
 			if want.Allowed {
 				allowed++
 			}
-			if open == engine.Conditional {
+			if open == access.Conditional {
 				conditional++
 			}
 		}
 	}
-	t.Logf("%d questions on %d estates (seeds 0 to %d): %d allowed, %d conditional with nothing known", asked, estates(t), estates(t)-1, allowed, conditional)
+	t.Logf("%d questions on %d estates (seeds 0 to %d): %d allowed, %d conditional with nothing known", asked,
+		estates(t), estates(t)-1, allowed, conditional)
 	if allowed*20 < asked || conditional*50 < asked {
 		t.Error("the random estates are too strict, or too plain, to say much")
 	}
@@ -99,7 +104,8 @@ func TestAgreesOverHTTP(t *testing.T) {
 		})
 	}
 	wg.Wait()
-	t.Logf("%d questions on %d estates (seeds %d to %d): %d allowed", asked.Load(), n, first, first+uint64(n)-1, allowed.Load())
+	t.Logf("%d questions on %d estates (seeds %d to %d): %d allowed", asked.Load(), n, first, first+uint64(n)-1,
+		allowed.Load())
 	if allowed.Load()*20 < asked.Load() {
 		t.Error("the random estates are too strict to say much")
 	}
@@ -110,7 +116,8 @@ func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 	// The judge may ask, whatever the rules of a random estate.
 	g.add(sandbox.KindPermission, &sandbox.Permission{Permission: "muster/question:try", Level: "read"})
 	g.add(sandbox.KindIdentity, &sandbox.Identity{ID: "person/judge"})
-	g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"muster/question:try"}, Where: []string{"/m/**"}})
+	g.add(sandbox.KindGrant, &sandbox.Grant{ID: "judge", To: "person/judge", Do: []string{"muster/question:try"},
+		Where: []string{"/m/**"}})
 	for _, d := range g.docs[sandbox.KindDenial] {
 		d.(*sandbox.Denial).Unless = append(d.(*sandbox.Denial).Unless, "person/judge")
 	}
@@ -128,7 +135,7 @@ func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 	srv := httptest.NewServer(c.Handler())
 	defer srv.Close()
 	e := g.estate(t)
-	eng := engine.New(e)
+	eng := plain.New(e)
 	x, err := index.Build(e)
 	if err != nil {
 		return 0, err
@@ -138,7 +145,8 @@ func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 	for range batch {
 		q := g.question()
 		qs = append(qs, q)
-		items = append(items, map[string]any{"identity": q.who, "permission": q.permission, "path": q.path, "network": q.ctx.Network.String(), "second_factor": q.ctx.SecondFactor, "time": q.ctx.Time})
+		items = append(items, map[string]any{"identity": q.who, "permission": q.permission, "path": q.path,
+			"network": q.ctx.Network.String(), "second_factor": q.ctx.SecondFactor, "time": q.ctx.Time})
 	}
 	body, err := json.Marshal(map[string]any{"items": items})
 	if err != nil {
@@ -159,10 +167,12 @@ func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 		return 0, fmt.Errorf("%s, %d answers, %v", res.Status, len(out.Items), err)
 	}
 	for i, q := range qs {
-		id, p, path, ctx := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path), q.context(g.labels(q.path))
+		id, p, path, ctx := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path),
+			q.context(g.labels(q.path))
 		plain, indexed := eng.Decide(id, p, path, ctx).Outcome, x.Decide(id, p, path, ctx).Outcome
-		if want := out.Items[i].Allowed; (plain == engine.Allowed) != want || (indexed == engine.Allowed) != want {
-			return 0, fmt.Errorf("%+v: engine %s, index %s, Mooring %t (%s)", q, plain, indexed, want, out.Items[i].Because)
+		if want := out.Items[i].Allowed; (plain == access.Allowed) != want || (indexed == access.Allowed) != want {
+			return 0, fmt.Errorf("%+v: engine %s, index %s, Mooring %t (%s)", q, plain, indexed, want,
+				out.Items[i].Because)
 		}
 		if out.Items[i].Allowed {
 			allowed++
@@ -176,9 +186,10 @@ func overHTTP(t *testing.T, seed uint64, batch int) (allowed int, err error) {
 func TestMonotone(t *testing.T) {
 	for seed := range uint64(estates(t) / 4) {
 		g := newRandom(seed)
-		before := engine.New(g.estate(t))
-		ask := func(e *engine.Engine, q question) engine.Outcome {
-			return e.Decide(model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path), q.context(g.labels(q.path))).Outcome
+		before := plain.New(g.estate(t))
+		ask := func(e *plain.Engine, q question) access.Outcome {
+			return e.Decide(model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path),
+				q.context(g.labels(q.path))).Outcome
 		}
 		var qs []question
 		for range questions {
@@ -188,15 +199,17 @@ func TestMonotone(t *testing.T) {
 			"grant":  func(x *random) { x.add(sandbox.KindGrant, x.grant()) },
 			"denial": func(x *random) { x.add(sandbox.KindDenial, x.denial()) },
 			"ceiling": func(x *random) {
-				x.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: x.id("c"), Of: x.pick(x.people), Do: x.permissions(), Where: x.places()})
+				x.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: x.id("c"), Of: x.pick(x.people), Do: x.permissions(),
+					Where: x.places()})
 			},
 			"guardrail": func(x *random) {
-				x.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: x.id("r"), Node: x.pick(x.paths), Do: x.permissions()})
+				x.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: x.id("r"), Node: x.pick(x.paths),
+					Do: x.permissions()})
 			},
 		} {
 			more := newRandom(seed)
 			add(more)
-			after := engine.New(more.estate(t))
+			after := plain.New(more.estate(t))
 			for _, q := range qs {
 				was, is := ask(before, q), ask(after, q)
 				if name == "grant" && is < was || name != "grant" && is > was {
@@ -232,8 +245,10 @@ func (g *random) uses(n int, habits bool) []usage.Use {
 }
 
 func (g *random) call(q question, ago int) usage.Call {
-	return usage.Call{Time: noon.AddDate(0, 0, -ago), Identity: model.MustID(q.who), Permission: model.MustPermission(q.permission), Path: model.MustPath(q.path),
-		Outcome: usage.Done, Network: netip.MustParseAddr(q.ctx.Network.String()), SecondFactor: model.TruthOf(q.ctx.SecondFactor)}
+	return usage.Call{Time: noon.AddDate(0, 0, -ago), Identity: model.MustID(q.who),
+		Permission: model.MustPermission(q.permission), Path: model.MustPath(q.path),
+		Outcome: usage.Done, Network: netip.MustParseAddr(q.ctx.Network.String()),
+		SecondFactor: model.TruthOf(q.ctx.SecondFactor)}
 }
 
 // TestDraftsNarrow is laws 4 and 5: a draft allows nothing that was not allowed,
@@ -244,24 +259,29 @@ func TestDraftsNarrow(t *testing.T) {
 	for seed := range uint64(estates(t)) {
 		g := newRandom(seed + 20_000)
 		e := g.estate(t)
-		eng := engine.New(e)
+		x := built(t, e)
 		uses := g.uses(150, seed%4 > 1)
 		var cover []model.CoverageRecord
 		if seed%3 > 0 {
 			for _, s := range services {
-				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all", Written: true})
+				cover = append(cover, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "all",
+					Written: true})
 				for range g.r.IntN(3) { // and off, or on for a while only, here and there
-					cover = append(cover, model.CoverageRecord{Node: model.MustPath(g.pick(g.paths)), Service: s, LogClass: "all", Written: g.r.IntN(2) == 0, Since: noon.AddDate(0, 0, -g.r.IntN(200))})
+					cover = append(cover, model.CoverageRecord{Node: model.MustPath(g.pick(g.paths)), Service: s,
+						LogClass: "all", Written: g.r.IntN(2) == 0, Since: noon.AddDate(0, 0, -g.r.IntN(200))})
 				}
 			}
 		}
-		in := &gauge.Input{Engine: eng, Uses: uses, Coverage: usage.NewCoverage(cover, usage.Read{First: noon.AddDate(0, 0, -400), Ends: []time.Time{noon}}), AsOf: noon, Window: 90, History: noon.AddDate(0, 0, -400)}
+		in := &gauge.Input{Index: x, Uses: uses, Coverage: usage.NewCoverage(cover,
+			usage.Read{First: noon.AddDate(0, 0, -400), Ends: []time.Time{noon}}), AsOf: noon, Window: 90,
+			History: noon.AddDate(0, 0, -400)}
 		if seed%5 == 0 { // somebody whose habit is not over has its rights, whatever the source remembers
 			for i := range e.Identities {
 				if g.r.IntN(3) == 0 {
 					e.Identities[i].LastSeen = noon.AddDate(0, 0, -g.r.IntN(400))
 				}
 			}
+			in.Index = built(t, e)
 		}
 		res := gauge.Run(in)
 		for _, st := range res.Standings {
@@ -278,15 +298,19 @@ func TestDraftsNarrow(t *testing.T) {
 			if f, err = fencefile.Read("x.fence.yaml", text); err != nil {
 				t.Fatalf("seed %d: %s: %v\n%s", seed, st.ID, err, text)
 			}
-			if err := f.Validate(e); err != nil {
+			if err := f.Validate(in.Index); err != nil {
 				t.Fatalf("seed %d: %s: %v\n%s", seed, st.ID, err, text)
 			}
-			r := rehearse.Run(eng, f, uses, res.Placement, gauge.DefaultWeights)
+			r, err := rehearse.Run(in.Index, f, uses, res.Placement, gauge.DefaultWeights)
+			if err != nil {
+				t.Fatal(err)
+			}
 			if len(r.Unplaced) > 0 {
 				t.Fatalf("seed %d: %s: takes away what may have been used: %+v\n%s", seed, st.ID, r.Unplaced[0], text)
 			}
 			if len(r.Widened) > 0 || r.After > r.Before+1e-9 {
-				t.Fatalf("seed %d: %s: widened %v, danger %f -> %f\n%s", seed, st.ID, r.Widened, r.Before, r.After, text)
+				t.Fatalf("seed %d: %s: widened %v, danger %f -> %f\n%s", seed, st.ID, r.Widened, r.Before, r.After,
+					text)
 			}
 			for _, b := range r.Broken {
 				if !b.GivenUp {
@@ -296,9 +320,11 @@ func TestDraftsNarrow(t *testing.T) {
 			after := g.after(t, f)
 			for range 300 {
 				q := g.question()
-				was, is := g.world.Decide(q.who, q.permission, q.path, q.ctx), after.Decide(q.who, q.permission, q.path, q.ctx)
+				was, is := g.world.Decide(q.who, q.permission, q.path, q.ctx), after.Decide(q.who, q.permission,
+					q.path, q.ctx)
 				if is.Allowed && !was.Allowed {
-					t.Fatalf("seed %d: %s: Mooring refused %+v (%s), and allows it after (%s)\n%s", seed, st.ID, q, was.Because, is.Because, text)
+					t.Fatalf("seed %d: %s: Mooring refused %+v (%s), and allows it after (%s)\n%s", seed, st.ID, q,
+						was.Because, is.Because, text)
 				}
 				if was.Allowed && !is.Allowed {
 					narrower++
@@ -312,8 +338,17 @@ func TestDraftsNarrow(t *testing.T) {
 	}
 }
 
+func built(t testing.TB, e *model.Estate) *index.Index {
+	t.Helper()
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return x
+}
+
 // after carries a fence out in Mooring's own words.
-func (g *random) after(t *testing.T, f *draft.Fence) *sandbox.World {
+func (g *random) after(t *testing.T, f *fence.Fence) *sandbox.World {
 	w := *g.world
 	w.Grants, w.Memberships = nil, nil
 	gone := map[string]bool{}
@@ -385,26 +420,30 @@ func TestWideningIsSeen(t *testing.T) {
 		{ID: "2", To: who, Rights: model.Rights{Do: do("s/p:r")}, Where: on("/m/c"), When: office},
 		{ID: "3", To: who, Rights: model.Rights{Do: do("s/o:r")}, Where: on("/m/d/**"), Until: noon},
 	}
-	eng := engine.New(e)
+	x := built(t, e)
 	for _, tt := range []struct {
 		name  string
-		line  draft.Allow
+		line  fence.Allow
 		wider bool
 	}{
-		{"same", draft.Allow{Do: do("s/o:r"), Where: on("/m/a/**")}, false},
-		{"both places", draft.Allow{Do: do("s/o:*"), Where: on("/m/a/x/**", "/m/b")}, false},
-		{"under a condition", draft.Allow{Do: do("s/p:r"), Where: on("/m/c"), When: office}, false},
-		{"stricter", draft.Allow{Do: do("s/o:r"), Where: on("/m/a/**"), When: office, Until: noon}, false},
-		{"other permission", draft.Allow{Do: do("s/p:r"), Where: on("/m/a/**")}, true},
-		{"wider pattern", draft.Allow{Do: do("s/*:r"), Where: on("/m/a/**")}, true},
-		{"above", draft.Allow{Do: do("s/o:r"), Where: on("/m/**")}, true},
-		{"beside", draft.Allow{Do: do("s/o:r"), Where: on("/m/a*/**")}, true},
-		{"below an exact place", draft.Allow{Do: do("s/p:r"), Where: on("/m/c/**"), When: office}, true},
-		{"without the condition", draft.Allow{Do: do("s/p:r"), Where: on("/m/c")}, true},
-		{"for longer", draft.Allow{Do: do("s/o:r"), Where: on("/m/d/**"), Until: noon.Add(time.Hour)}, true},
+		{"same", fence.Allow{Do: do("s/o:r"), Where: on("/m/a/**")}, false},
+		{"both places", fence.Allow{Do: do("s/o:*"), Where: on("/m/a/x/**", "/m/b")}, false},
+		{"under a condition", fence.Allow{Do: do("s/p:r"), Where: on("/m/c"), When: office}, false},
+		{"stricter", fence.Allow{Do: do("s/o:r"), Where: on("/m/a/**"), When: office, Until: noon}, false},
+		{"other permission", fence.Allow{Do: do("s/p:r"), Where: on("/m/a/**")}, true},
+		{"wider pattern", fence.Allow{Do: do("s/*:r"), Where: on("/m/a/**")}, true},
+		{"above", fence.Allow{Do: do("s/o:r"), Where: on("/m/**")}, true},
+		{"beside", fence.Allow{Do: do("s/o:r"), Where: on("/m/a*/**")}, true},
+		{"below an exact place", fence.Allow{Do: do("s/p:r"), Where: on("/m/c/**"), When: office}, true},
+		{"without the condition", fence.Allow{Do: do("s/p:r"), Where: on("/m/c")}, true},
+		{"for longer", fence.Allow{Do: do("s/o:r"), Where: on("/m/d/**"), Until: noon.Add(time.Hour)}, true},
 	} {
-		f := &draft.Fence{Version: 1, For: model.MustID("m:person/a"), Replaces: []string{"1", "2", "3"}, Allow: []draft.Allow{tt.line}}
-		r := rehearse.Run(eng, f, nil, nil, gauge.DefaultWeights)
+		f := &fence.Fence{Version: 1, For: model.MustID("m:person/a"), Replaces: []string{"1", "2", "3"},
+			Allow: []fence.Allow{tt.line}}
+		r, err := rehearse.Run(x, f, nil, nil, gauge.DefaultWeights)
+		if err != nil {
+			t.Fatal(err)
+		}
 		if got := len(r.Widened) > 0; got != tt.wider {
 			t.Errorf("%s: widened = %t (%v), want %t", tt.name, got, r.Widened, tt.wider)
 		}
@@ -418,7 +457,7 @@ func TestSweepAgrees(t *testing.T) {
 	for seed := range uint64(estates(t)) {
 		g := newRandom(seed)
 		e := g.estate(t)
-		eng := engine.New(e)
+		eng := plain.New(e)
 		swept := newSweep(eng)
 		for range 20 {
 			q := g.question()
@@ -426,14 +465,14 @@ func TestSweepAgrees(t *testing.T) {
 			certain, conditional := swept.effective(eng.Closure(id), path)
 			for i, c := range e.Catalogue {
 				want := eng.Decide(id, c.Permission, path, model.Context{}).Outcome
-				got := engine.Denied
+				got := access.Denied
 				switch {
 				case certain.Has(i) && conditional.Has(i):
 					t.Fatalf("seed %d: %s is certain and conditional", seed, c.Permission)
 				case certain.Has(i):
-					got = engine.Allowed
+					got = access.Allowed
 				case conditional.Has(i):
-					got = engine.Conditional
+					got = access.Conditional
 				}
 				if got != want {
 					t.Fatalf("seed %d: %s %s %s: at once %s, by itself %s", seed, id, c.Permission, path, got, want)
@@ -452,33 +491,41 @@ func TestCompareTellsEveryLoss(t *testing.T) {
 	for seed := range uint64(estates(t) / 2) {
 		g := newRandom(seed)
 		e := g.estate(t)
-		var r engine.Removal
+		var r access.Gone
 		for _, gr := range e.Grants {
 			if g.r.IntN(3) == 0 {
 				r.Grants = append(r.Grants, gr.ID)
 			}
 		}
-		before, after := engine.New(e), engine.New(engine.Without(e, r))
-		diffs := map[model.ID]engine.Difference{}
+		d := access.Edit{Gone: r}
+		x := built(t, e)
+		y, err := x.With(d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		before, after := plain.New(e), plain.New(d.Apply(e))
+		diffs := map[model.ID]index.Changes{}
 		for range 100 {
 			q := g.question()
 			id, p, path := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path)
 			d, ok := diffs[id]
 			if !ok {
-				d = engine.Compare(before, after, id)
+				d = index.Compare(x, y, id)
 				diffs[id] = d
 				stays += len(d.Stays)
 				if len(d.Gained) > 0 {
 					t.Fatalf("seed %d: %s gains %+v when grants go", seed, id, d.Gained)
 				}
 			}
-			was, is := before.Decide(id, p, path, model.Context{}).Outcome, after.Decide(id, p, path, model.Context{}).Outcome
+			was, is := before.Decide(id, p, path, model.Context{}).Outcome, after.Decide(id, p, path,
+				model.Context{}).Outcome
 			told := false
 			for _, l := range d.Lost {
-				told = told || e.Catalogue[l.Permission].Permission == p && l.Where.Matches(path)
+				told = told || l.Permission == p && l.Where.Matches(path)
 			}
 			if is < was && !told {
-				t.Fatalf("seed %d: without %v %s on %s by %s is %s, was %s, and nothing of it is called lost", seed, r.Grants, p, path, id, is, was)
+				t.Fatalf("seed %d: without %v %s on %s by %s is %s, was %s, and nothing of it is called lost", seed,
+					r.Grants, p, path, id, is, was)
 			}
 			if is < was {
 				lost++

@@ -43,13 +43,16 @@ func newRandom(seed uint64) *random {
 			for _, v := range verbs {
 				p := fmt.Sprintf("%s/%s:%s", s, n, v)
 				g.perms = append(g.perms, p)
-				g.add(sandbox.KindPermission, &sandbox.Permission{Permission: p, Level: levels[len(g.perms)%5], LogClass: "all"})
+				kinds := [][]string{nil, nil, {"p"}, {"q", "harbour"}, {"box"}}[len(g.perms)%5]
+				g.add(sandbox.KindPermission, &sandbox.Permission{Permission: p,
+					Level: levels[(2*len(g.perms)+len(g.perms)/5)%5], LogClass: "all", Kinds: kinds})
 			}
 		}
 	}
 	g.paths = []string{"/m/harbour:o"}
 	for i := range 2 + g.r.IntN(6) {
-		p := g.pick(g.paths) + fmt.Sprintf("/%s:%s", g.pick([]string{"p", "q"}), g.pick([]string{"n", "nn", "odd%2Fname", "%2A"}))
+		p := g.pick(g.paths) + fmt.Sprintf("/%s:%s", g.pick([]string{"p", "q"}),
+			g.pick([]string{"n", "nn", "odd%2Fname", "%2A"}))
 		if g.world.Nodes[p] == nil {
 			g.node(p, i)
 		}
@@ -59,13 +62,15 @@ func newRandom(seed uint64) *random {
 		g.unknown = append(g.unknown, p+"/deep/er", p+"/p:new")
 	}
 	for i := range 3 + g.r.IntN(3) {
-		g.people = append(g.people, g.identity(fmt.Sprintf("%s/i%d", g.pick([]string{"person", "workload", "external"}), i)))
+		g.people = append(g.people, g.identity(fmt.Sprintf("%s/i%d",
+			g.pick([]string{"person", "workload", "external"}), i)))
 	}
 	for i := range 3 {
 		g.groups = append(g.groups, g.identity(fmt.Sprintf("group/g%d", i)))
 	}
 	for range g.r.IntN(8) {
-		g.add(sandbox.KindMembership, &sandbox.Membership{Member: g.pick(append(g.groups, g.people...)), Group: g.pick(g.groups)})
+		g.add(sandbox.KindMembership, &sandbox.Membership{Member: g.pick(append(g.groups, g.people...)),
+			Group: g.pick(g.groups)})
 	}
 	for i := range 3 {
 		name := fmt.Sprintf("r%d", i)
@@ -83,8 +88,10 @@ func newRandom(seed uint64) *random {
 		g.add(sandbox.KindDenial, g.denial())
 	}
 	for range g.r.IntN(2) {
-		g.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: g.id("c"), Of: g.pick(g.people), Do: []string{"*"}, Except: g.maybe(g.permissions), Where: g.places()})
-		g.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: g.id("r"), Node: g.pick(g.paths), Do: []string{"a/*:*", g.pick(g.perms)}, Unless: g.maybe(g.crowd)})
+		g.add(sandbox.KindCeiling, &sandbox.Ceiling{ID: g.id("c"), Of: g.pick(g.people), Do: []string{"*"},
+			Except: g.maybe(g.permissions), Where: g.places()})
+		g.add(sandbox.KindGuardrail, &sandbox.Guardrail{ID: g.id("r"), Node: g.pick(g.paths),
+			Do: []string{"a/*:*", g.pick(g.perms)}, Unless: g.maybe(g.crowd)})
 	}
 	return g
 }
@@ -173,7 +180,8 @@ func (g *random) condition() *sandbox.Condition {
 	case 3:
 		c.Until = noon.Add(time.Duration(g.r.IntN(3)-1) * time.Hour)
 	case 4:
-		c.Hours = &sandbox.Hours{Days: []string{"mon", "tue"}, From: g.pick([]string{"08:00", "22:00"}), To: g.pick([]string{"13:00", "06:00"}), Zone: g.pick([]string{"UTC", "Europe/Oslo"})}
+		c.Hours = &sandbox.Hours{Days: []string{"mon", "tue"}, From: g.pick([]string{"08:00", "22:00"}),
+			To: g.pick([]string{"13:00", "06:00"}), Zone: g.pick([]string{"UTC", "Europe/Oslo"})}
 	case 5:
 		c.From, c.SecondFactor = noon.Add(-time.Hour), true
 	}
@@ -194,7 +202,8 @@ func (g *random) grant() *sandbox.Grant {
 }
 
 func (g *random) denial() *sandbox.Denial {
-	return &sandbox.Denial{ID: g.id("d"), To: g.crowd(), Unless: g.maybe(g.crowd), Do: g.permissions(), Where: g.places(), When: g.condition()}
+	return &sandbox.Denial{ID: g.id("d"), To: g.crowd(), Unless: g.maybe(g.crowd), Do: g.permissions(),
+		Where: g.places(), When: g.condition()}
 }
 
 // question is one call with everything known about it.
@@ -204,7 +213,9 @@ type question struct {
 }
 
 func (g *random) question() question {
-	q := question{g.pick(g.people), g.pick(g.perms), g.pick(append(g.unknown, g.paths...)), sandbox.CallContext{Time: noon.Add(time.Duration(g.r.IntN(72)-36) * time.Hour), SecondFactor: g.r.IntN(2) == 0}}
+	q := question{g.pick(g.people), g.pick(g.perms), g.pick(append(g.unknown, g.paths...)),
+		sandbox.CallContext{Time: noon.Add(time.Duration(g.r.IntN(72)-36) * time.Hour),
+			SecondFactor: g.r.IntN(2) == 0}}
 	q.ctx.Network = netip.MustParseAddr(g.pick(addresses))
 	return q
 }
@@ -219,7 +230,8 @@ func (g *random) labels(path string) map[string]string {
 }
 
 func (q question) context(labels map[string]string) model.Context {
-	return model.Context{Time: q.ctx.Time, Network: q.ctx.Network, SecondFactor: model.TruthOf(q.ctx.SecondFactor), Labels: labels}
+	return model.Context{Time: q.ctx.Time, Network: q.ctx.Network, SecondFactor: model.TruthOf(q.ctx.SecondFactor),
+		Labels: labels}
 }
 
 // estate carries Mooring's documents over into the model, as the bridge does.

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"testing"
 
-	"clipfence/internal/core/engine"
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/access/plain"
 	"clipfence/internal/core/model"
 )
 
@@ -19,7 +19,9 @@ type shape struct {
 }
 
 func grantTo(e *model.Estate, id, to, do, on string) {
-	e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(to), Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(do)}}, Where: []model.PathPattern{model.MustPathPattern(on)}})
+	e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(to),
+		Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(do)}},
+		Where:  []model.PathPattern{model.MustPathPattern(on)}})
 }
 
 var shapes = []shape{
@@ -30,18 +32,22 @@ var shapes = []shape{
 			if i > 0 {
 				member = fmt.Sprintf("group/g%d", i-1)
 			}
-			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(member), Group: model.MustID(fmt.Sprintf("group/g%d", i))})
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(member),
+				Group: model.MustID(fmt.Sprintf("group/g%d", i))})
 		}
 		grantTo(e, "g", "group/g199", "svc0/n0:v0", "/l/harbour:o/**")
 	}, []string{"person/p", "group/g5"}, []string{"/l/harbour:o/a:b"}},
 	{"a cycle through 1,000 identities", func(e *model.Estate, _ bool) {
 		for i := range 1000 {
 			a, b := fmt.Sprintf("workload/w%d", i), fmt.Sprintf("workload/w%d", (i+1)%1000)
-			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(a)}, model.Identity{ID: model.MustID(fmt.Sprintf("group/g%d", i))})
+			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(a)},
+				model.Identity{ID: model.MustID(fmt.Sprintf("group/g%d", i))})
 			e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprint(i), From: model.MustID(a), To: model.MustID(b)})
-			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(fmt.Sprintf("group/g%d", i)), Group: model.MustID(fmt.Sprintf("group/g%d", (i+1)%1000))})
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(fmt.Sprintf("group/g%d", i)),
+				Group: model.MustID(fmt.Sprintf("group/g%d", (i+1)%1000))})
 		}
-		e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("workload/w3"), Group: model.MustID("group/g7")})
+		e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("workload/w3"),
+			Group: model.MustID("group/g7")})
 		grantTo(e, "g", "group/g6", "svc0/n0:*", "/l/harbour:o/a:b")
 	}, []string{"workload/w3", "workload/w999", "group/g500"}, []string{"/l/harbour:o/a:b", "/l/harbour:o"}},
 	{"a node with a million children", func(e *model.Estate, small bool) {
@@ -55,10 +61,13 @@ var shapes = []shape{
 		grantTo(e, "g", "person/p", "svc0/*:*", "/l/harbour:o/**")
 		grantTo(e, "h", "person/p", "svc1/*:*", "/l/harbour:o/a:0000123")
 		grantTo(e, "i", "person/p", "svc2/*:*", "/l/harbour:o/a:00001*")
-	}, []string{"person/p"}, []string{"/l/harbour:o/a:0000123", "/l/harbour:o/a:0000124", "/l/harbour:o/a:0019999", "/l/harbour:o/a:x"}},
+	}, []string{"person/p"}, []string{"/l/harbour:o/a:0000123", "/l/harbour:o/a:0000124", "/l/harbour:o/a:0019999",
+		"/l/harbour:o/a:x"}},
 	{"a role with every permission", func(e *model.Estate, _ bool) {
-		e.Roles = append(e.Roles, model.Role{Name: "all", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}})
-		e.Grants = append(e.Grants, model.Grant{ID: "g", To: model.MustID("person/p"), Role: "all", Where: []model.PathPattern{model.MustPathPattern("/l/harbour:o/**")}})
+		e.Roles = append(e.Roles, model.Role{Name: "all",
+			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}})
+		e.Grants = append(e.Grants, model.Grant{ID: "g", To: model.MustID("person/p"), Role: "all",
+			Where: []model.PathPattern{model.MustPathPattern("/l/harbour:o/**")}})
 	}, []string{"person/p"}, []string{"/l/harbour:o", "/l/harbour:o/x"}},
 	{"10,000 grants on one resource", func(e *model.Estate, _ bool) {
 		for i := range 10_000 {
@@ -73,16 +82,21 @@ var shapes = []shape{
 		for i := range 5000 {
 			g := fmt.Sprintf("group/g%d", i)
 			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(g)})
-			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("person/p"), Group: model.MustID(g)})
-			grantTo(e, fmt.Sprint(i), g, fmt.Sprintf("svc%d/n%d:v%d", i%4, i%50, i%20), fmt.Sprintf("/l/harbour:o/a:%d/**", i%700))
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID("person/p"),
+				Group: model.MustID(g)})
+			grantTo(e, fmt.Sprint(i), g, fmt.Sprintf("svc%d/n%d:v%d", i%4, i%50, i%20),
+				fmt.Sprintf("/l/harbour:o/a:%d/**", i%700))
 		}
 	}, []string{"person/p", "group/g17"}, []string{"/l/harbour:o/a:17", "/l/harbour:o/a:699/x", "/l/harbour:o"}},
 }
 
 func (s *shape) estate(small bool) *model.Estate {
-	e := &model.Estate{Source: "l", Nodes: []model.Node{{Path: model.MustPath("/l/harbour:o")}}, Identities: []model.Identity{{ID: model.MustID("person/p")}}}
+	e := &model.Estate{Source: "l", Nodes: []model.Node{{Path: model.MustPath("/l/harbour:o")}},
+		Identities: []model.Identity{{ID: model.MustID("person/p")}}}
 	for i := range 12_000 { // 12 services of 50 nouns of 20 verbs
-		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("svc%d/n%d:v%d", i/1000, i/20%50, i%20)), Level: model.Level(1 + i%5)})
+		e.Catalogue = append(e.Catalogue,
+			model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("svc%d/n%d:v%d", i/1000, i/20%50, i%20)),
+				Level: model.Level(1 + i%5)})
 	}
 	s.build(e, small)
 	return e
@@ -94,7 +108,7 @@ func TestHardShapes(t *testing.T) {
 	for _, s := range shapes {
 		t.Run(s.name, func(t *testing.T) {
 			e := s.estate(true)
-			plain := engine.New(e)
+			plain := plain.New(e)
 			x, err := index.Build(e)
 			if err != nil {
 				t.Fatal(err)
@@ -115,7 +129,8 @@ func TestHardShapes(t *testing.T) {
 					some += a.Certain.Count()
 					for i := 0; i < len(e.Catalogue); i += 401 {
 						p := e.Catalogue[i].Permission
-						want, got := told(plain.Decide(id, p, path, model.Context{})), told(x.Decide(id, p, path, model.Context{}))
+						want, got := told(plain.Decide(id, p, path, model.Context{})), told(x.Decide(id, p, path,
+							model.Context{}))
 						if want != got {
 							t.Fatalf("%s %s %s:\nplain: %s\nindex: %s", who, p, at, want, got)
 						}
@@ -167,7 +182,11 @@ func BenchmarkHardShapes(b *testing.B) {
 			b.Fatal(err)
 		}
 		id, path := model.MustID(s.who[0]), model.MustPath(s.paths[0])
-		p := e.Catalogue[slices.IndexFunc(e.Catalogue, func(c model.CatalogueEntry) bool { return c.Permission == model.MustPermission("svc0/n0:v0") })].Permission
+		p := e.Catalogue[slices.IndexFunc(e.Catalogue,
+			func(c model.CatalogueEntry) bool {
+				return c.Permission == model.MustPermission(
+					"svc0/n0:v0")
+			})].Permission
 		b.Run(s.name+"/why", func(b *testing.B) {
 			for b.Loop() {
 				x.Decide(id, p, path, model.Context{})

@@ -3,7 +3,8 @@ package judge
 import (
 	"slices"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/plain"
 	"clipfence/internal/core/model"
 )
 
@@ -12,22 +13,22 @@ import (
 // them. TestSweepAgrees holds it to Decide; it then judges the index on whole estates,
 // where asking Decide for every pair would take too long.
 type sweep struct {
-	g          *engine.Engine
-	grants     []engine.Bits
-	denials    []engine.Bits
-	guardrails []engine.Bits // what they refuse
-	ceilings   []engine.Bits // what they admit
-	all        engine.Bits
+	g          *plain.Engine
+	grants     []access.Set
+	denials    []access.Set
+	guardrails []access.Set // what they refuse
+	ceilings   []access.Set // what they admit
+	all        access.Set
 }
 
-func newSweep(g *engine.Engine) *sweep {
+func newSweep(g *plain.Engine) *sweep {
 	e := g.Estate
 	n := len(e.Catalogue)
-	s := &sweep{g: g, all: engine.NewBits(n)}
+	s := &sweep{g: g, all: access.NewSet(n)}
 	for i := range n {
-		s.all.Set(i)
+		s.all.Add(i)
 	}
-	roles := map[string]engine.Bits{}
+	roles := map[string]access.Set{}
 	for i := range e.Grants {
 		gr := &e.Grants[i]
 		if gr.Role == "" {
@@ -41,7 +42,7 @@ func newSweep(g *engine.Engine) *sweep {
 		}
 		s.grants = append(s.grants, b)
 	}
-	one := func(p model.Rights) engine.Bits { return g.SetPerms([]model.Rights{p}) }
+	one := func(p model.Rights) access.Set { return g.SetPerms([]model.Rights{p}) }
 	for _, d := range e.Denials {
 		s.denials = append(s.denials, one(d.Rights))
 	}
@@ -58,11 +59,11 @@ func newSweep(g *engine.Engine) *sweep {
 
 // effective returns which permissions an identity of a closure has at a path whatever
 // the call, and which only under conditions. The two are disjoint.
-func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, conditional engine.Bits) {
+func (s *sweep) effective(closure []access.Member, path model.Path) (certain, conditional access.Set) {
 	e := s.g.Estate
 	for _, st := range closure {
 		if slices.Contains(e.Semantics.Bypass, st.ID) {
-			return s.all.Clone(), engine.NewBits(len(e.Catalogue))
+			return s.all.Clone(), access.NewSet(len(e.Catalogue))
 		}
 	}
 	ctx := model.Context{}
@@ -71,9 +72,9 @@ func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, 
 			ctx.Labels = map[string]string{}
 		}
 	}
-	certain, conditional = engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
+	certain, conditional = access.NewSet(len(e.Catalogue)), access.NewSet(len(e.Catalogue))
 	meets := func(ids []model.ID) bool {
-		return slices.ContainsFunc(closure, func(st engine.Standing) bool { return slices.Contains(ids, st.ID) })
+		return slices.ContainsFunc(closure, func(st access.Member) bool { return slices.Contains(ids, st.ID) })
 	}
 	for _, st := range closure {
 		for _, i := range s.g.GrantsTo(st.ID) {
@@ -89,7 +90,7 @@ func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, 
 			}
 		}
 	}
-	refused, perhaps := engine.NewBits(len(e.Catalogue)), engine.NewBits(len(e.Catalogue))
+	refused, perhaps := access.NewSet(len(e.Catalogue)), access.NewSet(len(e.Catalogue))
 	for i := range e.Denials {
 		d := &e.Denials[i]
 		if !matches(d.Where, path) || !meets(d.To) || meets(d.Unless) {
@@ -124,8 +125,8 @@ func (s *sweep) effective(closure []engine.Standing, path model.Path) (certain, 
 	// What a condition may refuse is only perhaps allowed.
 	for i := range certain.All() {
 		if perhaps.Has(i) {
-			conditional.Set(i)
-			certain.Clear(i)
+			conditional.Add(i)
+			certain.Remove(i)
 		}
 	}
 	conditional.AndNot(certain)

@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access/plain"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source/files"
 )
@@ -35,7 +35,7 @@ func TestSystemsDecideAsTheyDo(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g := engine.New(&e.Estate)
+		g := plain.New(&e.Estate)
 		n := 0
 		for i, line := range strings.Split(string(text), "\n") {
 			f := strings.Fields(line)

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -18,16 +20,22 @@ import (
 	"clipfence/internal/ledger/ledgertest"
 	"clipfence/internal/patrol"
 	"clipfence/internal/source"
+	"clipfence/internal/source/documents"
 )
 
 // cloud is a source of grants in memory. Trouble is asked before each call.
 type cloud struct {
+	mu      sync.Mutex
 	grants  map[string]json.RawMessage
 	trouble func(call, id string) error
+	late    int // this many reads do not show yet what was done
+	shown   map[string]json.RawMessage
 }
 
 func (c *cloud) Check(context.Context) ([]source.Right, error) { return nil, nil }
 func (c *cloud) Self(context.Context) (model.ID, error)        { return model.MustID("workload/fence"), nil }
+func (c *cloud) Planner() source.Planner                       { return documents.Planner{} }
+func (c *cloud) Peer(context.Context) (source.Peer, error)     { return source.Peer{ID: "cloud"}, nil }
 func (c *cloud) fails(call, id string) error {
 	if c.trouble == nil {
 		return nil
@@ -39,7 +47,14 @@ func (c *cloud) Get(_ context.Context, _, id string) (source.Document, error) {
 	if err := c.fails("get", id); err != nil {
 		return source.Document{}, err
 	}
-	if b, ok := c.grants[id]; ok {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	show := c.grants
+	if c.late > 0 {
+		c.late--
+		show = c.shown
+	}
+	if b, ok := show[id]; ok {
 		return source.Document{Body: b}, nil
 	}
 	return source.Document{}, source.ErrGone
@@ -48,6 +63,11 @@ func (c *cloud) Get(_ context.Context, _, id string) (source.Document, error) {
 func (c *cloud) Do(_ context.Context, s source.Step) error {
 	if err := c.fails("do", s.ID); err != nil {
 		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.late > 0 && c.shown == nil {
+		c.shown = maps.Clone(c.grants)
 	}
 	if string(c.grants[s.ID]) != string(s.Before) {
 		return source.ErrConflict
@@ -73,17 +93,29 @@ func newRig(t *testing.T) *rig {
 	t.Helper()
 	r := &rig{cloud: &cloud{grants: map[string]json.RawMessage{}}, mem: &ledgertest.Memory{}, now: start}
 	r.Keeper = &patrol.Keeper{Requests: r.mem, Now: func() time.Time { return r.now }, Wait: 300 * time.Millisecond,
-		Ledger:  &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Anchor: r.mem, Now: func() time.Time { return r.now }, By: "test"},
+		Ledger: &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Book: r.mem,
+			Now: func() time.Time { return r.now }, By: "test"},
 		Changer: func(context.Context, string) (source.Changer, error) { return r.cloud, nil }}
 	return r
 }
 
+// asked is a request of person/a, for half an hour, in a state.
+func asked(id string, state gate.State) *gate.Request {
+	a := model.MustID("person/a")
+	return &gate.Request{ID: id, Text: gate.TextVersion, Workspace: "0123456789abcdef", Gate: "g", Source: "s", By: a,
+		Subject: a, Stay: model.Duration(30 * time.Minute), AskedAt: start, State: state,
+		Role: "skipper", Rights: []model.Permission{model.MustPermission("stow/item:read")},
+		Where: []model.PathPattern{model.MustPathPattern("/s/harbour:o/**")}}
+}
+
+// grantOf is the name of what a request opens.
+func grantOf(id string) string { return asked(id, "").GrantID() }
+
 // request is one that was approved at the start, for half an hour.
 func (r *rig) request(t *testing.T, id string) *gate.Request {
 	t.Helper()
-	q := &gate.Request{ID: id, Gate: "g", Source: "s", By: model.MustID("person/a"), Stay: model.Duration(30 * time.Minute), AskedAt: start, State: gate.Approved,
-		Policy: gate.Policy{Version: 1, Name: "g", Source: "s", Longest: model.Duration(time.Hour), Opens: gate.Opens{Role: "skipper", Where: []model.PathPattern{model.MustPathPattern("/s/harbour:o/**")}}}}
-	if err := r.Save(t.Context(), q, "asked"); err != nil {
+	q := asked(id, gate.Approved)
+	if err := r.Save(t.Context(), q, "asked", "person/a"); err != nil {
 		t.Fatal(err)
 	}
 	return q
@@ -98,18 +130,20 @@ func names(list []*gate.Request) string {
 }
 
 func say(r patrol.Round) string {
-	return fmt.Sprintf("closed %s; lapsed %s; open %s; strays %s", names(r.Closed), names(r.Lapsed), names(r.Open), names(r.Strays))
+	return fmt.Sprintf("closed %s; lapsed %s; open %s; strays %s", names(r.Closed), names(r.Lapsed), names(r.Open),
+		names(r.Strays))
 }
 
 // TestLife opens, looks, closes and looks again.
 func TestLife(t *testing.T) {
 	r := newRig(t)
 	q := r.request(t, "q-1")
-	if err := r.Open(t.Context(), q); err != nil {
+	if err := r.Open(t.Context(), q, r.now); err != nil {
 		t.Fatal(err)
 	}
 	var g model.Grant
-	if err := json.Unmarshal(r.cloud.grants["gate-q-1"], &g); err != nil || g.To != q.By || !g.Until.Equal(start.Add(30*time.Minute)) {
+	if err := json.Unmarshal(r.cloud.grants[grantOf("q-1")], &g); err != nil || g.To != q.By ||
+		!g.Until.Equal(start.Add(30*time.Minute)) {
 		t.Errorf("the grant is %+v, %v", g, err)
 	}
 	for _, tt := range []struct {
@@ -152,14 +186,14 @@ func TestStray(t *testing.T) {
 	} {
 		r := newRig(t)
 		q := r.request(t, "q-1")
-		if err := r.Open(t.Context(), q); err != nil {
+		if err := r.Open(t.Context(), q, r.now); err != nil {
 			t.Fatal(err)
 		}
-		body := r.cloud.grants["gate-q-1"]
+		body := r.cloud.grants[grantOf("q-1")]
 		if err := r.Close(t.Context(), q, "person/a"); err != nil {
 			t.Fatal(err)
 		}
-		r.cloud.grants["gate-q-1"] = body // somebody restored a backup
+		r.cloud.grants[grantOf("q-1")] = body // somebody restored a backup
 		r.now = start.Add(tt.after)
 		round, err := r.Once(t.Context())
 		if err != nil || say(round) != tt.want || len(r.cloud.grants) != tt.left {
@@ -180,7 +214,7 @@ func TestTrouble(t *testing.T) {
 	}{
 		{"the first change", func(n *int) func(call, id string) error {
 			return func(call, id string) error {
-				if call == "do" && id == "gate-q-1" {
+				if call == "do" && id == grantOf("q-1") {
 					return errDown
 				}
 				return nil
@@ -188,7 +222,7 @@ func TestTrouble(t *testing.T) {
 		}},
 		{"reading it back", func(n *int) func(call, id string) error {
 			return func(call, id string) error {
-				if call == "get" && id == "gate-q-1" {
+				if call == "get" && id == grantOf("q-1") {
 					return errDown
 				}
 				return nil
@@ -196,7 +230,7 @@ func TestTrouble(t *testing.T) {
 		}},
 		{"everything after the third call", func(n *int) func(call, id string) error {
 			return func(_, id string) error {
-				if *n++; *n > 3 && id == "gate-q-1" {
+				if *n++; *n > 3 && id == grantOf("q-1") {
 					return errDown
 				}
 				return nil
@@ -208,8 +242,8 @@ func TestTrouble(t *testing.T) {
 			n := 0
 			r.cloud.trouble = tt.trouble(&n)
 			one, two := r.request(t, "q-1"), r.request(t, "q-2")
-			oneErr := r.Open(t.Context(), one)
-			if err := r.Open(t.Context(), two); err != nil {
+			oneErr := r.Open(t.Context(), one, r.now)
+			if err := r.Open(t.Context(), two, r.now); err != nil {
 				t.Fatal(err)
 			}
 			r.now = start.Add(time.Hour)
@@ -233,36 +267,58 @@ func TestTrouble(t *testing.T) {
 	}
 }
 
-// TestEditedMeanwhile: a grant that somebody edits while it is removed is removed all
-// the same.
+// TestEditedMeanwhile: a grant whose end or date somebody edits while it is removed is
+// removed all the same; what the request cannot have made is left alone, and told.
 func TestEditedMeanwhile(t *testing.T) {
-	r := newRig(t)
-	q := r.request(t, "q-1")
-	if err := r.Open(t.Context(), q); err != nil {
-		t.Fatal(err)
-	}
-	edits := 0
-	r.cloud.trouble = func(call, id string) error {
-		if call == "do" && edits < 2 {
-			edits++
-			r.cloud.grants[id] = json.RawMessage(fmt.Sprintf(`{"edited":%d}`, edits))
+	for _, tt := range []struct {
+		name string
+		edit func(g *model.Grant)
+		ours bool
+	}{
+		{"made to last", func(g *model.Grant) { g.Until = time.Time{} }, true},
+		{"dated anew", func(g *model.Grant) { g.Created = start.AddDate(-1, 0, 0) }, true},
+		{"for somebody else", func(g *model.Grant) { g.To = model.MustID("person/root") }, false},
+		{"a role", func(g *model.Grant) { g.Rights, g.Role = model.Rights{}, "skipper" }, false},
+		{"another right", func(g *model.Grant) {
+			g.Rights = model.Permissions(model.MustPermission(
+				"stow/item:find"))
+		}, false},
+		{"another place", func(g *model.Grant) { g.Where = []model.PathPattern{model.MustPathPattern("/s/**")} },
+			false},
+		{"under a condition", func(g *model.Grant) { g.When.SecondFactor = true }, false},
+	} {
+		r := newRig(t)
+		q := r.request(t, "q-1")
+		if err := r.Open(t.Context(), q, r.now); err != nil {
+			t.Fatal(err)
 		}
-		return nil
-	}
-	if err := r.Close(t.Context(), q, "person/a"); err != nil {
-		t.Fatal(err)
-	}
-	if len(r.cloud.grants) > 0 || edits != 2 {
-		t.Errorf("%d edits, left behind: %v", edits, r.cloud.grants)
+		edits := 0
+		r.cloud.trouble = func(call, id string) error {
+			if call == "do" && edits < 2 {
+				edits++
+				g := q.Grant()
+				g.Until = g.Until.Add(time.Duration(edits) * time.Hour)
+				tt.edit(&g)
+				b, err := json.Marshal(g)
+				r.cloud.grants[id] = b
+				return err
+			}
+			return nil
+		}
+		err := r.Close(t.Context(), q, "person/a")
+		if tt.ours && (err != nil || len(r.cloud.grants) > 0) {
+			t.Errorf("%s: %v, left behind: %s", tt.name, err, r.cloud.grants)
+		}
+		if !tt.ours && (!errors.Is(err, patrol.ErrForeign) || len(r.cloud.grants) != 1) {
+			t.Errorf("%s: %v, left: %s", tt.name, err, r.cloud.grants)
+		}
 	}
 }
 
 // TestLapse: what nobody answers lapses, and what was refused stays so.
 func TestLapse(t *testing.T) {
 	r := newRig(t)
-	q := r.request(t, "q-1")
-	q.State = gate.Asked
-	if err := r.Save(t.Context(), q, "asked"); err != nil {
+	if err := r.Save(t.Context(), asked("q-1", gate.Asked), "asked", "person/a"); err != nil {
 		t.Fatal(err)
 	}
 	r.now = start.Add(60 * 24 * time.Hour)
@@ -270,7 +326,245 @@ func TestLapse(t *testing.T) {
 	if err != nil || names(round.Lapsed) != "q-1" {
 		t.Errorf("%s, %v", say(round), err)
 	}
-	if err := r.Open(t.Context(), round.Lapsed[0]); err == nil {
+	if err := r.Open(t.Context(), round.Lapsed[0], r.now); err == nil {
 		t.Error("a lapsed request opens")
+	}
+}
+
+// TestFaster: whoever read a row before another changed it changes nothing: no answer is
+// lost, no end is taken back, and nothing lapses that is open.
+func TestFaster(t *testing.T) {
+	r := newRig(t)
+	if err := r.Save(t.Context(), asked("q-1", gate.Asked), "asked", "person/a"); err != nil {
+		t.Fatal(err)
+	}
+	one, _ := r.Find(t.Context(), "q-1")
+	two, _ := r.Find(t.Context(), "q-1")
+	one.State = gate.Refused
+	if err := r.Save(t.Context(), one, "refuse", "person/b"); err != nil {
+		t.Fatal(err)
+	}
+	two.State = gate.Approved
+	if err := r.Save(t.Context(), two, "approve", "person/c"); !errors.Is(err, ledger.ErrStale) {
+		t.Errorf("a refusal vanishes: %v", err)
+	}
+	if n := len(r.mem.Kept); n != 2 {
+		t.Errorf("the ledger tells of what was not kept: %d entries", n)
+	}
+	// Two approvers at once, each sees the other's answer.
+	if err := r.Save(t.Context(), asked("q-2", gate.Asked), "asked", "person/a"); err != nil {
+		t.Fatal(err)
+	}
+	var wg sync.WaitGroup
+	for i := range 20 {
+		wg.Go(func() {
+			_, err := r.Update(t.Context(), "q-2", "approve", "", func(q *gate.Request) error {
+				q.Answers = append(q.Answers, gate.Answer{By: model.MustID("person/b"), Reason: fmt.Sprint(i)})
+				return nil
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if q, err := r.Find(t.Context(), "q-2"); err != nil || len(q.Answers) != 20 {
+		t.Errorf("%d answers, %v", len(q.Answers), err)
+	}
+	// A patrol that read "approved" while it was opened does not call it lapsed.
+	q := r.request(t, "q-3")
+	if err := r.Open(t.Context(), q, r.now); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.Update(t.Context(), "q-3", "lapsed", "", (*gate.Request).Lapse); !errors.Is(err, gate.ErrState) {
+		t.Errorf("an open gate lapses: %v", err)
+	}
+	if _, err := r.Update(t.Context(), "q-3", "back", "",
+		func(q *gate.Request) error { q.State = gate.Approved; return nil }); !errors.Is(err, gate.ErrState) {
+		t.Errorf("an open gate goes back: %v", err)
+	}
+}
+
+// TestClosingComesFirst: whatever is broken here, what is due is closed there.
+func TestClosingComesFirst(t *testing.T) {
+	for _, tt := range []struct {
+		name   string
+		break_ func(t *testing.T, r *rig)
+		says   string
+	}{
+		{"a ledger that was edited", func(t *testing.T, r *rig) {
+			data, err := os.ReadFile(r.Ledger.File)
+			if err != nil {
+				t.Fatal(err)
+			}
+			data[10] ^= 1
+			if err := os.WriteFile(r.Ledger.File, data, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}, "ledger is damaged"},
+		{"a ledger that cannot be written", func(_ *testing.T, r *rig) { r.Ledger.File += "/in/no/folder" }, ""},
+		{"a book that cannot be written", func(_ *testing.T, r *rig) { r.Ledger.Book = full{r.mem} }, "disk is full"},
+		{"an unreadable request", func(_ *testing.T, r *rig) {
+			r.mem.Rows["q-0"] = ledgertest.Stored{Body: []byte("{"), Version: 1}
+		}, "q-0 cannot be read"},
+		{"a request of another workspace", func(_ *testing.T, r *rig) {
+			r.Workspace = "0123456789abcdef"
+			r.mem.Rows["q-0"] = ledgertest.Stored{Body: []byte(
+				`{"id":"q-0","text":1,"workspace":"other","source":"s","state":"open","by":"person/a"}`), Version: 1}
+		}, "asked in another workspace"},
+		{"a request under another's name", func(_ *testing.T, r *rig) {
+			r.mem.Rows["q-0"] = ledgertest.Stored{Body: []byte(`{"id":"q-1","state":"closed"}`), Version: 1}
+		}, "q-0 cannot be read"},
+		{"its row taken away", func(_ *testing.T, r *rig) { delete(r.mem.Rows, "q-1") }, ""},
+		{"its row set to an end", func(_ *testing.T, r *rig) {
+			r.mem.Rows["q-1"] = ledgertest.Stored{Body: []byte(strings.Replace(string(r.mem.Rows["q-1"].Body),
+				`"open"`, `"closed"`, 1)), Version: 1}
+		}, ""},
+		{"two hundred old requests", func(t *testing.T, r *rig) {
+			for i := range 200 {
+				q := asked(fmt.Sprintf("q-1%03d", i), gate.Closed)
+				q.AskedAt, q.ClosedAt = start.Add(-time.Hour), start
+				if err := r.Save(t.Context(), q, "asked", ""); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}, ""},
+		{"another source that is dead", func(t *testing.T, r *rig) {
+			q := asked("q-0", gate.Open)
+			q.Source = "dead"
+			if err := r.Save(t.Context(), q, "open", ""); err != nil {
+				t.Fatal(err)
+			}
+			alive := r.Changer
+			r.Changer = func(ctx context.Context, src string) (source.Changer, error) {
+				if src != "dead" {
+					return alive(ctx, src)
+				}
+				<-ctx.Done()
+				return nil, ctx.Err()
+			}
+		}, "deadline"},
+	} {
+		r := newRig(t)
+		if err := r.Open(t.Context(), r.request(t, "q-1"), r.now); err != nil {
+			t.Fatal(err)
+		}
+		tt.break_(t, r)
+		r.now = start.Add(time.Hour)
+		ctx, cancel := context.WithTimeout(t.Context(), 3*time.Second)
+		_, err := r.Once(ctx)
+		cancel()
+		if len(r.cloud.grants) > 0 {
+			t.Errorf("%s: it stays open: %v", tt.name, err)
+		}
+		if tt.says != "" && (err == nil || !strings.Contains(err.Error(), tt.says)) {
+			t.Errorf("%s: no word of it: %v", tt.name, err)
+		}
+	}
+}
+
+// full is a book on a full disk.
+type full struct{ *ledgertest.Memory }
+
+func (full) Write(context.Context, func(ledger.Page) error) error {
+	return errors.New("the disk is full")
+}
+
+// TestLate: a grant that the source shows only after everybody stopped waiting leaves
+// nothing open, and is not called closed before it can be known.
+func TestLate(t *testing.T) {
+	r := newRig(t)
+	r.Settle = 30 * time.Second
+	q := r.request(t, "q-1")
+	r.cloud.late = 1000
+	if err := r.Open(t.Context(), q, r.now); err == nil || !strings.Contains(err.Error(), "does not show the change") {
+		t.Fatalf("it is called open: %v", err)
+	}
+	r.now = start.Add(3 * time.Second)
+	round, err := r.Once(t.Context())
+	if err != nil || names(round.Closing) != "q-1" || len(round.Closed) > 0 {
+		t.Errorf("nothing is seen yet: %s, closing %s, %v", say(round), names(round.Closing), err)
+	}
+	r.cloud.late = 0 // now it shows
+	r.now = start.Add(8 * time.Second)
+	if round, err = r.Once(t.Context()); err != nil || names(round.Closed) != "q-1" || len(r.cloud.grants) > 0 {
+		t.Errorf("it shows: %s, %v, left %s", say(round), err, r.cloud.grants)
+	}
+	// One that never comes is closed when it cannot come any more.
+	two := r.request(t, "q-2")
+	r.cloud.trouble = func(call, _ string) error {
+		if call == "do" {
+			return errDown
+		}
+		return nil
+	}
+	if err := r.Open(t.Context(), two, r.now); err == nil {
+		t.Error("it is called open")
+	}
+	r.now = r.now.Add(time.Minute)
+	if round, err = r.Once(t.Context()); err != nil || names(round.Closed) != "q-2" {
+		t.Errorf("it never came: %s, %v", say(round), err)
+	}
+}
+
+// FuzzRows: whatever stands in a stored row, the other rows are read, and a patrol takes
+// nothing away that is not its own.
+func FuzzRows(f *testing.F) {
+	f.Add([]byte(`{"id":"q-1","state":"open","source":"s","by":"person/a","until":"2026-01-01T00:00:00Z"}`))
+	f.Add([]byte(`{"id":"q-1","text":1,"workspace":"w","state":"closing","source":"s","by":"person/a","subject":"person/a","rights":["a/b:c"],"where":["/s/**"]}`))
+	f.Add([]byte(`{"id":"q-1","state":"open","source":"s","by":"person/a","policy":{"opens":{"role":"r","where":["/s/**"]}}}`))
+	f.Add([]byte(`{`))
+	f.Fuzz(func(t *testing.T, row []byte) {
+		r := newRig(t)
+		r.Wait = time.Millisecond
+		other := `{"id":"theirs","to":"person/b","do":["a/b:c"],"where":["/s/**"]}`
+		for _, name := range []string{"gate-q-1", "gate-w-q-1", "theirs"} {
+			r.cloud.grants[name] = json.RawMessage(other)
+		}
+		if err := r.Save(t.Context(), asked("q-2", gate.Asked), "asked", ""); err != nil {
+			t.Fatal(err)
+		}
+		r.mem.Rows["q-1"] = ledgertest.Stored{Body: row, Version: 1}
+		all, _ := r.All(t.Context())
+		if !slices.ContainsFunc(all, func(q *gate.Request) bool { return q.ID == "q-2" }) {
+			t.Fatal("a row keeps others from being read")
+		}
+		_, _ = r.Once(t.Context()) // what it says of the row is not the point
+		var q gate.Request
+		mine := json.Unmarshal(row, &q) == nil && q.Grant().To.String() == "person/b"
+		if len(r.cloud.grants) != 3 && !mine {
+			t.Errorf("taken away on the word of %s: left %s", row, r.cloud.grants)
+		}
+	})
+}
+
+// TestOfBefore: what an earlier version opened is closed, by the name and with the content
+// that it had; what it approved opens nothing.
+func TestOfBefore(t *testing.T) {
+	for _, tt := range []struct{ state, body string }{
+		{"open", `{"id":"ab12cd34","gate":"g","source":"s","by":"person/a","stay":"30m","reason":"x","asked_at":"2026-11-24T08:00:00Z","signature":"","state":"open","policy":{"gate":2,"name":"g","source":"s","opens":{"role":"skipper","where":["/s/**"]},"may_ask":["person/a"],"longest":"1h","approvals":1},"opened_at":"2026-11-24T08:00:00Z","until":"2026-11-24T08:30:00Z"}`},
+		{"approved", `{"id":"ab12cd34","gate":"g","source":"s","by":"person/a","stay":"30m","reason":"x","asked_at":"2026-11-24T08:00:00Z","signature":"","state":"approved","policy":{"gate":2,"name":"g","source":"s","opens":{"do":["a/b:c"],"where":["/s/**"]},"may_ask":["person/a"],"longest":"1h","approvals":0}}`},
+	} {
+		r := newRig(t)
+		r.mem.Rows = map[string]ledgertest.Stored{"ab12cd34": {Body: []byte(tt.body), Version: 1}}
+		r.cloud.grants["gate-ab12cd34"] = json.RawMessage(
+			`{"id":"gate-ab12cd34","to":"person/a","role":"skipper","where":["/s/**"],"until":"2026-11-24T08:30:00Z","kept_with":"holder","created":"2026-11-24T08:00:00Z"}`)
+		q, err := r.Find(t.Context(), "ab12cd34")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := q.Ready(&gate.Policy{Name: "g", Source: "s"}, gate.Evidence{}); err == nil {
+			t.Errorf("%s: it may open", tt.state)
+		}
+		r.now = start.Add(time.Hour)
+		round, err := r.Once(t.Context())
+		if tt.state == "open" && (err != nil || names(round.Closed) != "ab12cd34" || len(r.cloud.grants) > 0) {
+			t.Errorf("%s, %v, left %s", say(round), err, r.cloud.grants)
+		}
+		r.now = start.Add(25 * time.Hour)
+		if round, err = r.Once(t.Context()); tt.state == "approved" &&
+			(err != nil || names(round.Lapsed) != "ab12cd34") {
+			t.Errorf("%s, %v", say(round), err)
+		}
 	}
 }

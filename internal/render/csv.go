@@ -102,7 +102,8 @@ func columnsOf(t reflect.Type, prefix string, at []int) []csvColumn {
 		if of.Kind() == reflect.Pointer {
 			of = of.Elem()
 		}
-		whole := of.Kind() != reflect.Struct || reflect.PointerTo(of).Implements(jsonMarshaler) || reflect.PointerTo(of).Implements(textMarshaler)
+		whole := of.Kind() != reflect.Struct || reflect.PointerTo(of).Implements(jsonMarshaler) ||
+			reflect.PointerTo(of).Implements(textMarshaler)
 		switch {
 		case whole:
 			if name == "" {

@@ -1,15 +1,17 @@
 package render
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
 	"strings"
+	"unicode"
+	"unicode/utf16"
 
-	"github.com/charmbracelet/lipgloss"
-	"github.com/charmbracelet/x/ansi"
-	"github.com/muesli/termenv"
+	"charm.land/lipgloss/v2"
 	yaml "go.yaml.in/yaml/v3"
 )
 
@@ -78,10 +80,15 @@ type Style struct {
 func (d *Doc) Write(w io.Writer, s Style) error {
 	switch s.Format {
 	case "json":
-		enc := json.NewEncoder(w)
+		var b bytes.Buffer
+		enc := json.NewEncoder(&b)
 		enc.SetIndent("", "  ")
 		enc.SetEscapeHTML(false)
-		return enc.Encode(d.Value)
+		if err := enc.Encode(d.Value); err != nil {
+			return err
+		}
+		_, err := io.WriteString(w, escapeHidden(b.String(), jsonEscape))
+		return err
 	case "yaml":
 		return writeYAML(w, d.Value)
 	case "csv":
@@ -99,16 +106,55 @@ func writeYAML(w io.Writer, v any) error {
 		return err
 	}
 	var n yaml.Node
-	if err := yaml.Unmarshal(b, &n); err != nil {
+	if err := yaml.Unmarshal([]byte(escapeHidden(string(b), yamlEscape)), &n); err != nil {
 		return err
 	}
 	block(&n)
-	enc := yaml.NewEncoder(w)
+	var out bytes.Buffer
+	enc := yaml.NewEncoder(&out)
 	enc.SetIndent(2)
-	if err := enc.Encode(&n); err != nil {
+	if err := errors.Join(enc.Encode(&n), enc.Close()); err != nil {
 		return err
 	}
-	return enc.Close()
+	_, err = io.WriteString(w, escapeHidden(out.String(), yamlEscape))
+	return err
+}
+
+// escapeHidden writes the C1 controls and the marks that turn the direction of text as
+// escapes; they can stand nowhere but in quotes.
+func escapeHidden(s string, escape func(rune) string) string {
+	if strings.IndexFunc(s, hidden) < 0 {
+		return s
+	}
+	var b strings.Builder
+	for _, r := range s {
+		if !hidden(r) {
+			b.WriteRune(r)
+			continue
+		}
+		b.WriteString(escape(r))
+	}
+	return b.String()
+}
+
+// jsonEscape is RFC 8259, section 7; yamlEscape YAML 1.2, 5.7, in double quotes.
+func jsonEscape(r rune) string {
+	out := ""
+	for _, u := range utf16.Encode([]rune{r}) {
+		out += fmt.Sprintf(`\u%04x`, u)
+	}
+	return out
+}
+
+func yamlEscape(r rune) string {
+	if r > 0xffff {
+		return fmt.Sprintf(`\U%08x`, r)
+	}
+	return fmt.Sprintf(`\u%04x`, r)
+}
+
+func hidden(r rune) bool {
+	return r >= 0x7f && unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029'
 }
 
 // block takes JSON's flow style and quotes off a tree; the encoder quotes again
@@ -118,13 +164,17 @@ func block(n *yaml.Node) {
 		n.Style = 0
 	} else if n.Tag == "!!str" {
 		n.Style = 0
+		if strings.IndexFunc(n.Value, hidden) >= 0 {
+			n.Style = yaml.DoubleQuotedStyle
+		}
 	}
 	for _, c := range n.Content {
 		block(c)
 	}
 }
 
-var markdownSpecial = strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", "[", `\[`, "#", `\#`)
+var markdownSpecial = strings.NewReplacer(`\`, `\\`, "|", `\|`, "`", "\\`", "*", `\*`, "_", `\_`, "<", "&lt;", "[",
+	`\[`, "#", `\#`)
 
 func (d *Doc) markdown(w io.Writer) error {
 	var b strings.Builder
@@ -171,10 +221,9 @@ func Painter(colour bool) func(string, Tone) string {
 	if !colour {
 		return func(s string, _ Tone) string { return s }
 	}
-	r := lipgloss.NewRenderer(io.Discard)
-	r.SetColorProfile(termenv.ANSI)
-	styles := []lipgloss.Style{r.NewStyle(), r.NewStyle().Bold(true), r.NewStyle().Faint(true),
-		r.NewStyle().Foreground(lipgloss.Color("1")).Bold(true), r.NewStyle().Foreground(lipgloss.Color("3")), r.NewStyle().Foreground(lipgloss.Color("2"))}
+	styles := []lipgloss.Style{lipgloss.NewStyle(), lipgloss.NewStyle().Bold(true), lipgloss.NewStyle().Faint(true),
+		lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true),
+		lipgloss.NewStyle().Foreground(lipgloss.Color("3")), lipgloss.NewStyle().Foreground(lipgloss.Color("2"))}
 	return func(s string, t Tone) string {
 		if s == "" || t == Plain {
 			return s
@@ -288,7 +337,7 @@ func wrap(s string, width int) []string {
 	if lipgloss.Width(s) <= width {
 		return []string{s}
 	}
-	lines := strings.Split(ansi.Wrap(s, max(1, width), ",/"), "\n")
+	lines := strings.Split(lipgloss.Wrap(s, max(1, width), ",/"), "\n")
 	if len(lines) > mostLines {
 		lines = append(lines[:mostLines-1], Cut(lines[mostLines-1], width-1)+"…")
 	}

@@ -103,7 +103,8 @@ type EventExtra struct {
 }
 
 // NewEvent describes one call.
-func NewEvent(uid string, at time.Time, who, as, permission, path, class string, v Verdict, network string, mfa bool) *Event {
+func NewEvent(uid string, at time.Time, who, as, permission, path, class string, v Verdict, network string,
+	mfa bool) *Event {
 	service, _, verb, _ := permissionParts(permission)
 	activity := 99
 	switch verb {

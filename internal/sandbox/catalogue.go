@@ -97,7 +97,8 @@ var levels = map[string]string{"s": "see", "r": "read", "c": "change", "a": "adm
 // Catalogue returns every permission that Mooring knows.
 func Catalogue() []*Permission {
 	var out []*Permission
-	classes := map[string]string{"s": ClassLooking, "r": ClassLooking, "c": ClassHandling, "a": ClassSteering, "h": ClassSteering}
+	classes := map[string]string{"s": ClassLooking, "r": ClassLooking, "c": ClassHandling, "a": ClassSteering,
+		"h": ClassSteering}
 	for line := range strings.Lines(strings.TrimSpace(catalogueText)) {
 		f := strings.Fields(line)
 		for _, v := range f[3:] {
@@ -141,17 +142,26 @@ func BuiltinRoles() []*Role {
 		role("write-the-logbook", "Write into the logbook", do("watch/logbook:write")),
 		role("sound-the-horn", "Sound the horn of a quay", do("ferry/horn:find ferry/horn:sound")),
 		role("open-secrets", "See what a secret says", do("locker/secret:describe locker/secret:reveal")),
-		role("look-into-boxes", "See and read what is in boxes", do("stow/item:find stow/item:read stow/item:inspect")),
-		role("collect-letters", "Take letters out of a tray", do("post/letter:collect post/letter:tick-off post/tray:describe")),
-		role("fill-boxes", "Put new things into boxes", do("stow/item:put stow/delivery:begin stow/delivery:finish stow/delivery:abandon")),
-		role("run-errands", "Run errands and call them off", do("engine/errand:find engine/errand:describe engine/errand:run engine/errand:call-off")),
-		role("ask-the-tables", "Enter a library and read its tables", do("tables/library:enter tables/table:find tables/table:read tables/question:ask")),
-		role("keep-the-tables", "Enter a library, read its tables and write their rows", do("tables/library:enter tables/table:find tables/table:read tables/table:add-rows tables/table:mend-rows tables/question:ask")),
+		role("look-into-boxes", "See and read what is in boxes",
+			do("stow/item:find stow/item:read stow/item:inspect")),
+		role("collect-letters", "Take letters out of a tray",
+			do("post/letter:collect post/letter:tick-off post/tray:describe")),
+		role("fill-boxes", "Put new things into boxes",
+			do("stow/item:put stow/delivery:begin stow/delivery:finish stow/delivery:abandon")),
+		role("run-errands", "Run errands and call them off",
+			do("engine/errand:find engine/errand:describe engine/errand:run engine/errand:call-off")),
+		role("ask-the-tables", "Enter a library and read its tables",
+			do("tables/library:enter tables/table:find tables/table:read tables/question:ask")),
+		role("keep-the-tables", "Enter a library, read its tables and write their rows",
+			do("tables/library:enter tables/table:find tables/table:read tables/table:add-rows "+
+				"tables/table:mend-rows tables/question:ask")),
 		role("read-the-logbook", "Read the logbook", upTo("read", "watch/logbook")),
 		role("read-the-dials", "Read dials and boards", upTo("read", "watch/dial", "watch/board")),
 		role("work-the-ramps", "Raise and lower ramps, light the lamps", upTo("change", "ferry/ramp", "ferry/lamp")),
-		role("check-tickets", "Open turnstiles and read the manifest", append(upTo("change", "ferry/turnstile"), upTo("read", "ferry/manifest", "ferry/crossing")...)),
-		role("plan-sailings", "Draft timetables, add and delay crossings", upTo("change", "ferry/timetable", "ferry/crossing")),
+		role("check-tickets", "Open turnstiles and read the manifest",
+			append(upTo("change", "ferry/turnstile"), upTo("read", "ferry/manifest", "ferry/crossing")...)),
+		role("plan-sailings", "Draft timetables, add and delay crossings",
+			upTo("change", "ferry/timetable", "ferry/crossing")),
 		role("pack-and-unpack", "Read, add and change what is in boxes", upTo("change", "stow/item", "stow/delivery")),
 		role("work-the-lockers", "Use and change what is in lockers", upTo("change", "locker/*")),
 		role("work-the-post", "Use and change racks, trays and letters", upTo("change", "post/*")),
@@ -162,8 +172,12 @@ func BuiltinRoles() []*Role {
 		role("chief-engineer", "Everything about what runs and the lines between", upTo("hand-out", "engine/*")),
 		role("hold-master", "Everything about boxes, sharing them included", upTo("hand-out", "stow/*")),
 		role("quay-master", "Everything on the quay and about sailings", upTo("hand-out", "ferry/*")),
-		role("know-who-may", "See every grant and the inventory, nothing else", append(upTo("read", "muster/*"), do("watch/log-switch:find watch/log-switch:describe watch/logbook:find watch/logbook:read")...)),
-		role("hand-out-access", "Change grants, roles, groups and stand-ins", append(upTo("hand-out", "muster/grant", "muster/role", "muster/roll", "muster/stand-in"), "watch/log-switch:turn")),
+		role("know-who-may", "See every grant and the inventory, nothing else",
+			append(upTo("read", "muster/*"),
+				do("watch/log-switch:find watch/log-switch:describe watch/logbook:find watch/logbook:read")...)),
+		role("hand-out-access", "Change grants, roles, groups and stand-ins",
+			append(upTo("hand-out", "muster/grant", "muster/role", "muster/roll", "muster/stand-in"),
+				"watch/log-switch:turn")),
 		role("look-round", "See and read everything", upTo("read", "*/*")),
 		role("lend-a-hand", "Use and change everything but access", upTo("change", "*/*")),
 		role("skipper", "Everything, access included", do("*/*:*")),

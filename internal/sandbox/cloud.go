@@ -62,6 +62,7 @@ type Cloud struct {
 	docs     map[string]map[string]*doc
 	tokens   map[string]string // hash of token -> identity
 	revision int64
+	instance string        // tells this Mooring from every other
 	delay    time.Duration // until a change is visible
 	faults   Faults
 	world    *World
@@ -73,7 +74,8 @@ func Open(dir string) (*Cloud, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
-	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(filepath.Join(dir, "mooring.db"))}).EscapedPath() + "?_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(5000)"
+	dsn := "file:" + (&url.URL{Path: filepath.ToSlash(filepath.Join(dir, "mooring.db"))}).EscapedPath() +
+		"?_pragma=journal_mode(wal)&_pragma=synchronous(normal)&_pragma=busy_timeout(5000)"
 	db, err := sql.Open("sqlite", dsn)
 	if err != nil {
 		return nil, err
@@ -97,11 +99,13 @@ func (c *Cloud) AuditDir() string { return filepath.Join(c.dir, "audit") }
 
 func (c *Cloud) load() error {
 	var format, tables int
-	if err := errors.Join(c.db.QueryRow(`pragma user_version`).Scan(&format), c.db.QueryRow(`select count(*) from sqlite_master`).Scan(&tables)); err != nil {
+	if err := errors.Join(c.db.QueryRow(`pragma user_version`).Scan(&format),
+		c.db.QueryRow(`select count(*) from sqlite_master`).Scan(&tables)); err != nil {
 		return err
 	}
 	if tables > 0 && format != docFormat {
-		return fmt.Errorf("%w (%d; this program knows %d): make a fresh one with: clipfence sandbox generate", ErrOtherFormat, format, docFormat)
+		return fmt.Errorf("%w (%d; this program knows %d): make a fresh one with: clipfence sandbox generate",
+			ErrOtherFormat, format, docFormat)
 	}
 	_, err := c.db.Exec(fmt.Sprintf(`pragma user_version = %d;`, docFormat) + `
 		create table if not exists docs(kind text, id text, body blob, primary key(kind, id)) without rowid;
@@ -134,6 +138,14 @@ func (c *Cloud) load() error {
 		return nil
 	})
 	if err != nil {
+		return err
+	}
+	var b [16]byte
+	_, _ = rand.Read(b[:]) // never fails (crypto/rand)
+	if _, err := c.db.Exec(`insert or ignore into meta values('instance', ?)`, hex.EncodeToString(b[:])); err != nil {
+		return err
+	}
+	if err := c.db.QueryRow(`select value from meta where name = 'instance'`).Scan(&c.instance); err != nil {
 		return err
 	}
 	err = c.db.QueryRow(`select value from meta where name = 'revision'`).Scan(&c.revision)
@@ -419,7 +431,8 @@ func (w *World) Logged(path, service, class string, at time.Time) bool {
 }
 
 // Record writes a call to the audit log when its class is logged there.
-func (c *Cloud) Record(w *World, at time.Time, who, as, permission, path string, v Verdict, network string, mfa bool) error {
+func (c *Cloud) Record(w *World, at time.Time, who, as, permission, path string, v Verdict, network string,
+	mfa bool) error {
 	class := ClassSteering
 	if p := w.Catalogue[permission]; p != nil {
 		class = p.LogClass
@@ -430,7 +443,8 @@ func (c *Cloud) Record(w *World, at time.Time, who, as, permission, path string,
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return AppendEvent(c.AuditDir(), NewEvent("mo-"+rand.Text(), at, who, as, permission, path, class, v, network, mfa))
+	return AppendEvent(c.AuditDir(), NewEvent("mo-"+rand.Text(), at, who, as, permission, path, class, v, network,
+		mfa))
 }
 
 // check reports why a document cannot stand, or nil. It returns the document in

@@ -51,7 +51,8 @@ func (w *World) Decide(who, permission, path string, ctx CallContext) Verdict {
 		}
 	}
 	for _, g := range w.Guardrails {
-		if PathMatches(g.Node+"/**", path) && !listed(g.Do, g.Except, permission) && !slices.ContainsFunc(g.Unless, inClosure) {
+		if PathMatches(g.Node+"/**", path) && !listed(g.Do, g.Except, permission) &&
+			!slices.ContainsFunc(g.Unless, inClosure) {
 			return Verdict{false, "guardrail " + g.ID}
 		}
 	}
@@ -121,7 +122,8 @@ func (w *World) closure(who string) map[string]bool {
 func (w *World) MayActAs(from, to string, ctx CallContext) bool {
 	closure := w.closure(from)
 	for _, a := range w.ActAs {
-		if closure[a.From] && a.To == to && (a.Until.IsZero() || ctx.Time.Before(a.Until)) && w.holds(a.When, "", ctx) {
+		if closure[a.From] && a.To == to && (a.Until.IsZero() || ctx.Time.Before(a.Until)) &&
+			w.holds(a.When, "", ctx) {
 			return true
 		}
 	}
@@ -175,7 +177,8 @@ func (h *Hours) hold(t time.Time) bool {
 		return h.From <= now && now < h.To && slices.Contains(h.Days, today)
 	}
 	// Over midnight: the evening belongs to today, the small hours to yesterday.
-	return now >= h.From && slices.Contains(h.Days, today) || now < h.To && now < h.From && slices.Contains(h.Days, yesterday)
+	return now >= h.From && slices.Contains(h.Days, today) || now < h.To && now < h.From &&
+		slices.Contains(h.Days, yesterday)
 }
 
 // listed reports whether a permission is in do and not in except.

@@ -28,9 +28,12 @@ func mooring(t *testing.T, dir string, docs map[string][]any) (*sandbox.Cloud, *
 		t.Fatal(err)
 	}
 	all := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: root}, &sandbox.Node{Path: root + "/box:b"}},
-		sandbox.KindIdentity: {&sandbox.Identity{ID: "person/admin"}, &sandbox.Identity{ID: "workload/x"}, &sandbox.Identity{ID: "person/left", Disabled: true}, &sandbox.Identity{ID: "workload/w"}},
-		sandbox.KindGrant:    {&sandbox.Grant{ID: "a", To: "person/admin", Role: "skipper", Where: []string{root + "/**"}}, &sandbox.Grant{ID: "x", To: "workload/x", Do: []string{"stow/item:read", "stow/item:put"}, Where: []string{root + "/**"}}},
-		sandbox.KindActAs:    {&sandbox.ActAs{ID: "1", From: "workload/w", To: "workload/x"}}}
+		sandbox.KindIdentity: {&sandbox.Identity{ID: "person/admin"}, &sandbox.Identity{ID: "workload/x"},
+			&sandbox.Identity{ID: "person/left", Disabled: true}, &sandbox.Identity{ID: "workload/w"}},
+		sandbox.KindGrant: {&sandbox.Grant{ID: "a", To: "person/admin", Role: "skipper",
+			Where: []string{root + "/**"}}, &sandbox.Grant{ID: "x", To: "workload/x",
+			Do: []string{"stow/item:read", "stow/item:put"}, Where: []string{root + "/**"}}},
+		sandbox.KindActAs: {&sandbox.ActAs{ID: "1", From: "workload/w", To: "workload/x"}}}
 	for _, p := range sandbox.Catalogue() {
 		all[sandbox.KindPermission] = append(all[sandbox.KindPermission], p)
 	}
@@ -40,7 +43,8 @@ func mooring(t *testing.T, dir string, docs map[string][]any) (*sandbox.Cloud, *
 	for k, v := range docs {
 		all[k] = append(all[k], v...)
 	}
-	if err := c.Fill(all, map[string]string{"admin": "person/admin", "x": "workload/x", "left": "person/left", "w": "workload/w"}); err != nil {
+	if err := c.Fill(all, map[string]string{"admin": "person/admin", "x": "workload/x", "left": "person/left",
+		"w": "workload/w"}); err != nil {
 		t.Fatal(err)
 	}
 	srv := httptest.NewServer(c.Handler())
@@ -93,22 +97,37 @@ func TestProtocol(t *testing.T) {
 		{"bad page", "admin", "GET /collections/grants?page=%25", "", nil, 400, "not one of ours"},
 		{"bad limit", "admin", "GET /collections/grants?limit=-1", "", nil, 400, "limit"},
 		{"no precondition", "admin", "PUT /collections/grants/item?id=n", newGrant, nil, 428, "If-Match"},
-		{"any version is none", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: *"}, 428, "If-Match"},
-		{"stale", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{`If-Match: "old"`}, 412, "precondition"},
-		{"there already", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-None-Match: *"}, 412, "precondition"},
-		{"another name", "admin", "PUT /collections/grants/item?id=m", newGrant, []string{"If-None-Match: *"}, 422, "names itself"},
-		{"unknown field", "admin", "PUT /collections/grants/item?id=n", `{"id":"n","colour":1}`, []string{"If-None-Match: *"}, 422, "unknown field"},
-		{"unknown role", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "look-round", "king", 1), []string{"If-None-Match: *"}, 422, "no role"},
-		{"unknown identity", "admin", "PUT /collections/grants/item?id=n", strings.Replace(newGrant, "workload/x", "workload/y", 1), []string{"If-None-Match: *"}, 422, "no identity"},
-		{"not allowed to grant", "x", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 403, "muster/grant:give"},
+		{"any version is none", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: *"}, 428,
+			"If-Match"},
+		{"stale", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{`If-Match: "old"`}, 412,
+			"precondition"},
+		{"there already", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-None-Match: *"}, 412,
+			"precondition"},
+		{"another name", "admin", "PUT /collections/grants/item?id=m", newGrant, []string{"If-None-Match: *"}, 422,
+			"names itself"},
+		{"unknown field", "admin", "PUT /collections/grants/item?id=n", `{"id":"n","colour":1}`,
+			[]string{"If-None-Match: *"}, 422, "unknown field"},
+		{"unknown role", "admin", "PUT /collections/grants/item?id=n",
+			strings.Replace(newGrant, "look-round", "king", 1), []string{"If-None-Match: *"}, 422, "no role"},
+		{"unknown identity", "admin", "PUT /collections/grants/item?id=n",
+			strings.Replace(newGrant, "workload/x", "workload/y", 1), []string{"If-None-Match: *"}, 422,
+			"no identity"},
+		{"not allowed to grant", "x", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 403,
+			"muster/grant:give"},
 		{"new", "admin", "PUT /collections/grants/item?id=n", newGrant, []string{"If-None-Match: *"}, 200, `"id":"n"`},
-		{"edit", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: " + tag}, 200, `"look-round"`},
+		{"edit", "admin", "PUT /collections/grants/item?id=x", oldGrant, []string{"If-Match: " + tag}, 200,
+			`"look-round"`},
 		{"remove without reading", "admin", "DELETE /collections/grants/item?id=n", "", nil, 428, ""},
-		{"remove what is not there", "admin", "DELETE /collections/grants/item?id=zz", "", []string{`If-Match: "q"`}, 404, ""},
-		{"built-in role", "admin", "PUT /collections/roles/item?id=look-round", `{"name":"look-round","do":["stow/item:read"]}`, []string{`If-Match: "q"`}, 422, "built-in"},
-		{"call", "x", "POST /act", `{"permission":"stow/item:throw-out","path":"` + root + `/box:b/1"}`, nil, 403, "may not"},
-		{"call as another", "w", "POST /act", `{"permission":"stow/item:read","path":"` + root + `/box:b/1","as":"workload/x"}`, nil, 200, `"allowed":true`},
-		{"call as somebody else", "x", "POST /act", `{"permission":"stow/item:read","path":"` + root + `/box:b/1","as":"person/admin"}`, nil, 403, "may not act as"},
+		{"remove what is not there", "admin", "DELETE /collections/grants/item?id=zz", "", []string{`If-Match: "q"`},
+			404, ""},
+		{"built-in role", "admin", "PUT /collections/roles/item?id=look-round",
+			`{"name":"look-round","do":["stow/item:read"]}`, []string{`If-Match: "q"`}, 422, "built-in"},
+		{"call", "x", "POST /act", `{"permission":"stow/item:throw-out","path":"` + root + `/box:b/1"}`, nil, 403,
+			"may not"},
+		{"call as another", "w", "POST /act", `{"permission":"stow/item:read","path":"` + root +
+			`/box:b/1","as":"workload/x"}`, nil, 200, `"allowed":true`},
+		{"call as somebody else", "x", "POST /act", `{"permission":"stow/item:read","path":"` + root +
+			`/box:b/1","as":"person/admin"}`, nil, 403, "may not act as"},
 		{"no such permission", "x", "POST /act", `{"permission":"a/b:c","path":"/m"}`, nil, 400, "no permission"},
 		{"faults are not for all", "x", "PUT /faults", `{}`, nil, 403, ""},
 		{"bad cursor", "admin", "GET /logs?cursor=../../x:1", "", nil, 400, "not one of ours"},
@@ -158,7 +177,8 @@ func TestVisibleLater(t *testing.T) {
 	c.Now = func() time.Time { return now }
 	c.SetFaults(sandbox.Faults{VisibleAfterMS: 60_000})
 	grant := `{"id":"n","to":"workload/w","role":"look-into-boxes","where": ["` + root + `/**"]}`
-	if status, body, _ := ask(t, srv, "admin", "PUT /collections/grants/item?id=n", grant, "If-None-Match: *"); status != 200 {
+	if status, body, _ := ask(t, srv, "admin", "PUT /collections/grants/item?id=n", grant,
+		"If-None-Match: *"); status != 200 {
 		t.Fatal(body)
 	}
 	may := func() bool {
@@ -170,7 +190,8 @@ func TestVisibleLater(t *testing.T) {
 		t.Error("visible at once")
 	}
 	// A second writer that still sees nothing must not write over the first.
-	if status, _, _ := ask(t, srv, "admin", "PUT /collections/grants/item?id=n", grant, "If-None-Match: *"); status != 412 {
+	if status, _, _ := ask(t, srv, "admin", "PUT /collections/grants/item?id=n", grant,
+		"If-None-Match: *"); status != 412 {
 		t.Errorf("a second writer: %d", status)
 	}
 	now = now.Add(61 * time.Second)
@@ -184,7 +205,8 @@ func TestVisibleLater(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	if it, err := again.Get(sandbox.KindGrant, "n"); err != nil || !strings.Contains(string(it.Value), "look-into-boxes") {
+	if it, err := again.Get(sandbox.KindGrant, "n"); err != nil ||
+		!strings.Contains(string(it.Value), "look-into-boxes") {
 		t.Errorf("after a restart: %s, %v", it.Value, err)
 	}
 }
@@ -193,7 +215,8 @@ func TestVisibleLater(t *testing.T) {
 // write; and what is logged is served from any cursor.
 func TestAuditLog(t *testing.T) {
 	sw := func(read bool) []sandbox.LogSwitch {
-		return []sandbox.LogSwitch{{Service: "stow", LogClass: sandbox.ClassLooking, Written: read}, {Service: "stow", LogClass: sandbox.ClassHandling, Written: true}}
+		return []sandbox.LogSwitch{{Service: "stow", LogClass: sandbox.ClassLooking, Written: read},
+			{Service: "stow", LogClass: sandbox.ClassHandling, Written: true}}
 	}
 	for _, tt := range []struct {
 		name    string
@@ -202,9 +225,13 @@ func TestAuditLog(t *testing.T) {
 	}{
 		{"no setting: looking is off", nil, []string{"stow/item:put"}},
 		{"a setting that says nothing of it", &sandbox.LogSetting{Node: root}, []string{"stow/item:put"}},
-		{"everything is off", &sandbox.LogSetting{Node: root, Logs: []sandbox.LogSwitch{{Service: "stow", LogClass: sandbox.ClassLooking}, {Service: "stow", LogClass: sandbox.ClassHandling}, {Service: "stow", LogClass: sandbox.ClassSteering}}}, nil},
+		{"everything is off", &sandbox.LogSetting{Node: root,
+			Logs: []sandbox.LogSwitch{{Service: "stow", LogClass: sandbox.ClassLooking},
+				{Service: "stow", LogClass: sandbox.ClassHandling},
+				{Service: "stow", LogClass: sandbox.ClassSteering}}}, nil},
 		{"reading is off", &sandbox.LogSetting{Node: root, Logs: sw(false)}, []string{"stow/item:put"}},
-		{"reading is on", &sandbox.LogSetting{Node: root, Logs: sw(true)}, []string{"stow/item:read", "stow/item:put", "stow/item:read"}},
+		{"reading is on", &sandbox.LogSetting{Node: root, Logs: sw(true)},
+			[]string{"stow/item:read", "stow/item:put", "stow/item:read"}},
 		{"the writer may not write", &sandbox.LogSetting{Node: root, Writer: "workload/w", Logs: sw(true)}, nil},
 	} {
 		docs := map[string][]any{}
@@ -294,7 +321,8 @@ func TestOpenAPI(t *testing.T) {
 	slices.Sort(written)
 	slices.Sort(served)
 	if doc.OpenAPI != "3.1.0" || !slices.Equal(written, served) {
-		t.Errorf("openapi.yaml writes\n%s\nand the handler serves\n%s", strings.Join(written, "\n"), strings.Join(served, "\n"))
+		t.Errorf("openapi.yaml writes\n%s\nand the handler serves\n%s", strings.Join(written, "\n"),
+			strings.Join(served, "\n"))
 	}
 	var root yaml.Node
 	if err := yaml.Unmarshal(sandbox.OpenAPI, &root); err != nil {
@@ -335,7 +363,8 @@ func FuzzWild(f *testing.F) {
 	f.Add("/m/a*/**", "/m/ab/c")
 	f.Add("/m/%2A", "/m/%2a")
 	f.Fuzz(func(t *testing.T, pattern, path string) {
-		if !strings.Contains(path, "*") && !strings.Contains(path, "%") && path != "" && !sandbox.PathMatches(path, path) {
+		if !strings.Contains(path, "*") && !strings.Contains(path, "%") && path != "" &&
+			!sandbox.PathMatches(path, path) {
 			t.Fatalf("%q does not match itself", path)
 		}
 		sandbox.PathMatches(pattern, path)

@@ -194,30 +194,43 @@ func (c *Cloud) about(q *request) (any, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return map[string]any{
-		"protocol": "bridge/2", "source": strings.Split(q.world.Root()+"//", "/")[1], "root": q.world.Root(),
-		"revision": c.revision, "you": q.who, "time": q.now, "collections": Kinds, "last_seen": true, "complete": completeKinds, "rights": Rights,
+		"protocol": "bridge/2", "instance": c.instance, "source": strings.Split(q.world.Root()+"//", "/")[1],
+		"root":     q.world.Root(),
+		"revision": c.revision, "you": q.who, "time": q.now, "collections": Kinds, "last_seen": true,
+		"complete": completeKinds, "rights": Rights,
 	}, nil
 }
 
 // completeKinds are the kinds of node that Mooring lists one and all; what lies inside a
 // box or a library is in no list.
-var completeKinds = []string{"harbour", "pier", "berth", "box", "rack", "tray", "library", "rig", "helper", "errand", "secret", "net"}
+var completeKinds = []string{"harbour", "pier", "berth", "box", "rack", "tray", "library", "rig", "helper", "errand",
+	"secret", "net"}
 
 // Rights says which permission each operation on a collection takes, as "kind:operation";
 // the bridge tells it, so that whoever connects to one can check what it may do.
 var Rights = map[string]string{
 	"log:read": "watch/logbook:read", "log:write": "watch/logbook:write",
-	"log-settings:list": "watch/log-switch:find", "log-settings:create": "watch/log-switch:turn", "log-settings:update": "watch/log-switch:turn", "log-settings:delete": "watch/log-switch:turn",
+	"log-settings:list": "watch/log-switch:find", "log-settings:create": "watch/log-switch:turn",
+	"log-settings:update": "watch/log-switch:turn", "log-settings:delete": "watch/log-switch:turn",
 	"catalogue:list": "muster/role:find",
-	"nodes:list":     "muster/place:find", "nodes:create": "muster/place:found", "nodes:update": "muster/place:move", "nodes:delete": "muster/place:close",
-	"identities:list": "muster/somebody:find", "identities:create": "muster/somebody:enrol", "identities:update": "muster/somebody:amend", "identities:delete": "muster/somebody:strike-off",
-	"memberships:list": "muster/roll:find", "memberships:create": "muster/roll:let-in", "memberships:update": "muster/roll:let-in", "memberships:delete": "muster/roll:put-out",
-	"act-as:list": "muster/stand-in:find", "act-as:create": "muster/stand-in:arrange", "act-as:update": "muster/stand-in:arrange", "act-as:delete": "muster/stand-in:end",
-	"roles:list": "muster/role:find", "roles:create": "muster/role:write", "roles:update": "muster/role:rewrite", "roles:delete": "muster/role:tear-up",
-	"grants:list": "muster/grant:find", "grants:create": "muster/grant:give", "grants:update": "muster/grant:alter", "grants:delete": "muster/grant:take-back",
-	"denials:list": "muster/denial:find", "denials:create": "muster/denial:impose", "denials:update": "muster/denial:alter", "denials:delete": "muster/denial:lift",
-	"ceilings:list": "muster/ceiling:find", "ceilings:create": "muster/ceiling:impose", "ceilings:update": "muster/ceiling:raise", "ceilings:delete": "muster/ceiling:lift",
-	"guardrails:list": "muster/guardrail:find", "guardrails:create": "muster/guardrail:impose", "guardrails:update": "muster/guardrail:shift", "guardrails:delete": "muster/guardrail:lift",
+	"nodes:list":     "muster/place:find", "nodes:create": "muster/place:found", "nodes:update": "muster/place:move",
+	"nodes:delete":    "muster/place:close",
+	"identities:list": "muster/somebody:find", "identities:create": "muster/somebody:enrol",
+	"identities:update": "muster/somebody:amend", "identities:delete": "muster/somebody:strike-off",
+	"memberships:list": "muster/roll:find", "memberships:create": "muster/roll:let-in",
+	"memberships:update": "muster/roll:let-in", "memberships:delete": "muster/roll:put-out",
+	"act-as:list": "muster/stand-in:find", "act-as:create": "muster/stand-in:arrange",
+	"act-as:update": "muster/stand-in:arrange", "act-as:delete": "muster/stand-in:end",
+	"roles:list": "muster/role:find", "roles:create": "muster/role:write", "roles:update": "muster/role:rewrite",
+	"roles:delete": "muster/role:tear-up",
+	"grants:list":  "muster/grant:find", "grants:create": "muster/grant:give", "grants:update": "muster/grant:alter",
+	"grants:delete": "muster/grant:take-back",
+	"denials:list":  "muster/denial:find", "denials:create": "muster/denial:impose",
+	"denials:update": "muster/denial:alter", "denials:delete": "muster/denial:lift",
+	"ceilings:list": "muster/ceiling:find", "ceilings:create": "muster/ceiling:impose",
+	"ceilings:update": "muster/ceiling:raise", "ceilings:delete": "muster/ceiling:lift",
+	"guardrails:list": "muster/guardrail:find", "guardrails:create": "muster/guardrail:impose",
+	"guardrails:update": "muster/guardrail:shift", "guardrails:delete": "muster/guardrail:lift",
 }
 
 func (q *request) kind() (string, error) {
@@ -517,7 +530,8 @@ func (c *Cloud) act(q *request) (any, error) {
 	if v.Because == "" {
 		v = q.world.Decide(whose, in.Permission, in.Path, ctx)
 	}
-	if err := c.Record(q.world, q.now, q.who, in.As, in.Permission, in.Path, v, in.Network, in.SecondFactor); err != nil {
+	if err := c.Record(q.world, q.now, q.who, in.As, in.Permission, in.Path, v, in.Network,
+		in.SecondFactor); err != nil {
 		return nil, err
 	}
 	if !v.Allowed {

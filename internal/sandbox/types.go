@@ -18,7 +18,8 @@ const (
 )
 
 // Kinds lists every collection in the order in which a survey reads them.
-var Kinds = []string{KindPermission, KindNode, KindIdentity, KindMembership, KindActAs, KindRole, KindGrant, KindDenial, KindCeiling, KindGuardrail, KindLogSetting}
+var Kinds = []string{KindPermission, KindNode, KindIdentity, KindMembership, KindActAs, KindRole, KindGrant,
+	KindDenial, KindCeiling, KindGuardrail, KindLogSetting}
 
 // Node is a scope or a resource.
 type Node struct {

@@ -13,7 +13,7 @@ import (
 	"runtime"
 	"sync"
 
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/access/index"
 )
 
 // Errors that callers decide on: both mean that the file is to be made anew.
@@ -48,7 +48,8 @@ type head struct {
 func Write(file, key string, x *index.Index) (err error) {
 	h := head{Key: key}
 	for name, data := range x.Sections {
-		h.Columns = append(h.Columns, column{name, 1 << 50, int64(len(data)), crc32.Checksum(data, castagnoli)}) // as long as an offset can be written
+		// as long as an offset can be written
+		h.Columns = append(h.Columns, column{name, 1 << 50, int64(len(data)), crc32.Checksum(data, castagnoli)})
 	}
 	text, err := json.Marshal(h)
 	if err != nil {
@@ -139,7 +140,8 @@ func Open(file, key string) (_ *File, err error) {
 		return nil, fmt.Errorf("%s: %w: %w", file, ErrDamaged, err)
 	}
 	var h head
-	if crc32.Checksum(text[:n], castagnoli) != binary.LittleEndian.Uint32(text[n:]) || json.Unmarshal(text[:n], &h) != nil {
+	if crc32.Checksum(text[:n], castagnoli) != binary.LittleEndian.Uint32(text[n:]) ||
+		json.Unmarshal(text[:n], &h) != nil {
 		return nil, fmt.Errorf("%s: %w: its head is not as it was written", file, ErrDamaged)
 	}
 	if h.Key != key {

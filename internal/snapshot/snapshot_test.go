@@ -8,18 +8,22 @@ import (
 	"path/filepath"
 	"testing"
 
-	"clipfence/internal/core/engine"
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/snapshot"
 )
 
 func estate() *model.Estate {
-	e := &model.Estate{Source: "s", Catalogue: model.Catalogue{{Permission: model.MustPermission("a/x:get"), Level: model.Read}, {Permission: model.MustPermission("b/x:get"), Level: model.Change}}}
+	e := &model.Estate{Source: "s", Catalogue: model.Catalogue{{Permission: model.MustPermission("a/x:get"),
+		Level: model.Read}, {Permission: model.MustPermission("b/x:get"), Level: model.Change}}}
 	for i := range 30 {
-		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/s/a:%d", i)), Labels: map[string]string{"n": fmt.Sprint(i % 3)}})
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/s/a:%d", i)),
+			Labels: map[string]string{"n": fmt.Sprint(i % 3)}})
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprintf("person/%d", i))})
-		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint(i), To: model.MustID(fmt.Sprintf("person/%d", i)), Rights: model.Permissions(model.MustPermission("a/x:get")), Where: []model.PathPattern{model.MustPathPattern(fmt.Sprintf("/s/a:%d/**", i))}})
+		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint(i), To: model.MustID(fmt.Sprintf("person/%d", i)),
+			Rights: model.Permissions(model.MustPermission("a/x:get")),
+			Where:  []model.PathPattern{model.MustPathPattern(fmt.Sprintf("/s/a:%d/**", i))}})
 	}
 	return e
 }
@@ -46,8 +50,9 @@ func TestWriteAndOpen(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range map[int]engine.Outcome{7: engine.Allowed, 8: engine.Denied} {
-		if got := f.Decide(model.MustID("person/7"), model.MustPermission("a/x:get"), model.MustPath(fmt.Sprintf("/s/a:%d/new", i)), model.Context{}).Outcome; got != want {
+	for i, want := range map[int]access.Outcome{7: access.Allowed, 8: access.Denied} {
+		if got := f.Decide(model.MustID("person/7"), model.MustPermission("a/x:get"),
+			model.MustPath(fmt.Sprintf("/s/a:%d/new", i)), model.Context{}).Outcome; got != want {
 			t.Errorf("person/7 on a:%d: %s", i, got)
 		}
 	}
@@ -157,7 +162,8 @@ func FuzzOpen(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if s.Decide(model.MustID("person/7"), model.MustPermission("a/x:get"), model.MustPath("/s/a:8"), model.Context{}).Outcome != engine.Denied {
+		if s.Decide(model.MustID("person/7"), model.MustPermission("a/x:get"), model.MustPath("/s/a:8"),
+			model.Context{}).Outcome != access.Denied {
 			t.Error("an answer from bytes that nobody wrote")
 		}
 		s.Close()

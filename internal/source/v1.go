@@ -22,7 +22,8 @@ var (
 	wasLevel  = words{"level", "level", map[string]string{"list": "see", "write": "change"}}
 
 	renamed = map[string][]words{
-		Permissions: {wasLevel}, Grants: {wasPlaces, wasSide}, Denials: {wasPlaces}, Ceilings: {wasPlaces}, Coverage: {wasOn},
+		Permissions: {wasLevel}, Grants: {wasPlaces, wasSide}, Denials: {wasPlaces}, Ceilings: {wasPlaces},
+		Coverage: {wasOn},
 	}
 )
 

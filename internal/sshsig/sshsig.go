@@ -12,12 +12,20 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"strings"
 
 	"golang.org/x/crypto/ssh"
 )
 
 // ErrSignature: the signature is not one of this message by this key.
 var ErrSignature = errors.New("signature does not hold")
+
+// userPresent is the flag of a security key's signature that says somebody touched it
+// (OpenSSH, PROTOCOL.u2f).
+const userPresent = 1
+
+// algoDSA is OpenSSH's name of DSA, which signs with SHA-1.
+const algoDSA = "ssh-dss"
 
 const (
 	magic   = "SSHSIG"
@@ -49,13 +57,18 @@ func toSign(namespace string, message []byte) []byte {
 }
 
 // Sign signs a message for a purpose, the namespace, and returns the armored
-// signature.
+// signature, which it has verified: a key that cannot sign well is found out here.
 func Sign(s ssh.Signer, namespace string, message []byte) (string, error) {
 	data := toSign(namespace, message)
 	var sig *ssh.Signature
 	var err error
 	// RSA keys must not sign with SHA-1, their default (PROTOCOL.sshsig, section 3).
-	if as, ok := s.(ssh.AlgorithmSigner); ok && s.PublicKey().Type() == ssh.KeyAlgoRSA {
+	if s.PublicKey().Type() == ssh.KeyAlgoRSA {
+		as, ok := s.(ssh.AlgorithmSigner)
+		if !ok {
+			return "", fmt.Errorf("signing with %s: this key can sign with SHA-1 only, which nobody takes",
+				ssh.FingerprintSHA256(s.PublicKey()))
+		}
 		sig, err = as.SignWithAlgorithm(rand.Reader, data, ssh.KeyAlgoRSASHA512)
 	} else {
 		sig, err = s.Sign(rand.Reader, data)
@@ -64,7 +77,15 @@ func Sign(s ssh.Signer, namespace string, message []byte) (string, error) {
 		return "", fmt.Errorf("signing with %s: %w", ssh.FingerprintSHA256(s.PublicKey()), err)
 	}
 	b := blob{1, s.PublicKey().Marshal(), namespace, "", hashAlg, ssh.Marshal(sig)}
-	return string(pem.EncodeToMemory(&pem.Block{Type: pemType, Bytes: append([]byte(magic), ssh.Marshal(b)...)})), nil
+	armored := string(pem.EncodeToMemory(&pem.Block{Type: pemType, Bytes: append([]byte(magic), ssh.Marshal(b)...)}))
+	key, err := Verify(armored, namespace, message)
+	if err == nil && !bytes.Equal(key.Marshal(), s.PublicKey().Marshal()) {
+		err = fmt.Errorf("%w: it is by another key", ErrSignature)
+	}
+	if err != nil {
+		return "", fmt.Errorf("signing with %s: %w", ssh.FingerprintSHA256(s.PublicKey()), err)
+	}
+	return armored, nil
 }
 
 // Verify checks an armored signature and returns the key that made it. Whether
@@ -99,8 +120,13 @@ func Verify(armored, namespace string, message []byte) (ssh.PublicKey, error) {
 	if err := ssh.Unmarshal(b.Signature, &sig); err != nil {
 		return fail(err.Error())
 	}
-	if sig.Format == ssh.KeyAlgoRSA {
+	switch {
+	case sig.Format == ssh.KeyAlgoRSA || sig.Format == algoDSA:
 		return fail("it uses SHA-1")
+	case strings.HasPrefix(key.Type(), "sk-") && (len(sig.Rest) != 5 || sig.Rest[0]&userPresent == 0):
+		return fail("nobody touched the security key")
+	case !strings.HasPrefix(key.Type(), "sk-") && len(sig.Rest) > 0:
+		return fail("something follows it")
 	}
 	if err := key.Verify(toSign(namespace, message), &sig); err != nil {
 		return fail("the message is not the one that was signed")

@@ -52,12 +52,21 @@ func TestSignAndVerify(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 		for what, bad := range map[string]func() error{
-			"another message": func() error { _, err := sshsig.Verify(sig, "ask@test", []byte("open the gates")); return err },
-			"another purpose": func() error { _, err := sshsig.Verify(sig, "answer@test", []byte("open the gate")); return err },
+			"another message": func() error {
+				_, err := sshsig.Verify(sig, "ask@test",
+					[]byte("open the gates"))
+				return err
+			},
+			"another purpose": func() error {
+				_, err := sshsig.Verify(sig, "answer@test",
+					[]byte("open the gate"))
+				return err
+			},
 			"not a signature": func() error { _, err := sshsig.Verify("hello", "ask@test", nil); return err },
 			"a broken armor":  func() error { _, err := sshsig.Verify(sig[:len(sig)/2], "ask@test", nil); return err },
 			"a changed letter": func() error {
-				_, err := sshsig.Verify(strings.Replace(sig, "U1NIU0lH", "U1NIU0lI", 1), "ask@test", []byte("open the gate"))
+				_, err := sshsig.Verify(strings.Replace(sig, "U1NIU0lH", "U1NIU0lI", 1), "ask@test",
+					[]byte("open the gate"))
 				return err
 			},
 		} {
@@ -86,17 +95,20 @@ func TestOpenSSHAgrees(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for f, text := range map[string]string{file: string(pem.EncodeToMemory(block)), msg: "hello\n", file + ".sig": sig, file + ".allowed": "ann " + string(ssh.MarshalAuthorizedKey(s.PublicKey()))} {
+		for f, text := range map[string]string{file: string(pem.EncodeToMemory(block)), msg: "hello\n", file +
+			".sig": sig, file + ".allowed": "ann " + string(ssh.MarshalAuthorizedKey(s.PublicKey()))} {
 			if err := os.WriteFile(f, []byte(text), 0o600); err != nil {
 				t.Fatal(err)
 			}
 		}
-		verify := exec.Command("ssh-keygen", "-Y", "verify", "-f", file+".allowed", "-I", "ann", "-n", "ask@test", "-s", file+".sig")
+		verify := exec.Command("ssh-keygen", "-Y", "verify", "-f", file+".allowed", "-I", "ann", "-n", "ask@test",
+			"-s", file+".sig")
 		verify.Stdin = strings.NewReader("hello\n")
 		if out, err := verify.CombinedOutput(); err != nil {
 			t.Errorf("%s: ssh-keygen does not take ours: %v\n%s", name, err, out)
 		}
-		if out, err := exec.Command("ssh-keygen", "-Y", "sign", "-f", file, "-n", "ask@test", msg).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-Y", "sign", "-f", file, "-n", "ask@test",
+			msg).CombinedOutput(); err != nil {
 			t.Fatalf("%s: %v\n%s", name, err, out)
 		}
 		theirs, _ := os.ReadFile(msg + ".sig")

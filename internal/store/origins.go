@@ -49,7 +49,8 @@ func (o *Origin) Formats() []string {
 
 func addOrigins(tx *sql.Tx, src string, b *fold.Batch) error {
 	for _, o := range b.Origins {
-		n := Origin{File: o.File, Maps: b.Maps, ByHand: b.ByHand, Lines: int64(o.Lines), Rejected: int64(o.Rejects), tallies: map[string]int64{}}
+		n := Origin{File: o.File, Maps: b.Maps, ByHand: b.ByHand, Lines: int64(o.Lines), Rejected: int64(o.Rejects),
+			tallies: map[string]int64{}}
 		for d := range o.Days {
 			n.Days = n.Days.Union(usage.DaysOf(d.Time()))
 		}
@@ -59,7 +60,9 @@ func addOrigins(tx *sql.Tx, src string, b *fold.Batch) error {
 		for k, x := range o.Formats {
 			n.tallies["format:"+k] += int64(x)
 		}
-		old, err := scanOrigin(tx.QueryRow(`select `+originColumns+` from origins where source = ? and file = ? and maps = ? and by_hand = ?`, src, n.File, n.Maps, n.ByHand).Scan)
+		old, err := scanOrigin(tx.QueryRow(`select `+originColumns+
+			` from origins where source = ? and file = ? and maps = ? and by_hand = ?`, src, n.File, n.Maps,
+			n.ByHand).Scan)
 		if err == nil {
 			n.Lines += old.Lines
 			n.Rejected += old.Rejected
@@ -108,7 +111,8 @@ func putOrigin(tx *sql.Tx, src string, o *Origin) error {
 	if days == nil {
 		days = []byte{}
 	}
-	_, err = tx.Exec(`insert or replace into origins(source, `+originColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`, src, o.File, o.Maps, o.ByHand, o.Lines, o.Rejected, tallies, days, o.Gone)
+	_, err = tx.Exec(`insert or replace into origins(source, `+originColumns+`) values(?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		src, o.File, o.Maps, o.ByHand, o.Lines, o.Rejected, tallies, days, o.Gone)
 	return err
 }
 
@@ -158,7 +162,8 @@ type Swapped struct {
 // log); any other day stays as it was. With anyway a day is swapped also when every file
 // that gave to it was read again with at least as many lines. whole says that the source's own log was read from its
 // beginning to its end, and may go on from there.
-func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool, whole, anyway bool) (Swapped, error) {
+func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool, whole, anyway bool) (Swapped,
+	error) {
 	var out Swapped
 	ids, err := s.foldIDs(ctx, src)
 	if err != nil {
@@ -261,7 +266,8 @@ func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool
 	}
 	return out, s.tx(ctx, func(tx *sql.Tx) error {
 		if same, err := foldIDs(tx, src); err != nil || !slices.Equal(same, ids) {
-			return errors.Join(err, errors.New("another survey read the log meanwhile; nothing was swapped: read it anew again"))
+			return errors.Join(err,
+				errors.New("another survey read the log meanwhile; nothing was swapped: read it anew again"))
 		}
 		return swapIn(tx, src, t, swapped, read, now, whole)
 	})
@@ -309,7 +315,8 @@ func perDay(uses []usage.Use) map[usage.Day]int64 {
 }
 
 // originsAfter says which file gave what when some days, or all of them, were swapped.
-func originsAfter(before, after []Origin, swap func(usage.Day) bool, lines map[string]int64, read map[string]bool, asked func(usage.Day) bool, all, whole bool) []Origin {
+func originsAfter(before, after []Origin, swap func(usage.Day) bool, lines map[string]int64, read map[string]bool,
+	asked func(usage.Day) bool, all, whole bool) []Origin {
 	cut := func(d usage.Days, keep func(usage.Day) bool) (out usage.Days) {
 		for _, day := range d.List() {
 			if keep(day) {
@@ -339,7 +346,10 @@ func originsAfter(before, after []Origin, swap func(usage.Day) bool, lines map[s
 	}
 	for _, o := range after {
 		o.Days = cut(o.Days, swap)
-		if i := slices.IndexFunc(out, func(x Origin) bool { return x.File == o.File && x.Maps == o.Maps && x.ByHand == o.ByHand }); i >= 0 {
+		if i := slices.IndexFunc(out, func(x Origin) bool {
+			return x.File == o.File && x.Maps == o.Maps &&
+				x.ByHand == o.ByHand
+		}); i >= 0 {
 			x := &out[i]
 			x.Lines, x.Rejected, x.tallies, x.Days = x.Lines+o.Lines, o.Rejected, o.tallies, x.Days.Union(o.Days)
 			continue
@@ -349,7 +359,8 @@ func originsAfter(before, after []Origin, swap func(usage.Day) bool, lines map[s
 	return out
 }
 
-func swapIn(tx *sql.Tx, src string, t *usage.Table, swapped map[usage.Day]bool, read map[string]bool, now []Origin, whole bool) error {
+func swapIn(tx *sql.Tx, src string, t *usage.Table, swapped map[usage.Day]bool, read map[string]bool, now []Origin,
+	whole bool) error {
 	staged := Staged(src)
 	if _, err := tx.Exec(`delete from folds where source = ?`, src); err != nil {
 		return err
@@ -369,7 +380,8 @@ func swapIn(tx *sql.Tx, src string, t *usage.Table, swapped map[usage.Day]bool, 
 	}
 	for file := range read { // a piece of a server's log is called "log at" its cursor
 		for _, table := range []string{"rejected", "unmapped"} {
-			if _, err := tx.Exec(`delete from `+table+` where source = ?1 and (file = ?2 or ?2 = 'log' and file like 'log at %')`, src, file); err != nil {
+			if _, err := tx.Exec(`delete from `+table+
+				` where source = ?1 and (file = ?2 or ?2 = 'log' and file like 'log at %')`, src, file); err != nil {
 				return err
 			}
 		}
@@ -393,17 +405,20 @@ func swapIn(tx *sql.Tx, src string, t *usage.Table, swapped map[usage.Day]bool, 
 			return err
 		}
 		for k, n := range o.tallies {
-			if _, err := tx.Exec(`insert into tallies values(?1, substr(?2, 1, instr(?2, ':') - 1), substr(?2, instr(?2, ':') + 1), ?3) on conflict do update set n = n + ?3`, src, k, n); err != nil {
+			if _, err := tx.Exec(
+				`insert into tallies values(?1, substr(?2, 1, instr(?2, ':') - 1), substr(?2, instr(?2, ':') + 1), ?3) on conflict do update set n = n + ?3`, src, k, n); err != nil {
 				return err
 			}
 		}
 	}
 	first, last := t.Span()
-	if _, err := tx.Exec(`update logs set first = ?2, last = ?3, lines = ?4, rejected = ?5 where source = ?1`, src, first, last, lines, rejected); err != nil {
+	if _, err := tx.Exec(`update logs set first = ?2, last = ?3, lines = ?4, rejected = ?5 where source = ?1`, src,
+		first, last, lines, rejected); err != nil {
 		return err
 	}
 	if whole {
-		if _, err := tx.Exec(`update logs set cursor = new.cursor from (select cursor from logs where source = ?2) as new where source = ?1 and new.cursor != ''`, src, staged); err != nil {
+		if _, err := tx.Exec(
+			`update logs set cursor = new.cursor from (select cursor from logs where source = ?2) as new where source = ?1 and new.cursor != ''`, src, staged); err != nil {
 			return err
 		}
 	}

@@ -34,7 +34,8 @@ func folded(calls []call, version string, seen map[string]bool) *fold.Batch {
 		if !ok {
 			o = len(b.Origins)
 			at[c.file] = o
-			b.Origins = append(b.Origins, fold.Origin{File: c.file, Days: map[usage.Day]int{}, Formats: map[string]int{}})
+			b.Origins = append(b.Origins, fold.Origin{File: c.file, Days: map[usage.Day]int{},
+				Formats: map[string]int{}})
 		}
 		b.Records++
 		b.Origins[o].Lines++
@@ -48,7 +49,8 @@ func folded(calls []call, version string, seen map[string]bool) *fold.Batch {
 		seen[id] = true
 		b.Seen[c.day] = append(b.Seen[c.day], xxhash.Sum64String(id))
 		t := c.day.Time().Add(time.Hour)
-		b.Table.MergeUse(usage.Use{Key: usage.Key{Identity: model.MustID("workload/" + version + c.who), Permission: model.MustPermission("a/b:c"), Path: model.MustPath("/m/x"), Outcome: usage.Done},
+		b.Table.MergeUse(usage.Use{Key: usage.Key{Identity: model.MustID("workload/" + version + c.who),
+			Permission: model.MustPermission("a/b:c"), Path: model.MustPath("/m/x"), Outcome: usage.Done},
 			Count: 1, First: t, Last: t, Days: usage.DaysOf(t), Counts: usage.PackCounts([]int64{1})})
 	}
 	return b
@@ -103,7 +105,8 @@ func TestSwap(t *testing.T) {
 		// nothing that is not there again.
 		if r.IntN(2) == 0 && gone < "f4" {
 			for i := range 40 {
-				now = append(now, call{gone, first + days + 5, fmt.Sprint("new", i)}, call{"other", first + usage.Day(i%days), fmt.Sprint("more", i)})
+				now = append(now, call{gone, first + days + 5, fmt.Sprint("new", i)},
+					call{"other", first + usage.Day(i%days), fmt.Sprint("more", i)})
 			}
 		}
 		from, to := first+usage.Day(r.IntN(days)), first+days
@@ -150,7 +153,8 @@ func TestSwap(t *testing.T) {
 			}
 		}
 		if !reflect.DeepEqual(have, want) {
-			t.Fatalf("seed %d, try %d: gone %s, renamed %s, from %d\nhave %v\nwant %v", seed, try, gone, renamed, from, have, want)
+			t.Fatalf("seed %d, try %d: gone %s, renamed %s, from %d\nhave %v\nwant %v", seed, try, gone, renamed, from,
+				have, want)
 		}
 		for _, d := range got.Kept {
 			if !asked(d) || !missing[d] {
@@ -174,7 +178,8 @@ func TestSwap(t *testing.T) {
 				version = "b"
 			}
 			if !reflect.DeepEqual(of[c.day], map[string]bool{version: true}) {
-				t.Errorf("seed %d, try %d: day %d is said to be of %v, and is of %s", seed, try, c.day, of[c.day], version)
+				t.Errorf("seed %d, try %d: day %d is said to be of %v, and is of %s", seed, try, c.day, of[c.day],
+					version)
 			}
 		}
 		if again, err := s.Origins(ctx, store.Staged("m")); err != nil || len(again) > 0 {

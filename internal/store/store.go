@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -16,6 +17,7 @@ import (
 	sqlite3 "modernc.org/sqlite/lib"
 
 	"clipfence/internal/core/model"
+	"clipfence/internal/ledger"
 	"clipfence/internal/source"
 )
 
@@ -57,18 +59,97 @@ alter table gates add column format integer not null default 2;
 `, then: toFormat2}, {sql: `
 create table origins(source text not null, file text not null, maps text not null, by_hand integer not null, lines integer not null, rejected integer not null, tallies blob not null, days blob not null, gone integer not null default 0, primary key(source, file, maps, by_hand)) without rowid;
 insert into origins select source, '', '', 0, lines, rejected, (select coalesce(json_group_object(kind || ':' || name, n), '{}') from tallies where tallies.source = logs.source), x'', 0 from logs;
-`}}
+`}, {sql: `
+create table ledger(n integer primary key, kind text not null, hash text not null, starts integer not null, line blob not null);
+create index ledger_kinds on ledger(kind);
+create unique index ledger_starts on ledger(starts);
+alter table gates add column version integer not null default 1;
+alter table waivers add column signature text not null default '';
+create table leases(source text primary key, holder text not null, change text not null, until text not null) without rowid;
+`}, {sql: `
+create table held(source text not null, kind text not null, id text not null, first integer not null,
+	last integer not null, value blob not null, format integer not null,
+	primary key(source, kind, id, first)) without rowid;
+alter table surveys add column records integer not null default 0;
+`, then: toHeld}}
+
+// Surveys are kept as what holds from one to another: a row says of a record from which
+// survey on it was so, and to which (forever: it still is). So twenty surveys of an estate
+// that does not change cost hardly more than one. While a survey is read its records lie in a
+// table of their own; finishing it compares the two, in one transaction.
+
+// forever is the last survey of what still holds.
+const forever = math.MaxInt64
+
+// hold makes the records of a survey those that hold, from it on; prev is the finished one
+// before it, or 0.
+func hold(tx *sql.Tx, src string, survey, prev int64) error {
+	const still = int64(forever)
+	for _, q := range []struct {
+		sql  string
+		args []any
+	}{
+		{`update held set last = ? where source = ? and last = ? and not exists (select 1 from records r where
+			r.survey = ? and r.kind = held.kind and r.id = held.id and r.value = held.value and r.format = held.format)`,
+			[]any{prev, src, still, survey}},
+		{`insert into held select ?1, kind, id, ?2, ?3, value, format from records r where r.survey = ?2 and not exists
+			(select 1 from held h where h.source = ?1 and h.kind = r.kind and h.id = r.id and h.last = ?3)`,
+			[]any{src, survey, still}},
+		{`update surveys set records = (select count(*) from records where survey = ?1) where id = ?1`, []any{survey}},
+		{`delete from records where survey = ?`, []any{survey}},
+	} {
+		if _, err := tx.Exec(q.sql, q.args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// toHeld turns the surveys that were kept as whole copies into what holds.
+func toHeld(tx *sql.Tx) error {
+	type survey struct {
+		id  int64
+		src string
+	}
+	var all []survey
+	rows, err := tx.Query(`select id, source from surveys where finished is not null order by id`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var v survey
+		if err := rows.Scan(&v.id, &v.src); err != nil {
+			return err
+		}
+		all = append(all, v)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	prev := map[string]int64{}
+	for _, v := range all {
+		if err := hold(tx, v.src, v.id, prev[v.src]); err != nil {
+			return err
+		}
+		prev[v.src] = v.id
+	}
+	return nil
+}
 
 // toFormat2 brings records and gate requests to the words of [source.FormatVersion] 2.
 func toFormat2(tx *sql.Tx) error {
-	for _, kind := range []string{source.Permissions, source.Grants, source.Denials, source.Ceilings, source.Coverage} {
-		err := rewrite(tx, `select survey, id, value from records where kind = '`+kind+`'`, `update records set value = ? where kind = '`+kind+`' and survey = ? and id = ?`,
+	for _, kind := range []string{source.Permissions, source.Grants, source.Denials, source.Ceilings,
+		source.Coverage} {
+		err := rewrite(tx, `select survey, id, value from records where kind = '`+kind+`'`,
+			`update records set value = ? where kind = '`+kind+`' and survey = ? and id = ?`,
 			func(v []byte) ([]byte, error) { return source.FromV1(kind, v) })
 		if err != nil {
 			return err
 		}
 	}
-	return rewrite(tx, `select 0, id, body from gates`, `update gates set body = ? where ? = 0 and id = ?`, func(v []byte) ([]byte, error) { return source.GateFromV1(v) })
+	return rewrite(tx, `select 0, id, body from gates`, `update gates set body = ? where ? = 0 and id = ?`,
+		func(v []byte) ([]byte, error) { return source.GateFromV1(v) })
 }
 
 // rewrite replaces one value of each row that a query finds by a number and a text.
@@ -125,10 +206,20 @@ type Store struct {
 // older one up to date.
 func Open(ctx context.Context, file string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%w: %w", ErrUnwritable, err)
+	}
+	// The driver would make it as everybody's to read; its side files follow it.
+	if f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o600); err == nil {
+		if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrUnwritable, err)
+		}
+	} else if _, serr := os.Stat(file); serr != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUnwritable, err)
 	}
 	u := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(file)}
-	db, err := sql.Open("sqlite", u.String()+"?_pragma=journal_mode(wal)&_pragma=synchronous(full)&_pragma=busy_timeout(10000)&_pragma=foreign_keys(on)&_txlock=immediate")
+	db, err := sql.Open("sqlite", u.String()+
+		"?_pragma=journal_mode(wal)&_pragma=synchronous(full)"+
+		"&_pragma=busy_timeout(10000)&_pragma=foreign_keys(on)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
@@ -140,6 +231,32 @@ func Open(ctx context.Context, file string) (*Store, error) {
 	return s, nil
 }
 
+// OpenToRead opens a store on a disk that is full, or in a folder that cannot be written:
+// what has to be closed must be found there all the same. Nothing can be kept in it.
+func OpenToRead(ctx context.Context, file string) (*Store, error) {
+	var errs []error
+	for _, mode := range []string{"mode=ro", "mode=ro&immutable=1"} { // the first wants side files, or makes them
+		u := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(file)}
+		db, err := sql.Open("sqlite", u.String()+"?"+mode+"&_pragma=busy_timeout(10000)")
+		if err != nil {
+			return nil, err
+		}
+		db.SetMaxOpenConns(1)
+		var version, n int
+		if err = db.QueryRowContext(ctx, `pragma user_version`).Scan(&version); err == nil &&
+			version == len(migrations) {
+			err = db.QueryRowContext(ctx, `select count(*) from gates`).Scan(&n)
+		} else if err == nil {
+			err = fmt.Errorf("it is of version %d, and cannot be brought up to date", version)
+		}
+		if err == nil {
+			return &Store{file: file, db: db}, nil
+		}
+		errs = append(errs, explain(err), db.Close())
+	}
+	return nil, fmt.Errorf("%s: %w", file, errors.Join(errs...))
+}
+
 // explain marks the driver's errors that mean a broken file.
 func explain(err error) error {
 	var e *sqlite.Error
@@ -147,7 +264,8 @@ func explain(err error) error {
 		switch e.Code() & 0xff {
 		case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:
 			return fmt.Errorf("%w: %w", ErrDamaged, err)
-		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR:
+		case sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_CANTOPEN,
+			sqlite3.SQLITE_PERM:
 			return fmt.Errorf("%w: %w", ErrUnwritable, err)
 		}
 	}
@@ -160,7 +278,8 @@ func (s *Store) migrate(ctx context.Context) error {
 		return err
 	}
 	if version > len(migrations) {
-		return fmt.Errorf("%w (version %d; this program knows %d): use that one, or a fresh folder", ErrNewer, version, len(migrations))
+		return fmt.Errorf("%w (version %d; this program knows %d): use that one, or a fresh folder", ErrNewer, version,
+			len(migrations))
 	}
 	if version == len(migrations) {
 		return nil
@@ -260,24 +379,46 @@ type Survey struct {
 	Records  int       `json:"records"`
 }
 
+// stamp reads a time as the store keeps it; one that it cannot have kept is [ErrDamaged].
+func stamp(text string) (time.Time, error) {
+	t, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		err = fmt.Errorf("%w: a time: %v", ErrDamaged, err)
+	}
+	return t, err
+}
+
+func stamps(v *Survey, started, finished string) (err error) {
+	if v.Started, err = stamp(started); err == nil {
+		v.Finished, err = stamp(finished)
+	}
+	return err
+}
+
 // Unfinished returns the survey of a source that was interrupted, if any.
 func (s *Store) Unfinished(ctx context.Context, src string) (Survey, bool, error) {
 	v := Survey{Source: src}
 	var started string
-	err := s.db.QueryRowContext(ctx, `select id, started, cursor, version from surveys where source = ? and finished is null order by id desc limit 1`, src).
+	err := s.db.QueryRowContext(ctx,
+		`select id, started, cursor, version from surveys where source = ? and finished is null order by id desc limit 1`, src).
 		Scan(&v.ID, &started, &v.Cursor, &v.Version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, false, nil
 	}
-	v.Started, _ = time.Parse(time.RFC3339Nano, started)
-	return v, err == nil, explain(err)
+	if err != nil {
+		return v, false, explain(err)
+	}
+	v.Started, err = stamp(started)
+	return v, err == nil, err
 }
 
 // BeginSurvey starts a survey and drops unfinished ones of the same source.
 func (s *Store) BeginSurvey(ctx context.Context, src string, now time.Time) (Survey, error) {
 	v := Survey{Source: src, Started: now}
 	err := s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.Exec(`delete from records where survey in (select id from surveys where source = ? and finished is null)`, src); err != nil {
+		if _, err := tx.Exec(
+			`delete from records where survey in (select id from surveys where source = ? and finished is null)`,
+			src); err != nil {
 			return err
 		}
 		if _, err := tx.Exec(`delete from surveys where source = ? and finished is null`, src); err != nil {
@@ -317,18 +458,37 @@ func (s *Store) SaveBatch(ctx context.Context, survey int64, b source.Batch) err
 // keptSurveys is how many finished surveys of a source are kept for comparison.
 const keptSurveys = 20
 
-// FinishSurvey makes a survey the newest one of its source.
+// FinishSurvey makes a survey the newest one of its source. One that another process dropped
+// meanwhile, because it began a survey of its own, is an error, and nothing changes.
 func (s *Store) FinishSurvey(ctx context.Context, survey int64, now time.Time) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.Exec(`update surveys set finished = ? where id = ?`, now.UTC().Format(time.RFC3339Nano), survey); err != nil {
+		var src string
+		var prev int64
+		err := tx.QueryRow(`select source, coalesce((select max(id) from surveys o where o.source = s.source and
+			o.finished is not null), 0) from surveys s where id = ? and finished is null`, survey).Scan(&src, &prev)
+		if errors.Is(err, sql.ErrNoRows) {
+			return fmt.Errorf("survey %d is not going on any more: another process surveyed the source; run it again",
+				survey)
+		}
+		if err != nil {
 			return err
 		}
-		old := `select id from surveys s where finished is not null and source = (select source from surveys where id = ?1) and
-			id not in (select id from surveys where source = s.source and finished is not null order by id desc limit ?2)`
-		if _, err := tx.Exec(`delete from records where survey in (`+old+`)`, survey, keptSurveys); err != nil {
+		if err := hold(tx, src, survey, prev); err != nil {
 			return err
 		}
-		_, err := tx.Exec(`delete from surveys where id in (`+old+`)`, survey, keptSurveys)
+		if _, err := tx.Exec(`update surveys set finished = ? where id = ?`, now.UTC().Format(time.RFC3339Nano),
+			survey); err != nil {
+			return err
+		}
+		var oldest int64
+		if err := tx.QueryRow(`select min(id) from (select id from surveys where source = ? and finished is not null
+			order by id desc limit ?)`, src, keptSurveys).Scan(&oldest); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(`delete from held where source = ? and last < ?`, src, oldest); err != nil {
+			return err
+		}
+		_, err = tx.Exec(`delete from surveys where source = ? and id < ?`, src, oldest)
 		return err
 	})
 }
@@ -342,12 +502,13 @@ func (s *Store) Surveys(ctx context.Context, src string) ([]Survey, error) {
 		if err := scan(&v.ID, &v.Source, &started, &finished, &v.Version, &v.Records); err != nil {
 			return err
 		}
-		v.Started, _ = time.Parse(time.RFC3339Nano, started)
-		v.Finished, _ = time.Parse(time.RFC3339Nano, finished)
+		if err := stamps(&v, started, finished); err != nil {
+			return err
+		}
 		out = append(out, v)
 		return nil
-	}, `select id, source, started, finished, version, (select count(*) from records r where r.survey = s.id)
-		from surveys s where finished is not null and (?1 = '' or source = ?1) order by id desc`, src)
+	}, `select id, source, started, finished, version, records
+		from surveys where finished is not null and (?1 = '' or source = ?1) order by id desc`, src)
 	return out, err
 }
 
@@ -382,11 +543,12 @@ func (s *Store) Estate(ctx context.Context, src string, survey int64) (*model.Es
 		if format != source.FormatVersion {
 			return fmt.Errorf("%w: survey %d, a record of %s is of format %d", ErrDamaged, at.ID, kind, format)
 		}
-		if err := put(e, kind, value); err != nil {
+		if err := source.Parse(e, kind, value); err != nil {
 			return fmt.Errorf("%w: survey %d, a record of %s: %v", ErrDamaged, at.ID, kind, err)
 		}
 		return nil
-	}, `select kind, value, format from records where survey = ? order by kind, id`, at.ID)
+	}, `select kind, value, format from held where source = ?1 and first <= ?2 and last >= ?2 order by kind, id`, src,
+		at.ID)
 	return e, *at, err
 }
 
@@ -405,47 +567,8 @@ func (s *Store) KnownNodes(ctx context.Context, src string) ([]model.Path, error
 		}
 		out = append(out, p)
 		return nil
-	}, `select distinct id from records where kind = ? and survey in (select id from surveys where source = ? and finished is not null)`, source.Nodes, src)
+	}, `select distinct id from held where source = ? and kind = ?`, src, source.Nodes)
 	return out, err
-}
-
-func put(e *model.Estate, kind string, value []byte) error {
-	switch kind {
-	case source.Permissions:
-		return grow(&e.Catalogue, value)
-	case source.Nodes:
-		return grow(&e.Nodes, value)
-	case source.Identities:
-		return grow(&e.Identities, value)
-	case source.Memberships:
-		return grow(&e.Memberships, value)
-	case source.ActAs:
-		return grow(&e.ActAs, value)
-	case source.Roles:
-		return grow(&e.Roles, value)
-	case source.Grants:
-		return grow(&e.Grants, value)
-	case source.Denials:
-		return grow(&e.Denials, value)
-	case source.Ceilings:
-		return grow(&e.Ceilings, value)
-	case source.Guardrails:
-		return grow(&e.Guardrails, value)
-	case source.Coverage:
-		return grow(&e.Coverage, value)
-	case source.Semantics:
-		return json.Unmarshal(value, &e.Semantics)
-	}
-	return fmt.Errorf("kind %q is not known", kind)
-}
-
-func grow[S ~[]T, T any](list *S, value []byte) error {
-	var v T
-	if err := json.Unmarshal(value, &v); err != nil {
-		return err
-	}
-	*list = append(*list, v)
-	return nil
 }
 
 // Setting returns a small value kept under a name, or "".
@@ -471,11 +594,15 @@ type Waiver struct {
 	By      string    `json:"by"`
 	Until   time.Time `json:"until"`
 	At      time.Time `json:"at"`
+	// Signature is by a key of whoever waived it; empty where the workspace knew no keys.
+	Signature string `json:"signature,omitempty"`
 }
 
 // Waive keeps a waiver, in place of an older one for the same finding.
-func (s *Store) Waive(ctx context.Context, w Waiver) error {
-	_, err := s.db.ExecContext(ctx, `insert or replace into waivers values(?, ?, ?, ?, ?)`, w.Finding, w.Reason, w.By, w.Until.UTC().Format(time.RFC3339), w.At.UTC().Format(time.RFC3339))
+func (s *Store) Waive(p ledger.Page, w Waiver) error {
+	_, err := p.(page).tx.Exec(
+		`insert or replace into waivers(finding, reason, by, until, at, signature) values(?, ?, ?, ?, ?, ?)`,
+		w.Finding, w.Reason, w.By, w.Until.UTC().Format(time.RFC3339), w.At.UTC().Format(time.RFC3339), w.Signature)
 	return explain(err)
 }
 
@@ -485,71 +612,31 @@ func (s *Store) Waivers(ctx context.Context) (map[string]Waiver, error) {
 	err := s.rows(ctx, func(scan func(...any) error) error {
 		var w Waiver
 		var until, at string
-		if err := scan(&w.Finding, &w.Reason, &w.By, &until, &at); err != nil {
+		if err := scan(&w.Finding, &w.Reason, &w.By, &until, &at, &w.Signature); err != nil {
 			return err
 		}
-		w.Until, _ = time.Parse(time.RFC3339, until)
-		w.At, _ = time.Parse(time.RFC3339, at)
+		var err, aerr error
+		w.Until, err = stamp(until)
+		w.At, aerr = stamp(at)
 		out[w.Finding] = w
-		return nil
-	}, `select finding, reason, by, until, at from waivers`)
+		return errors.Join(err, aerr)
+	}, `select finding, reason, by, until, at, signature from waivers`)
 	return out, err
 }
-
-// SaveGate keeps the body of a gate request under its id.
-func (s *Store) SaveGate(ctx context.Context, id string, body []byte) error {
-	_, err := s.db.ExecContext(ctx, `insert or replace into gates(id, body) values(?, ?)`, id, body)
-	return explain(err)
-}
-
-// Gates returns the bodies of all gate requests, by id.
-func (s *Store) Gates(ctx context.Context) (map[string][]byte, error) {
-	out := map[string][]byte{}
-	err := s.rows(ctx, func(scan func(...any) error) error {
-		var id string
-		var body []byte
-		if err := scan(&id, &body); err != nil {
-			return err
-		}
-		out[id] = body
-		return nil
-	}, `select id, body from gates`)
-	return out, err
-}
-
-const headSetting = "ledger.head"
-
-// Locked runs f with the ledger's head while no other process can write to the
-// store, and keeps the head that it returns.
-func (s *Store) Locked(ctx context.Context, f func(head string) (string, error)) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		var head string
-		err := tx.QueryRow(`select value from settings where name = ?`, headSetting).Scan(&head)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		if head, err = f(head); err != nil {
-			return err
-		}
-		_, err = tx.Exec(`insert or replace into settings values(?, ?)`, headSetting, head)
-		return err
-	})
-}
-
-// Head returns the ledger's head.
-func (s *Store) Head(ctx context.Context) (string, error) { return s.Setting(ctx, headSetting) }
 
 // Newest returns the newest finished survey of a source, without its count of records.
 // It returns [ErrNone] when there is none.
 func (s *Store) Newest(ctx context.Context, src string) (Survey, error) {
 	v := Survey{Source: src}
 	var started, finished string
-	err := s.db.QueryRowContext(ctx, `select id, started, finished, version from surveys where source = ? and finished is not null order by id desc limit 1`, src).
+	err := s.db.QueryRowContext(ctx,
+		`select id, started, finished, version from surveys where source = ? and finished is not null order by id desc limit 1`, src).
 		Scan(&v.ID, &started, &finished, &v.Version)
 	if errors.Is(err, sql.ErrNoRows) {
 		return v, fmt.Errorf("source %q was never surveyed: %w", src, ErrNone)
 	}
-	v.Started, _ = time.Parse(time.RFC3339Nano, started)
-	v.Finished, _ = time.Parse(time.RFC3339Nano, finished)
-	return v, explain(err)
+	if err != nil {
+		return v, explain(err)
+	}
+	return v, stamps(&v, started, finished)
 }

@@ -48,7 +48,9 @@ func batch(t *testing.T, s *store.Store, from, n int, cursor string) *fold.Batch
 		}
 		b.Seen[d] = append(b.Seen[d], h)
 		b.Events++
-		b.Table.Add(usage.RowKey{Identity: b.Table.IDs.Number(model.MustID(fmt.Sprintf("person/p%d", i%3))), Permission: b.Table.Perms.Number(model.MustPermission("a/b:c")), Path: b.Table.Paths.Number(model.MustPath(fmt.Sprintf("/m/x:%d", i%4)))}, at)
+		b.Table.Add(usage.RowKey{Identity: b.Table.IDs.Number(model.MustID(fmt.Sprintf("person/p%d", i%3))),
+			Permission: b.Table.Perms.Number(model.MustPermission("a/b:c")),
+			Path:       b.Table.Paths.Number(model.MustPath(fmt.Sprintf("/m/x:%d", i%4)))}, at)
 	}
 	return b
 }
@@ -103,7 +105,8 @@ func TestReadingTwiceChangesNothing(t *testing.T) {
 		t.Fatalf("%v, %d calls\n%+v\nwant\n%+v", err, n, got, many)
 	}
 	l, err := s2.LogState(ctx, "m")
-	if err != nil || l.Cursor != "3" || l.Rejected != 12 || !l.First.Equal(time.Unix(1_790_000_000, 0)) || l.Repeated == 0 {
+	if err != nil || l.Cursor != "3" || l.Rejected != 12 || !l.First.Equal(time.Unix(1_790_000_000, 0)) ||
+		l.Repeated == 0 {
 		t.Errorf("%+v, %v", l, err)
 	}
 	if r, total, err := s2.Rejected(ctx, "m", 10); err != nil || total != 12 || len(r) != 1 || r[0].Line != 3 {
@@ -146,11 +149,14 @@ func TestSurveys(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		b := source.Batch{Version: "7", Cursor: "c1", Records: []source.Record{{Kind: source.Nodes, ID: "/m", Value: model.Node{Path: model.MustPath(fmt.Sprintf("/m/n:%d", i))}}}}
+		b := source.Batch{Version: "7", Cursor: "c1",
+			Records: []source.Record{{Kind: source.Nodes, ID: "/m",
+				Value: model.Node{Path: model.MustPath(fmt.Sprintf("/m/n:%d", i))}}}}
 		if err := s.SaveBatch(ctx, v.ID, b); err != nil {
 			t.Fatal(err)
 		}
-		if u, ok, err := s.Unfinished(ctx, "m"); err != nil || !ok || u.ID != v.ID || u.Cursor != "c1" || u.Version != "7" {
+		if u, ok, err := s.Unfinished(ctx, "m"); err != nil || !ok || u.ID != v.ID || u.Cursor != "c1" ||
+			u.Version != "7" {
 			t.Fatalf("unfinished: %+v, %t, %v", u, ok, err)
 		}
 		if err := s.FinishSurvey(ctx, v.ID, now); err != nil {
@@ -209,7 +215,8 @@ func TestDamage(t *testing.T) {
 		t.Errorf("newer: %v", err)
 	}
 	rubbish := bend("rubbish.db", func(file string) {
-		if err := os.WriteFile(file, []byte("this is a text that is no database at all, and long enough to be one\n"), 0o600); err != nil {
+		if err := os.WriteFile(file, []byte("this is a text that is no database at all, and long enough to be one\n"),
+			0o600); err != nil {
 			t.Fatal(err)
 		}
 	})

@@ -33,7 +33,8 @@ func version1(t *testing.T, file string, records ...[3]string) {
 	for _, r := range records {
 		exec(`insert into records values(1, ?, ?, '', ?)`, r[0], r[1], []byte(r[2]))
 	}
-	exec(`insert into gates values('ab12', ?)`, []byte(`{"id":"ab12","gate":"g","policy":{"gate":1,"name":"g","opens":{"role":"r","on":["/m/**"]}},"state":"open"}`))
+	exec(`insert into gates values('ab12', ?)`,
+		[]byte(`{"id":"ab12","gate":"g","policy":{"gate":1,"name":"g","opens":{"role":"r","on":["/m/**"]}},"state":"open"}`))
 }
 
 var old = [][3]string{
@@ -66,11 +67,13 @@ func TestStoreOfBefore(t *testing.T) {
 	if g := e.Grants[0]; g.KeptWith != model.WithPlace || len(g.Where) != 1 || g.Where[0].String() != "/m/on:x/**" {
 		t.Errorf("grant %+v", g)
 	}
-	if e.Catalogue[0].Level != model.Change || e.Catalogue[1].Level != model.See || !e.Coverage[0].Written || len(e.Denials[0].Where)+len(e.Ceilings[0].Where) != 2 {
+	if e.Catalogue[0].Level != model.Change || e.Catalogue[1].Level != model.See || !e.Coverage[0].Written ||
+		len(e.Denials[0].Where)+len(e.Ceilings[0].Where) != 2 {
 		t.Errorf("catalogue %v, coverage %v, denials %v, ceilings %v", e.Catalogue, e.Coverage, e.Denials, e.Ceilings)
 	}
-	gates, err := s.Gates(t.Context())
-	if err != nil || !strings.Contains(string(gates["ab12"]), `"where":["/m/**"]`) || !strings.Contains(string(gates["ab12"]), `"gate":2`) {
+	gates, _, err := s.Gates(t.Context())
+	if err != nil || !strings.Contains(string(gates["ab12"]), `"where":["/m/**"]`) ||
+		!strings.Contains(string(gates["ab12"]), `"gate":2`) {
 		t.Errorf("gates %s, %v", gates, err)
 	}
 	if s.Before != file+".version-1" {
@@ -110,7 +113,9 @@ func TestBadStoreOfBefore(t *testing.T) {
 	defer db.Close()
 	var version int
 	var body string
-	if err := errors.Join(db.QueryRow(`pragma user_version`).Scan(&version), db.QueryRow(`select value from records where id = 'g1'`).Scan(&body)); err != nil || version != 1 || body != old[4][2] {
+	if err := errors.Join(db.QueryRow(`pragma user_version`).Scan(&version),
+		db.QueryRow(`select value from records where id = 'g1'`).Scan(&body)); err != nil || version != 1 ||
+		body != old[4][2] {
 		t.Errorf("version %d, %s, %v", version, body, err)
 	}
 	if _, err := os.Stat(file + ".version-1"); err != nil {

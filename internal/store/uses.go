@@ -77,7 +77,9 @@ func (s *Store) reads(ctx context.Context, src string) ([]time.Time, error) {
 func (s *Store) LogState(ctx context.Context, src string) (LogState, error) {
 	var l LogState
 	var first, last int64
-	err := s.db.QueryRowContext(ctx, `select cursor, first, last, lines, rejected, repeated from logs where source = ?`, src).Scan(&l.Cursor, &first, &last, &l.Lines, &l.Rejected, &l.Repeated)
+	err := s.db.QueryRowContext(ctx,
+		`select cursor, first, last, lines, rejected, repeated from logs where source = ?`, src).Scan(&l.Cursor,
+		&first, &last, &l.Lines, &l.Rejected, &l.Repeated)
 	if errors.Is(err, sql.ErrNoRows) {
 		return LogState{}, nil
 	}
@@ -107,18 +109,22 @@ func (s *Store) SaveFold(ctx context.Context, src string, b *fold.Batch) error {
 			for _, h := range hashes {
 				blob = binary.LittleEndian.AppendUint64(blob, h)
 			}
-			if _, err := tx.Exec(`insert into seen values(?1, ?2, (select count(*) from seen where source = ?1 and day = ?2), ?3)`, src, d, blob); err != nil {
+			if _, err := tx.Exec(
+				`insert into seen values(?1, ?2, (select count(*) from seen where source = ?1 and day = ?2), ?3)`, src,
+				d, blob); err != nil {
 				return err
 			}
 		}
 		for _, r := range b.Rejected {
-			if _, err := tx.Exec(`insert or replace into rejected values(?, ?, ?, ?)`, src, r.File, r.Line, r.Why); err != nil {
+			if _, err := tx.Exec(`insert or replace into rejected values(?, ?, ?, ?)`, src, r.File, r.Line,
+				r.Why); err != nil {
 				return err
 			}
 		}
 		for kind, m := range map[string]map[string]int{"skipped": b.Skipped, "format": b.Formats} {
 			for name, n := range m {
-				if _, err := tx.Exec(`insert into tallies values(?1, ?2, ?3, ?4) on conflict do update set n = n + ?4`, src, kind, name, n); err != nil {
+				if _, err := tx.Exec(`insert into tallies values(?1, ?2, ?3, ?4) on conflict do update set n = n + ?4`,
+					src, kind, name, n); err != nil {
 					return err
 				}
 			}
@@ -127,7 +133,8 @@ func (s *Store) SaveFold(ctx context.Context, src string, b *fold.Batch) error {
 			return err
 		}
 		for _, u := range b.Unmapped {
-			if _, err := tx.Exec(`insert or ignore into unmapped values(?, ?, ?, ?, ?)`, src, u.Permission.String(), u.File, u.Line, u.Example); err != nil {
+			if _, err := tx.Exec(`insert or ignore into unmapped values(?, ?, ?, ?, ?)`, src, u.Permission.String(),
+				u.File, u.Line, u.Example); err != nil {
 				return err
 			}
 		}
@@ -138,7 +145,9 @@ func (s *Store) SaveFold(ctx context.Context, src string, b *fold.Batch) error {
 			return err
 		}
 		// Beyond the horizon a repeated delivery is no longer known.
-		_, err := tx.Exec(`delete from seen where source = ?1 and day < (select last / 86400000 from logs where source = ?1) - ?2`, src, fold.Horizon)
+		_, err := tx.Exec(
+			`delete from seen where source = ?1 and day < (select last / 86400000 from logs where source = ?1) - ?2`,
+			src, fold.Horizon)
 		return err
 	})
 }

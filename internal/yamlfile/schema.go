@@ -52,7 +52,8 @@ func schemaOf(t reflect.Type) map[string]any {
 	if t == reflect.TypeFor[json.RawMessage]() {
 		return map[string]any{}
 	}
-	if reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()) || t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) {
+	if reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()) ||
+		t.Implements(reflect.TypeFor[encoding.TextMarshaler]()) {
 		return map[string]any{"type": "string"}
 	}
 	switch t.Kind() {

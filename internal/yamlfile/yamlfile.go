@@ -56,15 +56,18 @@ func Decode(name string, data []byte, v any) error {
 		if errors.Is(err, io.EOF) {
 			return &Error{model.Position{File: name, Line: 1, Column: 1}, "the file is empty"}
 		}
-		return &Error{model.Position{File: name, Line: lineOf(err), Column: 1}, "not YAML: " + strings.TrimPrefix(err.Error(), "yaml: ")}
+		return &Error{model.Position{File: name, Line: lineOf(err), Column: 1}, "not YAML: " +
+			strings.TrimPrefix(err.Error(), "yaml: ")}
 	}
 	var extra yaml.Node
 	if err := dec.Decode(&extra); err == nil {
-		return &Error{model.Position{File: name, Line: extra.Line, Column: 1}, "a second document begins here; one is wanted"}
+		return &Error{model.Position{File: name, Line: extra.Line, Column: 1},
+			"a second document begins here; one is wanted"}
 	}
 	d := &decoder{name: name}
 	d.value(doc.Content[0], reflect.ValueOf(v).Elem(), "", "")
-	if r := reflect.ValueOf(v).Elem().FieldByName("Remarks"); r.IsValid() && r.Type() == reflect.TypeFor[[]model.Remark]() {
+	if r := reflect.ValueOf(v).Elem().FieldByName("Remarks"); r.IsValid() &&
+		r.Type() == reflect.TypeFor[[]model.Remark]() {
 		r.Set(reflect.ValueOf(d.remarked()))
 	}
 	if len(d.errs) == maxErrors {
@@ -316,12 +319,14 @@ func (d *decoder) object(n *yaml.Node, v reflect.Value, where string) {
 		name := k.Value
 		if f.now != "" {
 			name = f.now
-			d.remark(k, v.Type().String()+"."+k.Value, fmt.Sprintf("%s is called %s now", strings.TrimPrefix(where+"."+k.Value, "."), name))
+			d.remark(k, v.Type().String()+"."+k.Value,
+				fmt.Sprintf("%s is called %s now", strings.TrimPrefix(where+"."+k.Value, "."), name))
 		}
 		path := strings.TrimPrefix(where+"."+name, ".")
 		switch {
 		case !ok:
-			d.fault(k, "field %s is not known here%s; the fields are %s", say(k), nearest(k.Value, names), strings.Join(names, ", "))
+			d.fault(k, "field %s is not known here%s; the fields are %s", say(k), nearest(k.Value, names),
+				strings.Join(names, ", "))
 		case seen[name]:
 			d.fault(k, "field %s is given twice", path)
 		default:

@@ -32,7 +32,8 @@ type sample struct {
 
 func TestDecode(t *testing.T) {
 	for _, tt := range []struct{ in, want, err string }{
-		{"n: 3\nf: 1.5\nb: true\ns: x\nlist: [{word: a}, {word: b}]\nmap: {k: v}", `{"n":3,"f":1.5,"b":true,"s":"x","list":[{"word":"a"},{"word":"b"}],"map":{"k":"v"}}`, ""},
+		{"n: 3\nf: 1.5\nb: true\ns: x\nlist: [{word: a}, {word: b}]\nmap: {k: v}",
+			`{"n":3,"f":1.5,"b":true,"s":"x","list":[{"word":"a"},{"word":"b"}],"map":{"k":"v"}}`, ""},
 		{`{"n": 3, "s": "json is yaml"}`, `{"n":3,"s":"json is yaml"}`, ""},
 		{"n: 1\nlist:\n", `{"n":1}`, ""},
 		{"n: 1\npath: /x/a:b\nt: 2026-11-24T08:00:00Z", `{"n":1,"t":"2026-11-24T08:00:00Z","path":"/x/a:b"}`, ""},
@@ -75,7 +76,8 @@ func TestSchema(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{`"required": [`, `"n"`, `"description": "a number"`, `"format": "date-time"`, `"additionalProperties": false`} {
+	for _, want := range []string{`"required": [`, `"n"`, `"description": "a number"`, `"format": "date-time"`,
+		`"additionalProperties": false`} {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("schema lacks %s:\n%s", want, b)
 		}
@@ -85,7 +87,8 @@ func TestSchema(t *testing.T) {
 // FuzzDecode: whatever the bytes, faults have a place, and what was read is read
 // again from its own JSON.
 func FuzzDecode(f *testing.F) {
-	for _, s := range []string{"n: 1", "{}", "n: [", "n: 1\nlist: [{word: a}]", "\x00", "a: &a [*a]", "n: 0x10\nb: True", "? [a]\n: b"} {
+	for _, s := range []string{"n: 1", "{}", "n: [", "n: 1\nlist: [{word: a}]", "\x00", "a: &a [*a]",
+		"n: 0x10\nb: True", "? [a]\n: b"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, in []byte) {
@@ -133,8 +136,10 @@ func TestWordsOfBefore(t *testing.T) {
 	for _, tt := range []struct{ in, want, remarks string }{
 		{"n: 1\nplaces: [a]\nlevel: see", `{"n":1,"places":["a"],"level":"see"}`, ""},
 		{"n: 1\nlevel: list", `{"n":1,"level":"see"}`, `x:2:8: level: "list" is called "see" now`},
-		{"n: 1\nside: left", `{"n":1,"kept_with":"holder"}`, `x:2:1: side is called kept_with now; x:2:7: kept_with: "left" is called "holder" now`},
-		{"n: 1\nold: [a, b, {do: c}]", `{"n":1,"old":[{"do":"a"},{"do":"b"},{"do":"c"}]}`, "x:2:7: old[0]: a text stood here once; write {do: a} (and so on 1 more lines)"},
+		{"n: 1\nside: left", `{"n":1,"kept_with":"holder"}`,
+			`x:2:1: side is called kept_with now; x:2:7: kept_with: "left" is called "holder" now`},
+		{"n: 1\nold: [a, b, {do: c}]", `{"n":1,"old":[{"do":"a"},{"do":"b"},{"do":"c"}]}`,
+			"x:2:7: old[0]: a text stood here once; write {do: a} (and so on 1 more lines)"},
 		{"n: 1\nold: ['']", "", "x:2:7: old[0]: says nothing"},
 		{"n: 1\nside: left\nkept_with: holder", "", "x:3:1: field kept_with is given twice"},
 	} {
@@ -150,12 +155,15 @@ func TestWordsOfBefore(t *testing.T) {
 				t.Errorf("%q: %v, want %s", tt.in, err, tt.remarks)
 			}
 		} else if err != nil || string(got) != tt.want || strings.Join(told, "; ") != tt.remarks {
-			t.Errorf("%q: %s %v, remarks %q, want %s, %q", tt.in, got, err, strings.Join(told, "; "), tt.want, tt.remarks)
+			t.Errorf("%q: %s %v, remarks %q, want %s, %q", tt.in, got, err, strings.Join(told, "; "), tt.want,
+				tt.remarks)
 		}
 	}
 	var said []model.Remark
-	for have, want := range map[int]string{0: "format 0 is not known", 1: "", 2: "", 3: "format 3 is not known to this program (want 2)"} {
-		if err := yamlfile.Version("x", "estate", have, 2, &said); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+	for have, want := range map[int]string{0: "format 0 is not known", 1: "", 2: "",
+		3: "format 3 is not known to this program (want 2)"} {
+		if err := yamlfile.Version("x", "estate", have, 2, &said); (err == nil) != (want == "") || err != nil &&
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("version %d: %v", have, err)
 		}
 	}

@@ -149,7 +149,8 @@ func (g *Groups) Rows(group int) func(yield func(n int, e *auditlog.Event, fault
 			return err
 		}
 		// A file of its own for each group: readers of one file share its buffers.
-		pf, err := parquet.OpenFile(f, st.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(1<<18))
+		pf, err := parquet.OpenFile(f, st.Size(), parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true),
+			parquet.ReadBufferSize(1<<18))
 		if err != nil {
 			return fmt.Errorf("not a whole Parquet file: %w", err)
 		}

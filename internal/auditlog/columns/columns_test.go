@@ -99,9 +99,11 @@ func rows(t testing.TB, name string) (string, error) {
 }
 
 func TestRows(t *testing.T) {
-	name := write(t, one(6003, "person/a", "a/b:c", "/x/1", "/x/2"), one(6003, "", "a/b:d", "/x/3"), one(6003, "person/b", "a/b:c"), one(4001, "person/c", "a/b:c", "/x"), one(6003, "person/d", "a/b:c", "/x/4"))
+	name := write(t, one(6003, "person/a", "a/b:c", "/x/1", "/x/2"), one(6003, "", "a/b:d", "/x/3"),
+		one(6003, "person/b", "a/b:c"), one(4001, "person/c", "a/b:c", "/x"), one(6003, "person/d", "a/b:c", "/x/4"))
 	got, err := rows(t, name)
-	want := "person/a a/b:c /x/1\n a/b:d /x/3\n! resources is empty: the call touched nothing\n! an OCSF event of a class that shows no call\nperson/d a/b:c /x/4\n"
+	want := "person/a a/b:c /x/1\n a/b:d /x/3\n! resources is empty: the call touched nothing\n" +
+		"! an OCSF event of a class that shows no call\nperson/d a/b:c /x/4\n"
 	if err != nil || got != want {
 		t.Errorf("%v\n%swant\n%s", err, got, want)
 	}

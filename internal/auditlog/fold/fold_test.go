@@ -24,7 +24,9 @@ func calls(r *rand.Rand, n int) (lines [][]byte, want []usage.Use) {
 	f := usage.Fold{}
 	for i := range n {
 		at := time.UnixMilli(1_790_000_000_000 + r.Int64N(300*86_400_000)).UTC()
-		c := usage.Call{Time: at, Identity: model.MustID(fmt.Sprintf("person/p%d", r.IntN(5))), Permission: model.MustPermission(fmt.Sprintf("a/b:c%d", r.IntN(3))), Path: model.MustPath(fmt.Sprintf("/m/x:%d", r.IntN(6))), Outcome: usage.Done}
+		c := usage.Call{Time: at, Identity: model.MustID(fmt.Sprintf("person/p%d", r.IntN(5))),
+			Permission: model.MustPermission(fmt.Sprintf("a/b:c%d", r.IntN(3))),
+			Path:       model.MustPath(fmt.Sprintf("/m/x:%d", r.IntN(6))), Outcome: usage.Done}
 		code, acting, mfa, ip := 200, "", "", ""
 		if r.IntN(4) == 0 {
 			c.Outcome, code = usage.Refused, 403
@@ -41,7 +43,8 @@ func calls(r *rand.Rand, n int) (lines [][]byte, want []usage.Use) {
 			ip = fmt.Sprintf(`,"src_endpoint":{"ip":"%s"}`, c.Network)
 		}
 		f.Add(c)
-		lines = append(lines, fmt.Appendf(nil, `{"class_uid":6003,"time":%d,"metadata":{"uid":"e%d"},"actor":{"user":{"uid":"%s"}%s},"api":{"operation":"%s","response":{"code":%d}},"resources":[{"uid":"%s"}]%s%s}`,
+		lines = append(lines, fmt.Appendf(nil,
+			`{"class_uid":6003,"time":%d,"metadata":{"uid":"e%d"},"actor":{"user":{"uid":"%s"}%s},"api":{"operation":"%s","response":{"code":%d}},"resources":[{"uid":"%s"}]%s%s}`,
 			at.UnixMilli(), i, c.Identity, mfa, c.Permission, code, c.Path, ip, acting))
 	}
 	return lines, f.Uses()
@@ -54,7 +57,8 @@ func parts(r *rand.Rand, lines [][]byte) iter.Seq2[fold.Part, error] {
 	return func(yield func(fold.Part, error) bool) {
 		for i := 0; len(lines) > 0; i++ {
 			n := 1 + r.IntN(len(lines))
-			if !yield(fold.Part{Name: "f", Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: append(bytes.Join(lines[:n], []byte("\n")), '\n')}, Cursor: at(fmt.Sprint(i))}, nil) {
+			if !yield(fold.Part{Name: "f", Chunk: auditlog.Chunk{Line: auditlog.At(1),
+				Data: append(bytes.Join(lines[:n], []byte("\n")), '\n')}, Cursor: at(fmt.Sprint(i))}, nil) {
 				return
 			}
 			lines = lines[n:]
@@ -76,7 +80,8 @@ func TestLawSeven(t *testing.T) {
 		r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
 		got := &usage.Table{}
 		events, repeated := 0, 0
-		o := fold.Options{Formats: formats.For("m", nil), Workers: 1 + r.IntN(4), Rows: 1 + r.IntN(500), Bytes: 1 + r.Int64N(1<<16)}
+		o := fold.Options{Formats: formats.For("m", nil), Workers: 1 + r.IntN(4), Rows: 1 + r.IntN(500), Bytes: 1 +
+			r.Int64N(1<<16)}
 		for b, err := range fold.Run(context.Background(), parts(r, all), o) {
 			if err != nil {
 				t.Fatal(err)
@@ -95,7 +100,8 @@ func TestLawSeven(t *testing.T) {
 			repeated += b.Repeated
 		}
 		if events != len(lines) || repeated != len(all)-len(lines) {
-			t.Errorf("seed %d: %d events and %d repeated of %d lines, %d of them different", seed, events, repeated, len(all), len(lines))
+			t.Errorf("seed %d: %d events and %d repeated of %d lines, %d of them different", seed, events, repeated,
+				len(all), len(lines))
 		}
 		if uses := got.Uses(); !sameUses(uses, want) {
 			t.Fatalf("seed %d:\n%+v\nwant\n%+v", seed, uses, want)
@@ -109,7 +115,8 @@ func sameUses(a, b []usage.Use) bool {
 	}
 	for i := range a {
 		x, y := a[i], b[i]
-		if !reflect.DeepEqual(x.Days.List(), y.Days.List()) || !x.First.Equal(y.First) || !x.Last.Equal(y.Last) || x.Key != y.Key || x.Count != y.Count {
+		if !reflect.DeepEqual(x.Days.List(), y.Days.List()) || !x.First.Equal(y.First) || !x.Last.Equal(y.Last) ||
+			x.Key != y.Key || x.Count != y.Count {
 			return false
 		}
 	}
@@ -149,7 +156,8 @@ func TestBroken(t *testing.T) {
 	}
 	// What the memory of events cannot be read from is an error, not a double count.
 	seen := fold.NewSeen(func(usage.Day) ([]uint64, error) { return nil, boom })
-	for _, err := range fold.Run(context.Background(), parts(r, lines), fold.Options{Formats: formats.For("m", nil), Seen: seen}) {
+	for _, err := range fold.Run(context.Background(), parts(r, lines),
+		fold.Options{Formats: formats.For("m", nil), Seen: seen}) {
 		if !errors.Is(err, boom) {
 			t.Errorf("without the memory of events: %v", err)
 		}

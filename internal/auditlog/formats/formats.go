@@ -17,7 +17,8 @@ import (
 // come last: they are for what no format knows.
 func For(source string, zone *time.Location, maps ...func() auditlog.Format) func() []auditlog.Format {
 	return func() []auditlog.Format {
-		out := []auditlog.Format{ocsf.New(), kubernetes.New(source), cadf.New(source), postgresql.New(source, zone), ldap.New(source)}
+		out := []auditlog.Format{ocsf.New(), kubernetes.New(source), cadf.New(source), postgresql.New(source, zone),
+			ldap.New(source)}
 		for _, m := range maps {
 			out = append(out, m())
 		}

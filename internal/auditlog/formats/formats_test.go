@@ -50,7 +50,8 @@ func one(name string, data []byte) iter.Seq2[fold.Part, error] {
 	quoted := auditlog.LooksQuoted(data)
 	header, _, _ := bytes.Cut(data, []byte{'\n'})
 	return func(yield func(fold.Part, error) bool) {
-		yield(fold.Part{Name: name, Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: bytes.Clone(data)}, Quoted: quoted, Header: header, Cursor: func() (string, error) { return "end", nil }}, nil)
+		yield(fold.Part{Name: name, Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: bytes.Clone(data)},
+			Quoted: quoted, Header: header, Cursor: func() (string, error) { return "end", nil }}, nil)
 	}
 }
 
@@ -58,7 +59,8 @@ func one(name string, data []byte) iter.Seq2[fold.Part, error] {
 func told(t testing.TB, name string, data []byte) string {
 	t.Helper()
 	var b strings.Builder
-	for batch, err := range fold.Run(context.Background(), one(name, data), fold.Options{Formats: formats.For("x", nil, maps(t)...), Workers: 1}) {
+	for batch, err := range fold.Run(context.Background(), one(name, data),
+		fold.Options{Formats: formats.For("x", nil, maps(t)...), Workers: 1}) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -67,7 +69,8 @@ func told(t testing.TB, name string, data []byte) string {
 			if !u.ActingFor.IsZero() {
 				acting = " for " + u.ActingFor.String()
 			}
-			fmt.Fprintf(&b, "%s%s %s %s %s from %s mfa %s x%d %s\n", u.Identity, acting, u.Permission, u.Path, u.Outcome, u.Network, u.SecondFactor, u.Count, u.First.Format("2006-01-02T15:04:05.000Z"))
+			fmt.Fprintf(&b, "%s%s %s %s %s from %s mfa %s x%d %s\n", u.Identity, acting, u.Permission, u.Path,
+				u.Outcome, u.Network, u.SecondFactor, u.Count, u.First.Format("2006-01-02T15:04:05.000Z"))
 		}
 		for _, r := range batch.Rejected {
 			fmt.Fprintf(&b, "! line %d: %s\n", r.Line, r.Why)
@@ -75,7 +78,8 @@ func told(t testing.TB, name string, data []byte) string {
 		for why, n := range batch.Skipped {
 			fmt.Fprintf(&b, "~ %d: %s\n", n, why)
 		}
-		fmt.Fprintf(&b, "%d records, %d events, %d repeated, formats %v\n", batch.Records, batch.Events, batch.Repeated, batch.Formats)
+		fmt.Fprintf(&b, "%d records, %d events, %d repeated, formats %v\n", batch.Records, batch.Events,
+			batch.Repeated, batch.Formats)
 	}
 	lines := strings.SplitAfter(b.String(), "\n")
 	var skips []string
@@ -129,7 +133,8 @@ func TestSamples(t *testing.T) {
 			t.Fatal(err)
 		}
 		if got != string(want) {
-			t.Errorf("%s folds to\n%s\nwant\n%s\n(after looking: go test ./internal/auditlog/formats -update)", name, got, want)
+			t.Errorf("%s folds to\n%s\nwant\n%s\n(after looking: go test ./internal/auditlog/formats -update)", name,
+				got, want)
 		}
 	}
 	if n < 7 {
@@ -142,7 +147,8 @@ func TestSamples(t *testing.T) {
 func FuzzRecord(f *testing.F) {
 	names, _ := filepath.Glob("testdata/*")
 	for _, name := range names {
-		if data, err := os.ReadFile(name); err == nil && !strings.HasSuffix(name, ".want") && !strings.HasSuffix(name, ".yaml") {
+		if data, err := os.ReadFile(name); err == nil && !strings.HasSuffix(name, ".want") &&
+			!strings.HasSuffix(name, ".yaml") {
 			for line := range strings.Lines(string(data)) {
 				f.Add([]byte(line))
 			}

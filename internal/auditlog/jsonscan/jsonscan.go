@@ -189,7 +189,8 @@ type token struct {
 // New returns a scanner for paths such as "actor.user.uid" and "resources.0.uid". A
 // dot that belongs to a key is written "\\.".
 func New(paths ...string) *Scanner {
-	s := &Scanner{fields: map[string]int{}, roots: map[string]bool{"": true}, values: make([]Value, len(paths)), zero: make([]Value, len(paths))}
+	s := &Scanner{fields: map[string]int{}, roots: map[string]bool{"": true}, values: make([]Value, len(paths)),
+		zero: make([]Value, len(paths))}
 	for i, p := range paths {
 		p = strings.NewReplacer(`\.`, ".", ".", joint).Replace(p)
 		s.fields[p] = i

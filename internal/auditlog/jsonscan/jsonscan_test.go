@@ -30,7 +30,8 @@ func render(vs []jsonscan.Value, err error) string {
 		case jsonscan.Other:
 			fmt.Fprintf(&b, "%s=container ", paths[i])
 		default:
-			fmt.Fprintf(&b, "%s=%s ", paths[i], map[jsonscan.Kind]string{jsonscan.True: "true", jsonscan.False: "false", jsonscan.Null: "null"}[v.Kind])
+			fmt.Fprintf(&b, "%s=%s ", paths[i], map[jsonscan.Kind]string{jsonscan.True: "true",
+				jsonscan.False: "false", jsonscan.Null: "null"}[v.Kind])
 		}
 	}
 	return b.String()
@@ -41,7 +42,8 @@ func want(line []byte) string {
 	dec := json.NewDecoder(bytes.NewReader(line))
 	dec.UseNumber()
 	var v any
-	if !bytes.HasPrefix(bytes.TrimLeft(line, " \t\r\n"), []byte("{")) || dec.Decode(&v) != nil || dec.More() || !json.Valid(line) {
+	if !bytes.HasPrefix(bytes.TrimLeft(line, " \t\r\n"), []byte("{")) || dec.Decode(&v) != nil || dec.More() ||
+		!json.Valid(line) {
 		return "error"
 	}
 	var b strings.Builder
@@ -93,8 +95,10 @@ func TestScan(t *testing.T) {
 		`{"n":0,"list":[{"x":"2"},"t"],"b":{"d":{"e":"s"},"c":false},"a":2}`,
 		`{"a":{},"b":[],"list":{"0":{"x":1}}}`, `{"b":{}}`, `{"b":{"c":{"z":1}}}`, `{"list":[[],[]]}`,
 		`{"\u0061":"escaped key"}`, `{"a.b":1,"b.c":2}`, `{"":{"a":1}}`,
-		`{"a":01}`, `{"a":1.}`, `{"a":+1}`, `{"a":1e}`, `{"a":-}`, `{"a":tru}`, `{"a":"\x"}`, `{"a":"\u12g4"}`, `{"a":"` + "\t" + `"}`, "{\t\"a\":\t1}",
-		`{"a":1,}`, `{"a"}`, `{a:1}`, `[1]`, `1`, ``, `{"a":1}x`, `{"a":1}{"a":2}`, `{"a":"x`, `{"a":[1}`, `{"a":1`, "{\"a\":\"\xff\"}", "{\"a\":\"\x00\"}", `nul`,
+		`{"a":01}`, `{"a":1.}`, `{"a":+1}`, `{"a":1e}`, `{"a":-}`, `{"a":tru}`, `{"a":"\x"}`, `{"a":"\u12g4"}`,
+		`{"a":"` + "\t" + `"}`, "{\t\"a\":\t1}",
+		`{"a":1,}`, `{"a"}`, `{a:1}`, `[1]`, `1`, ``, `{"a":1}x`, `{"a":1}{"a":2}`, `{"a":"x`, `{"a":[1}`, `{"a":1`,
+		"{\"a\":\"\xff\"}", "{\"a\":\"\x00\"}", `nul`,
 		strings.Repeat(`{"a":`, 150) + "1" + strings.Repeat("}", 150),
 	} {
 		for pass := range 3 { // strictly, then by what was learned
@@ -108,7 +112,8 @@ func TestScan(t *testing.T) {
 		}
 	}
 	for line, want := range map[string]error{
-		`{"a":1,"a":2}`: jsonscan.ErrDuplicate, `{"b":{"c":1},"b":{"c":2}}`: jsonscan.ErrDuplicate, `{"a":1,"\u0061":2}`: jsonscan.ErrDuplicate,
+		`{"a":1,"a":2}`: jsonscan.ErrDuplicate, `{"b":{"c":1},"b":{"c":2}}`: jsonscan.ErrDuplicate,
+		`{"a":1,"\u0061":2}`:         jsonscan.ErrDuplicate,
 		strings.Repeat("[", 100_000): jsonscan.ErrSyntax, strings.Repeat(`{"a":`, 100_000): jsonscan.ErrDeep,
 	} {
 		if _, err := s.Scan([]byte(line)); !errors.Is(err, want) {
@@ -163,7 +168,8 @@ func TestLearnedAgreesWithStrict(t *testing.T) {
 			line := lines[r.IntN(len(lines))]
 			if r.IntN(2) == 0 { // cross two of them where a member ends
 				other := lines[r.IntN(len(lines))]
-				if i, j := strings.LastIndex(line[:r.IntN(len(line))+1], ","), strings.IndexByte(other[r.IntN(len(other)):], ','); i > 0 && j >= 0 {
+				if i, j := strings.LastIndex(line[:r.IntN(len(line))+1],
+					","), strings.IndexByte(other[r.IntN(len(other)):], ','); i > 0 && j >= 0 {
 					line = line[:i] + other[len(other)-len(other[strings.IndexByte(other, ','):]):]
 				}
 			}
@@ -189,7 +195,8 @@ func FuzzScan(f *testing.F) {
 			if _, ferr := jsonscan.New(paths...).Scan([]byte(line)); (ferr == nil) != (err == nil) {
 				t.Fatalf("%q: learned %v, strict %v", line, err, ferr)
 			}
-			if errors.Is(err, jsonscan.ErrDuplicate) || errors.Is(err, jsonscan.ErrDeep) || !json.Valid([]byte(line)) && err != nil || strings.ContainsRune(line, '\ufffd') {
+			if errors.Is(err, jsonscan.ErrDuplicate) || errors.Is(err, jsonscan.ErrDeep) ||
+				!json.Valid([]byte(line)) && err != nil || strings.ContainsRune(line, '\ufffd') {
 				continue
 			}
 			if w := want([]byte(line)); got != w && !(err != nil && strings.Contains(err.Error(), "UTF-8")) {

@@ -36,21 +36,23 @@ import (
 
 // Result codes, RFC 4511 4.1.9.
 const (
-	success                = 0
-	compareFalse           = 5
-	compareTrue            = 6
-	strongerAuthRequired   = 8
-	confidentialityWanted  = 13
-	insufficientAccess     = 50
-	saslBindInProgress     = 14
-	mostOfAName            = 4 << 10 // bytes of a distinguished name
-	passwordAttribute      = "userpassword"
-	operational            = " entrycsn modifiersname modifytimestamp pwdchangedtime pwdfailuretime pwdreset pwdhistory "
+	success               = 0
+	compareFalse          = 5
+	compareTrue           = 6
+	strongerAuthRequired  = 8
+	confidentialityWanted = 13
+	insufficientAccess    = 50
+	saslBindInProgress    = 14
+	mostOfAName           = 4 << 10 // bytes of a distinguished name
+	passwordAttribute     = "userpassword"
+	operational           = " entrycsn modifiersname modifytimestamp pwdchangedtime pwdfailuretime pwdreset " +
+		"pwdhistory "
 	prefix                 = "{\"ldif\":"
 	timeForm, timeFormFine = "20060102150405Z", "20060102150405.999999Z"
 )
 
-var verbs = map[string]string{"search": "ldap/entry:search", "compare": "ldap/entry:compare", "add": "ldap/entry:add", "modify": "ldap/entry:modify", "delete": "ldap/entry:delete", "modrdn": "ldap/entry:rename"}
+var verbs = map[string]string{"search": "ldap/entry:search", "compare": "ldap/entry:compare", "add": "ldap/entry:add",
+	"modify": "ldap/entry:modify", "delete": "ldap/entry:delete", "modrdn": "ldap/entry:rename"}
 
 // Format reads the entries of one source's access log.
 type Format struct{ source []byte }
@@ -110,7 +112,8 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 	if err != nil {
 		return fail("reqAuthzID: %w", err)
 	}
-	e := auditlog.Event{Time: at.UnixMilli(), ID: []byte(one("reqStart") + " " + one("reqSession") + " " + kind), Path: path, Outcome: outcome(code), Who: auditlog.Name{Text: []byte(who)}}
+	e := auditlog.Event{Time: at.UnixMilli(), ID: []byte(one("reqStart") + " " + one("reqSession") + " " + kind),
+		Path: path, Outcome: outcome(code), Who: auditlog.Name{Text: []byte(who)}}
 	var ops []string
 	switch base, _, _ := strings.Cut(kind, "{"); base {
 	case "bind":

@@ -67,7 +67,8 @@ func TestOpenLDAP(t *testing.T) {
 	if len(faults) > 0 {
 		t.Fatal(faults)
 	}
-	maps.DeleteFunc(got, func(k string, _ int) bool { return strings.HasPrefix(k, "cn=admin,") }) // who made the entries
+	// who made the entries
+	maps.DeleteFunc(got, func(k string, _ int) bool { return strings.HasPrefix(k, "cn=admin,") })
 	truth, err := os.ReadFile("testdata/openldap25.tsv")
 	if err != nil {
 		t.Fatal(err)
@@ -114,25 +115,38 @@ func TestOpenLDAP(t *testing.T) {
 func TestEntries(t *testing.T) {
 	const head = "dn: reqStart=20261126015234.000009Z,cn=accesslog\nreqStart: 20261126015234.000009Z\nreqSession: 7\n"
 	for _, tt := range []struct{ name, in, want string }{
-		{"folded, base64, a comma in a name, an umlaut", "version: 1\n\n# accesslog\n#  goes on\n" + head + "reqType: delete\nreqAuthzID: cn=Moen\\, Bo,ou=peo\n ple,dc=x\nreqDN:: Y249w5h5ZSxkYz14\nreqResult: 0\n\n",
+		{"folded, base64, a comma in a name, an umlaut", "version: 1\n\n# accesslog\n#  goes on\n" + head +
+			"reqType: delete\nreqAuthzID: cn=Moen\\, Bo,ou=peo\n ple,dc=x\nreqDN:: Y249w5h5ZSxkYz14\nreqResult: 0\n\n",
 			"cn=moen\\, bo,ou=people,dc=x\tldap/entry:delete\t/dir/dc:x/cn:%C3%B8ye\tdone"},
-		{"two in an RDN, hostile words", head + "reqType: add\nreqAuthzID: cn=everyone\nreqDN: cn=a/b:*+sn=..,dc=x\nreqResult: 50\n", "cn=everyone\tldap/entry:add\t/dir/dc:x/cn:a%2Fb%3A%2A+sn=..\trefused"},
-		{"a password and more", head + "reqType: modify\nreqAuthzID: cn=a\nreqDN: cn=b\nreqResult: 0\nreqMod: userPassword:= secret\nreqMod: cn;lang-en:+ x\nreqMod: entryCSN:= 1\n",
+		{"two in an RDN, hostile words", head +
+			"reqType: add\nreqAuthzID: cn=everyone\nreqDN: cn=a/b:*+sn=..,dc=x\nreqResult: 50\n",
+			"cn=everyone\tldap/entry:add\t/dir/dc:x/cn:a%2Fb%3A%2A+sn=..\trefused"},
+		{"a password and more", head +
+			"reqType: modify\nreqAuthzID: cn=a\nreqDN: cn=b\nreqResult: 0\nreqMod: userPassword:= secret\n" +
+			"reqMod: cn;lang-en:+ x\nreqMod: entryCSN:= 1\n",
 			"cn=a\tldap/password:change\t/dir/cn:b\tdone|cn=a\tldap/entry:modify\t/dir/cn:b\tdone"},
 		{"anybody", head + "reqType: search\nreqAuthzID:\nreqDN:\nreqResult: 0\n", "\tldap/entry:search\t/dir\tdone"},
-		{"an extended operation", head + "reqType: extended{1.3.6.1.4.1.4203.1.11.3}\nreqAuthzID: cn=a\nreqDN:\nreqResult: 0\n", "cn=a\textended{1.3.6.1.4.1.4203.1.11.3}\t/dir\tdone"},
-		{"windows lines and a byte order mark", "\ufeff" + strings.ReplaceAll(head+"reqType: compare\nreqAuthzID: cn=a\nreqDN: cn=b\nreqResult: 6\n\n", "\n", "\r\n"), "cn=a\tldap/entry:compare\t/dir/cn:b\tdone"},
+		{"an extended operation", head +
+			"reqType: extended{1.3.6.1.4.1.4203.1.11.3}\nreqAuthzID: cn=a\nreqDN:\nreqResult: 0\n",
+			"cn=a\textended{1.3.6.1.4.1.4203.1.11.3}\t/dir\tdone"},
+		{"windows lines and a byte order mark", "\ufeff" +
+			strings.ReplaceAll(head+"reqType: compare\nreqAuthzID: cn=a\nreqDN: cn=b\nreqResult: 6\n\n", "\n", "\r\n"),
+			"cn=a\tldap/entry:compare\t/dir/cn:b\tdone"},
 		{"no operation", "dn: cn=accesslog\nobjectClass: auditContainer\ncn: accesslog\n", ""},
-		{"binds that prove nobody", head + "reqType: bind\nreqAuthzID:\nreqDN: cn=a\nreqResult: 49\n\n" + head + "reqType: bind\nreqAuthzID:\nreqDN:\nreqResult: 0\n", ""},
+		{"binds that prove nobody", head + "reqType: bind\nreqAuthzID:\nreqDN: cn=a\nreqResult: 49\n\n" + head +
+			"reqType: bind\nreqAuthzID:\nreqDN:\nreqResult: 0\n", ""},
 		{"no result", head + "reqType: add\nreqDN: cn=b\n", "LDIF at line 1: reqResult"},
-		{"no time", "\n\ndn: x\nreqType: add\nreqStart: yesterday\n", "LDIF at line 3: reqStart \"yesterday\" is no time"},
-		{"no name", head + "reqType: add\nreqAuthzID: cn=a\nreqDN: ,,\nreqResult: 0\n", "LDIF at line 1: reqDN: \",,\" is no distinguished name"},
+		{"no time", "\n\ndn: x\nreqType: add\nreqStart: yesterday\n",
+			"LDIF at line 3: reqStart \"yesterday\" is no time"},
+		{"no name", head + "reqType: add\nreqAuthzID: cn=a\nreqDN: ,,\nreqResult: 0\n",
+			"LDIF at line 1: reqDN: \",,\" is no distinguished name"},
 		{"no LDIF", head + "what\n", "LDIF at line 1: not LDIF"},
 	} {
 		calls, _, faults := fold(t, strings.NewReader(tt.in))
 		got := slices.Sorted(maps.Keys(calls))
 		for _, w := range strings.Split(tt.want, "|") {
-			if w != "" && !slices.Contains(got, w) && !slices.ContainsFunc(faults, func(f string) bool { return strings.HasPrefix(f, w) }) {
+			if w != "" && !slices.Contains(got, w) &&
+				!slices.ContainsFunc(faults, func(f string) bool { return strings.HasPrefix(f, w) }) {
 				t.Errorf("%s: %q %q, want %q", tt.name, got, faults, w)
 			}
 		}
@@ -148,11 +162,13 @@ func TestEntries(t *testing.T) {
 // FuzzLines: whatever the bytes, what comes out are records that the reader knows, and no
 // value of a changed attribute.
 func FuzzLines(f *testing.F) {
-	f.Add([]byte("dn: cn=x\nreqStart: 20261126015234.000009Z\nreqType: modify\nreqMod: userPassword:= s3cret\nreqResult: 0\nreqDN: cn=x\n\n"))
+	f.Add([]byte("dn: cn=x\nreqStart: 20261126015234.000009Z\nreqType: modify\n" +
+		"reqMod: userPassword:= s3cret\nreqResult: 0\nreqDN: cn=x\n\n"))
 	f.Add([]byte("dn:: eA==\n y\n#c\n z\n\n\n:x\n"))
 	f.Fuzz(func(t *testing.T, in []byte) {
 		fold(t, bytes.NewReader(in))
-		out, _ := io.ReadAll(ldap.Lines(bytes.NewReader(append([]byte("reqMod: a:= s3cret\nreqOld: b: s3cret\n\n"), in...))))
+		out, _ := io.ReadAll(ldap.Lines(bytes.NewReader(append([]byte("reqMod: a:= s3cret\nreqOld: b: s3cret\n\n"),
+			in...))))
 		if !bytes.Contains(in, []byte("s3cret")) && bytes.Contains(out, []byte("s3cret")) {
 			t.Errorf("a value came through: %s", out)
 		}

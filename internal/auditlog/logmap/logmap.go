@@ -64,25 +64,27 @@ func newEnvironment() (*cel.Env, error) {
 	// CEL's own library of string functions would double the packages that its module
 	// needs; these are the ones that log maps want.
 	text := func(name string, f func(string) any) cel.EnvOption {
-		return cel.Function(name, cel.Overload(name+"_dyn", []*cel.Type{cel.DynType}, cel.DynType, cel.UnaryBinding(func(v ref.Val) ref.Val {
-			s, ok := v.Value().(string)
-			if !ok {
-				return types.NewErr("%s wants text", name)
-			}
-			return types.DefaultTypeAdapter.NativeToValue(f(s))
-		})))
+		return cel.Function(name, cel.Overload(name+"_dyn", []*cel.Type{cel.DynType}, cel.DynType,
+			cel.UnaryBinding(func(v ref.Val) ref.Val {
+				s, ok := v.Value().(string)
+				if !ok {
+					return types.NewErr("%s wants text", name)
+				}
+				return types.DefaultTypeAdapter.NativeToValue(f(s))
+			})))
 	}
 	return cel.NewEnv(cel.Variable("r", cel.DynType), cel.OptionalTypes(),
 		text("escape", func(s string) any { return string(model.AppendEscaped(nil, []byte(s))) }),
 		text("lower", func(s string) any { return strings.ToLower(s) }),
-		cel.Function("split", cel.Overload("split_dyn_dyn", []*cel.Type{cel.DynType, cel.DynType}, cel.ListType(cel.StringType), cel.BinaryBinding(func(s, sep ref.Val) ref.Val {
-			x, ok1 := s.Value().(string)
-			y, ok2 := sep.Value().(string)
-			if !ok1 || !ok2 {
-				return types.NewErr("split wants two texts")
-			}
-			return types.DefaultTypeAdapter.NativeToValue(strings.Split(x, y))
-		}))))
+		cel.Function("split", cel.Overload("split_dyn_dyn", []*cel.Type{cel.DynType, cel.DynType},
+			cel.ListType(cel.StringType), cel.BinaryBinding(func(s, sep ref.Val) ref.Val {
+				x, ok1 := s.Value().(string)
+				y, ok2 := sep.Value().(string)
+				if !ok1 || !ok2 {
+					return types.NewErr("split wants two texts")
+				}
+				return types.DefaultTypeAdapter.NativeToValue(strings.Split(x, y))
+			}))))
 }
 
 const maxCost = 100_000 // of one expression on one record
@@ -110,8 +112,11 @@ func (m *Map) Compile() (func() auditlog.Format, error) {
 	for _, f := range []struct {
 		name, text string
 		needed     bool
-	}{{"match", m.Match, false}, {"skip", m.Skip, false}, {"time", m.Time, true}, {"id", m.ID, false}, {"identity", m.Identity, true}, {"kind", m.Kind, false}, {"acting_for", m.ActingFor, false}, {"acting_for_kind", m.ActingKind, false},
-		{"permission", m.Permission, true}, {"path", m.Path, true}, {"outcome", m.Outcome, false}, {"network", m.Network, false}, {"second_factor", m.Factor, false}} {
+	}{{"match", m.Match, false}, {"skip", m.Skip, false}, {"time", m.Time, true}, {"id", m.ID, false},
+		{"identity", m.Identity, true}, {"kind", m.Kind, false}, {"acting_for", m.ActingFor, false},
+		{"acting_for_kind", m.ActingKind, false},
+		{"permission", m.Permission, true}, {"path", m.Path, true}, {"outcome", m.Outcome, false},
+		{"network", m.Network, false}, {"second_factor", m.Factor, false}} {
 		if f.text == "" {
 			if f.needed {
 				fault("%s: an expression is wanted", f.name)
@@ -138,7 +143,8 @@ func (m *Map) Compile() (func() auditlog.Format, error) {
 
 // literalKind begins an expression that puts a kind before a name, as maps did before they
 // had a field for it: the kind is then the map's own word, and not the log's.
-var literalKind = regexp.MustCompile(`^\s*(?:"(person|workload|group|external)/"|'(person|workload|group|external)/')\s*\+`)
+var literalKind = regexp.MustCompile(
+	`^\s*(?:"(person|workload|group|external)/"|'(person|workload|group|external)/')\s*\+`)
 
 func (m *Map) splitKinds() {
 	for _, f := range []struct {
@@ -151,7 +157,9 @@ func (m *Map) splitKinds() {
 		}
 		kind := at[1] + at[2]
 		*f.name, *f.kind = strings.TrimSpace((*f.name)[len(at[0]):]), strconv.Quote(kind)
-		m.Remarks = append(m.Remarks, model.Remark{At: m.At, Text: fmt.Sprintf("%s: the kind before the name has a field of its own now; write %s: %s and the kind beside it: '%q'", f.field, f.field, *f.name, kind)})
+		m.Remarks = append(m.Remarks, model.Remark{At: m.At,
+			Text: fmt.Sprintf("%s: the kind before the name has a field of its own now; write %s: %s and the kind "+
+				"beside it: '%q'", f.field, f.field, *f.name, kind)})
 	}
 }
 
@@ -166,7 +174,8 @@ func (f *format) kinds(r any, e *auditlog.Event) error {
 		case "", model.Person, model.Workload, model.Group, model.External:
 			to.Kind = kind
 		default:
-			return fmt.Errorf("%s: %s yields %q, which is none of person, workload, group, external", f.m.Name, name, k)
+			return fmt.Errorf("%s: %s yields %q, which is none of person, workload, group, external", f.m.Name, name,
+				k)
 		}
 	}
 	return nil
@@ -289,7 +298,8 @@ func (f *format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 	if e.Time, err = f.time(r); err != nil {
 		return err
 	}
-	for name, to := range map[string]*[]byte{"id": &e.ID, "identity": &e.Who.Text, "acting_for": &e.ActingFor.Text, "path": &e.Path, "network": &e.Network} {
+	for name, to := range map[string]*[]byte{"id": &e.ID, "identity": &e.Who.Text, "acting_for": &e.ActingFor.Text,
+		"path": &e.Path, "network": &e.Network} {
 		if *to, err = f.text(name, r); err != nil {
 			return err
 		}

@@ -36,7 +36,8 @@ var otherClass = &auditlog.Skip{Why: "an OCSF event of a class that shows no cal
 const classAPIActivity = 6003
 
 // accessClasses are the classes that change access, by class_uid.
-var accessClasses = map[int64]string{3001: "account-change", 3002: "authentication", 3003: "authorize-session", 3004: "entity-management", 3005: "user-access", 3006: "group-management"}
+var accessClasses = map[int64]string{3001: "account-change", 3002: "authentication", 3003: "authorize-session",
+	3004: "entity-management", 3005: "user-access", 3006: "group-management"}
 
 // The paths that are looked for, and their places in the scan.
 const (
@@ -66,8 +67,10 @@ const (
 	fInvokedBy
 )
 
-var paths = []string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid", "actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
-	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip", "unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa",
+var paths = []string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid",
+	"actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
+	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip",
+	"unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa",
 	"user.type_id", "actor.app_uid", "actor.app_name", "actor.invoked_by"}
 
 // Format reads OCSF JSON lines.

@@ -9,19 +9,22 @@ import (
 var errQuote = errors.New("csvlog: a quote is not closed")
 
 // fields cuts some columns, in order, out of a CSV record (RFC 4180), and returns about how
-// many there are in all: commas within later ones are counted, too. What is cut out is part
-// of the record, or of buf where quotes within it had to be undone.
-func fields(record []byte, columns []int, out [][]byte, buf []byte) (int, []byte, error) {
-	want, n := 0, 0
+// many there are in all (commas within later ones are counted, too), and which of those
+// that were cut out hold quotes that have to be undone: a bit each, by its place in out.
+func fields(record []byte, columns []int, out [][]byte) (n int, doubled uint32, err error) {
+	want := 0
 	for rest := record; ; n++ {
 		take := want < len(columns) && columns[want] == n
 		var field []byte
-		if len(rest) > 0 && rest[0] == '"' {
+		switch {
+		case len(rest) == 0 || rest[0] == ',':
+			field = rest[:0]
+		case rest[0] == '"':
 			at, plain := 1, true
 			for {
 				i := bytes.IndexByte(rest[at:], '"')
 				if i < 0 {
-					return n, buf, errQuote
+					return n, doubled, errQuote
 				}
 				at += i + 1
 				if at >= len(rest) || rest[at] != '"' {
@@ -32,33 +35,30 @@ func fields(record []byte, columns []int, out [][]byte, buf []byte) (int, []byte
 			}
 			field = rest[1 : at-1]
 			if take && !plain {
-				from := len(buf)
-				for f := field; len(f) > 0; {
-					i := bytes.IndexByte(f, '"')
-					if i < 0 {
-						buf = append(buf, f...)
-						break
-					}
-					buf = append(buf, f[:i+1]...)
-					f = f[min(len(f), i+2):]
-				}
-				field = buf[from:len(buf):len(buf)]
+				doubled |= 1 << want
 			}
 			rest = rest[at:]
 			if len(rest) > 0 && rest[0] != ',' {
-				return n, buf, fmt.Errorf("csvlog: column %d goes on behind its quote", n+1)
+				return n, doubled, fmt.Errorf("csvlog: column %d goes on behind its quote", n+1)
 			}
-		} else {
-			i := 0 // most are empty, or short
-			for i < len(rest) && rest[i] != ',' {
+		default:
+			i := 1 // most are short
+			for i < len(rest) && i < 8 && rest[i] != ',' {
 				i++
+			}
+			if i == 8 {
+				if more := bytes.IndexByte(rest[i:], ','); more >= 0 {
+					i += more
+				} else {
+					i = len(rest)
+				}
 			}
 			field, rest = rest[:i], rest[i:]
 		}
 		if take {
 			out[want] = field
 			if want++; want == len(columns) { // the rest is only counted
-				return n + 1 + bytes.Count(rest, []byte{','}), buf, nil
+				return n + 1 + bytes.Count(rest, []byte{','}), doubled, nil
 			}
 		}
 		if len(rest) == 0 {
@@ -67,5 +67,18 @@ func fields(record []byte, columns []int, out [][]byte, buf []byte) (int, []byte
 		}
 		rest = rest[1:] // the comma
 	}
-	return n, buf, fmt.Errorf("csvlog: %d columns, want at least %d", n, columns[len(columns)-1]+1)
+	return n, doubled, fmt.Errorf("csvlog: %d columns, want at least %d", n, columns[len(columns)-1]+1)
+}
+
+// undoubled returns a field with each two quotes made one.
+func undoubled(field []byte) []byte {
+	out := make([]byte, 0, len(field))
+	for {
+		i := bytes.IndexByte(field, '"')
+		if i < 0 {
+			return append(out, field...)
+		}
+		out = append(out, field[:i+1]...)
+		field = field[min(len(field), i+2):]
+	}
 }

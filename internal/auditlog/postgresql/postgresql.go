@@ -53,7 +53,8 @@ const (
 )
 
 var (
-	paths   = []string{"timestamp", "user", "dbname", "remote_host", "session_id", "line_num", "error_severity", "state_code", "message", "statement"}
+	paths = []string{"timestamp", "user", "dbname", "remote_host", "session_id", "line_num", "error_severity",
+		"state_code", "message", "statement"}
 	columns = []int{0, 1, 2, 4, 5, 6, 11, 12, 13, 19}
 )
 
@@ -65,9 +66,8 @@ type Format struct {
 	scan   *jsonscan.Scanner
 	zone   *time.Location // what abbreviations of zones mean; nil: nothing
 	out    [10][]byte
-	buf    []byte
+	coded  [10]coding
 	inner  [5][]byte // of pgaudit's own fields, behind the statement's numbers
-	text   []byte
 	ev     auditlog.Event
 	id     []byte
 
@@ -75,7 +75,28 @@ type Format struct {
 	// makes many. Each is emptied when it is full.
 	known    map[string]outcome
 	sessions map[string]struct{}
+	session  []byte // the last one, which is among them
 	key      []byte
+}
+
+// coding is how a field is written. Messages and statements stay as they are until somebody
+// must read them: most are known by the bytes they are written in.
+type coding byte
+
+const (
+	plain   coding = iota
+	escaped        // a string of JSON with escapes
+	doubled        // a field of CSV with quotes in it
+)
+
+func (c coding) undo(field []byte) []byte {
+	switch c {
+	case escaped:
+		return jsonscan.Value{Kind: jsonscan.String, Escaped: true, Raw: field}.Text()
+	case doubled:
+		return undoubled(field)
+	}
+	return field
 }
 
 // outcome is what a line of pgaudit says, but for who, when and which statement.
@@ -99,7 +120,8 @@ var _ auditlog.Format = (*Format)(nil)
 // New returns a reader for the server that the estate calls source. Its log_timezone may be
 // written as an abbreviation, such as CET, which zone explains; nil takes none but UTC.
 func New(source string, zone *time.Location) *Format {
-	return &Format{source: model.AppendEscaped([]byte("/"), []byte(source)), scan: jsonscan.New(paths...), zone: zone, known: map[string]outcome{}, sessions: map[string]struct{}{}}
+	return &Format{source: model.AppendEscaped([]byte("/"), []byte(source)), scan: jsonscan.New(paths...), zone: zone,
+		known: map[string]outcome{}, sessions: map[string]struct{}{}}
 }
 
 // Name returns "postgresql".
@@ -130,26 +152,41 @@ func (f *Format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 			return errors.New("not a PostgreSQL jsonlog line: error_severity or session_id is missing")
 		}
 		for i, x := range vals {
-			if v[i] = x.Text(); x.Kind == jsonscan.Number {
+			v[i], f.coded[i] = nil, plain
+			if x.Kind == jsonscan.Number || x.Kind == jsonscan.String {
 				v[i] = x.Raw
+			}
+			if x.Escaped {
+				f.coded[i] = escaped
 			}
 		}
 	} else {
 		if !looksLike(record) {
 			return errors.New("not a PostgreSQL csvlog line")
 		}
-		var err error
-		var n int
-		if n, f.buf, err = fields(record, columns, v[:], f.buf[:0]); err != nil {
+		n, odd, err := fields(record, columns, v[:])
+		if err != nil {
 			return err
 		}
 		if n < fewestColumns {
 			return fmt.Errorf("csvlog: %d columns, want at least %d", n, fewestColumns)
 		}
+		for i := range v {
+			f.coded[i] = plain
+			if odd>>i&1 != 0 {
+				f.coded[i] = doubled
+			}
+		}
 		if host := v[fHost]; bytes.Count(host, []byte{':'}) > 1 { // IPv6 with its port
 			v[fHost] = host[:bytes.LastIndexByte(host, ':')]
 		} else {
 			v[fHost], _, _ = bytes.Cut(host, []byte{':'})
+		}
+	}
+	for i, c := range f.coded {
+		// What a message begins with is plain, unless somebody wrote it otherwise on purpose.
+		if c != plain && i != fStatement && (i != fMessage || c == escaped && v[i][0] == '\\') {
+			v[i], f.coded[i] = c.undo(v[i]), plain
 		}
 	}
 	return f.line(v, yield)
@@ -207,6 +244,10 @@ func (f *Format) line(v *[10][]byte, yield func(*auditlog.Event) error) error {
 // connected says that whoever runs a statement has connected: once a session, at its start,
 // which the session's id tells.
 func (f *Format) connected(e *auditlog.Event, v *[10][]byte, yield func(*auditlog.Event) error) error {
+	if bytes.Equal(f.session, v[fSession]) {
+		return nil
+	}
+	f.session = append(f.session[:0], v[fSession]...)
 	if _, told := f.sessions[string(v[fSession])]; told {
 		return nil
 	}
@@ -233,7 +274,8 @@ func (f *Format) when(b []byte) (int64, error) {
 		return auditlog.ParseTime(f.key)
 	}
 	text := string(b)
-	for _, layout := range []string{"2006-01-02 15:04:05.999999999 -07", "2006-01-02 15:04:05.999999999 -0700", "2006-01-02 15:04:05.999999999 -07:00"} {
+	for _, layout := range []string{"2006-01-02 15:04:05.999999999 -07", "2006-01-02 15:04:05.999999999 -0700",
+		"2006-01-02 15:04:05.999999999 -07:00"} {
 		if t, err := time.Parse(layout, text); err == nil {
 			return auditlog.ParseTime([]byte(t.UTC().Format(time.RFC3339Nano)))
 		}
@@ -243,7 +285,8 @@ func (f *Format) when(b []byte) (int64, error) {
 		if name, offset := t.Zone(); err == nil && (offset != 0 || name == "UTC" || name == "GMT" || name == "WET") {
 			return auditlog.ParseTime([]byte(t.UTC().Format(time.RFC3339Nano)))
 		} else if err == nil {
-			return 0, fmt.Errorf("time %.40q: %s, which is log_zone of the source, knows no zone %s", text, f.zone, name)
+			return 0, fmt.Errorf("time %.40q: %s, which is log_zone of the source, knows no zone %s", text, f.zone,
+				name)
 		}
 	}
 	at, err := auditlog.ParseTime([]byte(text))
@@ -287,16 +330,13 @@ func (f *Format) audit(e *auditlog.Event, v *[10][]byte, text []byte, yield func
 		return fmt.Errorf("not a line of pgaudit: %.60q", text)
 	}
 	numbers, rest := rest[:first+1+second], rest[first+second+2:]
-	f.key = append(append(append(f.key[:0], v[fDatabase]...), 0), rest...)
+	c := f.coded[fMessage]
+	f.key = append(append(append(f.key[:0], byte(c)), v[fDatabase]...), 0)
+	f.key = append(f.key, rest...)
 	o, known := f.known[string(f.key)]
 	if !known {
-		o = f.says(string(v[fDatabase]), rest)
-		if len(f.key) <= longestKnown {
-			if len(f.known) >= mostKnown {
-				clear(f.known)
-			}
-			f.known[string(f.key)] = o
-		}
+		o = f.says(string(v[fDatabase]), c.undo(rest))
+		f.remember(o)
 	}
 	if o.err != nil {
 		return o.err
@@ -318,15 +358,31 @@ func (f *Format) audit(e *auditlog.Event, v *[10][]byte, text []byte, yield func
 	return nil
 }
 
+// remember keeps what the line is about, by its key.
+func (f *Format) remember(o outcome) {
+	if len(f.key) <= longestKnown {
+		if len(f.known) >= mostKnown {
+			clear(f.known)
+		}
+		f.known[string(f.key)] = o
+	}
+}
+
 var pgaudit = []int{0, 1, 2, 3, 4}
 
 // says works out what a line of pgaudit says from its class on.
 func (f *Format) says(db string, text []byte) (o outcome) {
-	n, buf, err := fields(text, pgaudit, f.inner[:], f.text[:0])
-	if f.text = buf; err != nil {
+	n, odd, err := fields(text, pgaudit, f.inner[:])
+	if err != nil {
 		return outcome{err: fmt.Errorf("pgaudit line with %d fields: %.60q", n+3, text)}
 	}
-	class, command, kind := string(f.inner[0]), strings.ToUpper(string(f.inner[1])), strings.ToLower(string(f.inner[2]))
+	for i := range f.inner {
+		if odd>>i&1 != 0 {
+			f.inner[i] = undoubled(f.inner[i])
+		}
+	}
+	class, command, kind := string(f.inner[0]), strings.ToUpper(string(f.inner[1])),
+		strings.ToLower(string(f.inner[2]))
 	object, words := string(f.inner[3]), string(f.inner[4])
 	add := func(object, op string) {
 		o.accesses = append(o.accesses, access{[]byte(op), []byte(f.object(db, kind, object)), object + "/" + op})
@@ -357,7 +413,8 @@ func (f *Format) says(db string, text []byte) (o outcome) {
 	case command == "COPY" && class == "READ":
 		op = "sql/table:select" // COPY … TO reads
 	case !ok:
-		op = "sql/" + noun(kind) + ":" + strings.ToLower(strings.NewReplacer(" ", "-", "/", "-", ":", "-").Replace(command))
+		op = "sql/" + noun(kind) + ":" + strings.ToLower(strings.NewReplacer(" ", "-", "/", "-", ":",
+			"-").Replace(command))
 	}
 	if op == "sql/table:select" && noun(kind) == "sequence" {
 		op = "sql/sequence:select"
@@ -367,7 +424,8 @@ func (f *Format) says(db string, text []byte) (o outcome) {
 		return o
 	}
 	// pgaudit calls every merge an insert; what its branches do is more's to say.
-	if merge := s.known && s.has("merge", "into"); !merge || command == "SELECT" || s.has("then", strings.ToLower(command)) {
+	if merge := s.known && s.has("merge", "into"); !merge || command == "SELECT" ||
+		s.has("then", strings.ToLower(command)) {
 		add(object, op)
 	}
 	for _, verb := range s.more(command, object) {
@@ -377,10 +435,15 @@ func (f *Format) says(db string, text []byte) (o outcome) {
 }
 
 var operations = map[string]string{
-	"SELECT": "sql/table:select", "INSERT": "sql/table:insert", "UPDATE": "sql/table:update", "DELETE": "sql/table:delete", "TRUNCATE TABLE": "sql/table:truncate", "TRUNCATE": "sql/table:truncate",
-	"COPY": "sql/table:insert", "LOCK TABLE": "sql/table:lock", "EXECUTE": "sql/function:execute", "CREATE TABLE": "sql/schema:create", "CREATE VIEW": "sql/schema:create", "CREATE FUNCTION": "sql/schema:create",
-	"CREATE SCHEMA": "sql/database:create", "CREATE DATABASE": "sql/cluster:create-database", "DROP TABLE": "sql/table:drop", "ALTER TABLE": "sql/table:alter", "GRANT": "sql/table:grant", "REVOKE": "sql/table:grant",
-	"CREATE ROLE": "sql/role:create", "ALTER ROLE": "sql/role:alter", "DROP ROLE": "sql/role:drop", "GRANT ROLE": "sql/role:grant", "REVOKE ROLE": "sql/role:grant",
+	"SELECT": "sql/table:select", "INSERT": "sql/table:insert", "UPDATE": "sql/table:update",
+	"DELETE": "sql/table:delete", "TRUNCATE TABLE": "sql/table:truncate", "TRUNCATE": "sql/table:truncate",
+	"COPY": "sql/table:insert", "LOCK TABLE": "sql/table:lock", "EXECUTE": "sql/function:execute",
+	"CREATE TABLE": "sql/schema:create", "CREATE VIEW": "sql/schema:create", "CREATE FUNCTION": "sql/schema:create",
+	"CREATE SCHEMA": "sql/database:create", "CREATE DATABASE": "sql/cluster:create-database",
+	"DROP TABLE": "sql/table:drop", "ALTER TABLE": "sql/table:alter", "GRANT": "sql/table:grant",
+	"REVOKE":      "sql/table:grant",
+	"CREATE ROLE": "sql/role:create", "ALTER ROLE": "sql/role:alter", "DROP ROLE": "sql/role:drop",
+	"GRANT ROLE": "sql/role:grant", "REVOKE ROLE": "sql/role:grant",
 }
 
 func noun(kind string) string {
@@ -398,21 +461,24 @@ func (f *Format) object(db, kind, name string) string {
 	if name == "" {
 		return f.at(db)
 	}
-	schema, rest := "", ""
-	if parts := identifiers(name); len(parts) == 1 {
-		rest = parts[0]
-	} else {
-		schema, rest = parts[len(parts)-2], parts[len(parts)-1]
+	parts := identifiers(name)
+	if len(parts) == 1 {
+		return f.path(db, kind, "", parts[0])
 	}
+	return f.path(db, kind, parts[len(parts)-2], parts[len(parts)-1])
+}
+
+// path returns the path of an object by schema, if that is known, and name.
+func (f *Format) path(db, kind, schema, name string) string {
 	switch {
 	case kind == "database":
-		return f.at(rest)
+		return f.at(name)
 	case noun(kind) == "schema":
-		return f.at(db, "schema", rest)
+		return f.at(db, "schema", name)
 	case schema == "":
-		return f.at(db, noun(kind), rest)
+		return f.at(db, noun(kind), name)
 	}
-	return f.at(db, "schema", schema, noun(kind), rest)
+	return f.at(db, "schema", schema, noun(kind), name)
 }
 
 // identifiers reads the parts of a qualified name, up to a function's arguments: what
@@ -470,7 +536,8 @@ func setRole(statement string) (string, bool) {
 	return strings.ToLower(rest), true
 }
 
-// named splits what a refusal names into kind and name.
+// named splits what a refusal names into kind and name. The name is written as it is, not
+// as a statement would have to quote it, and without its schema.
 func named(what string) (kind, name string) {
 	kind, name, _ = strings.Cut(what, " ")
 	if kind == "relation" || kind == "view" || kind == "materialized" || kind == "foreign" {
@@ -479,39 +546,51 @@ func named(what string) (kind, name string) {
 	return kind, name
 }
 
-// notOwner reads "must be owner of table tickets": only an owner may drop or alter.
-func (f *Format) notOwner(e *auditlog.Event, v *[10][]byte, what string, yield func(*auditlog.Event) error) error {
-	kind, name := named(what)
-	verb := "unknown"
-	if w := parse(string(v[fStatement])).first(); w == "drop" || w == "alter" {
-		verb = w
-	}
-	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(string(v[fDatabase]), kind, name), yield)
-}
-
 // refused reads "permission denied for table tickets".
 func (f *Format) refused(e *auditlog.Event, v *[10][]byte, yield func(*auditlog.Event) error) error {
-	what, ok := strings.CutPrefix(string(v[fMessage]), "permission denied for ")
-	if !ok {
-		if what, ok := strings.CutPrefix(string(v[fMessage]), "must be owner of "); ok {
-			return f.notOwner(e, v, what, yield)
+	m, t := f.coded[fMessage], f.coded[fStatement]
+	f.key = append(append(append(f.key[:0], 'r', byte(m), byte(t)), v[fDatabase]...), 0)
+	f.key = append(append(append(f.key, v[fMessage]...), 0), v[fStatement]...)
+	o, known := f.known[string(f.key)]
+	if !known {
+		o.accesses = []access{f.missing(string(v[fDatabase]), string(m.undo(v[fMessage])),
+			string(t.undo(v[fStatement])))}
+		f.remember(o)
+	}
+	if len(e.Who.Text) == 0 {
+		return skipMessage
+	}
+	e.Operation, e.Path = o.accesses[0].op, o.accesses[0].path
+	return yield(e)
+}
+
+// missing says which right somebody was refused for, and where.
+func (f *Format) missing(db, message, statement string) access {
+	to := func(op, path string) access { return access{op: []byte(op), path: []byte(path)} }
+	s := parse(statement)
+	if what, ok := strings.CutPrefix(message, "must be owner of "); ok { // only an owner may drop or alter
+		kind, name := named(what)
+		verb := "unknown"
+		if w := s.first(); w == "drop" || w == "alter" {
+			verb = w
 		}
-		return f.emit(e, "sql/object:unknown", f.at(string(v[fDatabase])), yield) // in another language, or of another kind
+		return to("sql/"+noun(kind)+":"+verb, f.path(db, kind, s.schema(name), name))
+	}
+	what, ok := strings.CutPrefix(message, "permission denied for ")
+	if !ok {
+		return to("sql/object:unknown", f.at(db)) // in another language, or of another kind
 	}
 	kind, name := named(what)
-	s := parse(string(v[fStatement]))
-	verb := map[string]string{"schema": "usage", "database": "connect", "function": "execute", "sequence": "usage"}[kind]
+	verb := map[string]string{"schema": "usage", "database": "connect", "function": "execute",
+		"sequence": "usage"}[kind]
 	switch {
 	case kind == "table":
-		verb = s.denied(identifiers(name)[0])
-		if schema := s.schema(identifiers(name)[0]); schema != "" {
-			name = `"` + strings.ReplaceAll(schema, `"`, `""`) + `".` + name
-		}
+		verb = s.denied(name)
 	case (kind == "schema" || kind == "database") && s.first() == "create":
 		verb = "create"
 	}
 	if verb == "" {
 		verb = "unknown"
 	}
-	return f.emit(e, "sql/"+noun(kind)+":"+verb, f.object(string(v[fDatabase]), kind, name), yield)
+	return to("sql/"+noun(kind)+":"+verb, f.path(db, kind, s.schema(name), name))
 }

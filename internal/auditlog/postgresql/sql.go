@@ -10,11 +10,12 @@ import "strings"
 // paragraphs on privileges; tried on PostgreSQL 15.
 
 // A token is a piece of a statement: a word in lower case, a quoted name as it is, or a
-// sign. Strings and numbers are "0": what they say does not matter.
+// sign. Strings and numbers are "0": what they say matters only where one names a sequence.
 type token struct {
 	text  string
 	word  bool // a word or a quoted name
 	quote bool
+	said  string // by a string, between its quotes
 }
 
 // tokens cuts a statement up, without its comments.
@@ -36,11 +37,12 @@ func tokens(s string) []token {
 			i += comment(s[i:])
 		case c == '\'':
 			escapes := i > 0 && (s[i-1] == 'e' || s[i-1] == 'E') && len(out) > 0 && out[len(out)-1].text == "e"
-			i += text(s[i:], escapes)
+			n := text(s[i:], escapes)
 			if escapes {
 				out = out[:len(out)-1]
 			}
-			sign("0")
+			out = append(out, token{text: "0", said: s[i+1 : max(i+1, i+n-1)]})
+			i += n
 		case c == '"':
 			n := 1
 			var name strings.Builder
@@ -53,7 +55,7 @@ func tokens(s string) []token {
 				}
 				name.WriteByte(s[i+n])
 			}
-			out = append(out, token{name.String(), true, true})
+			out = append(out, token{text: name.String(), word: true, quote: true})
 			i = min(len(s), i+n+1)
 		case c == '$':
 			n := dollar(s[i:])
@@ -331,7 +333,8 @@ func (s *statement) more(command, object string) []string {
 	merge := s.known && s.has("merge", "into")
 	switch command {
 	case "SELECT":
-		for _, lock := range [][]string{{"for", "update"}, {"for", "share"}, {"for", "no", "key", "update"}, {"for", "key", "share"}} {
+		for _, lock := range [][]string{{"for", "update"}, {"for", "share"}, {"for", "no", "key", "update"},
+			{"for", "key", "share"}} {
 			if at := s.find(lock...); at >= 0 && s.locks(at+len(lock), object) {
 				return []string{"update"}
 			}
@@ -400,7 +403,8 @@ func (s *statement) truncated() []string {
 		case !t.quote && (t.text == "table" || t.text == "only" || t.text == "*"):
 		case t.text == ",":
 			end()
-		case !t.quote && (t.text == "restart" || t.text == "continue" || t.text == "cascade" || t.text == "restrict" || t.text == ";"):
+		case !t.quote && (t.text == "restart" || t.text == "continue" || t.text == "cascade" || t.text == "restrict" ||
+			t.text == ";"):
 			end()
 			return out
 		case t.text == ".":
@@ -456,6 +460,11 @@ func (s *statement) schema(name string) string {
 	for i := 2; i < len(s.words); i++ {
 		if s.words[i].word && s.words[i].text == name && s.words[i-1].text == "." && s.words[i-2].word {
 			return s.words[i-2].text
+		}
+	}
+	for _, t := range s.words { // nextval('yard.numbers')
+		if parts := identifiers(t.said); len(parts) > 1 && parts[len(parts)-1] == name {
+			return parts[len(parts)-2]
 		}
 	}
 	return ""

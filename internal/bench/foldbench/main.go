@@ -86,7 +86,8 @@ func run(dir, rows string) error {
 		defer out.Flush()
 	}
 	// One batch: the other engine answers once, too.
-	for b, err := range fold.Run(context.Background(), r.Logs(context.Background(), ""), fold.Options{Formats: formats.For("cloud", nil), Rows: 1 << 30, Bytes: 1 << 50}) {
+	for b, err := range fold.Run(context.Background(), r.Logs(context.Background(), ""),
+		fold.Options{Formats: formats.For("cloud", nil), Rows: 1 << 30, Bytes: 1 << 50}) {
 		if err != nil {
 			return err
 		}
@@ -98,7 +99,8 @@ func run(dir, rows string) error {
 		}
 		if out != nil {
 			for _, u := range b.Table.Uses() {
-				fmt.Fprintf(out, "%s\t%s\t%s\t%s\t%d\t%d\t%d\t%d\n", u.Identity, u.Permission, u.Path, u.Outcome, u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days.Count())
+				fmt.Fprintf(out, "%s\t%s\t%s\t%s\t%d\t%d\t%d\t%d\n", u.Identity, u.Permission, u.Path, u.Outcome,
+					u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days.Count())
 			}
 		}
 	}
@@ -107,7 +109,8 @@ func run(dir, rows string) error {
 	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &use); err != nil {
 		return err
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"seconds": seconds, "peak_mb": use.Maxrss / 1024, "groups": groups, "events": events, "rejects": rejects})
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"seconds": seconds, "peak_mb": use.Maxrss / 1024,
+		"groups": groups, "events": events, "rejects": rejects})
 }
 
 const parts = 8 // files, as rotation leaves them
@@ -127,14 +130,18 @@ func stream(part, n int) func(yield func(event) bool) {
 	return func(yield func(event) bool) {
 		r := rand.New(rand.NewPCG(uint64(part), 99))
 		base := time.Date(2026, 8, 26, 0, 0, 0, 0, time.UTC).UnixMilli()
-		ops := []string{"stow/item:read", "stow/item:put", "stow/item:find", "post/letter:send", "tables/table:read", "locker/secret:reveal", "engine/errand:run", "stow/item:throw-out"}
+		ops := []string{"stow/item:read", "stow/item:put", "stow/item:find", "post/letter:send", "tables/table:read",
+			"locker/secret:reveal", "engine/errand:run", "stow/item:throw-out"}
 		span := int64(90*24*3600*1000) / parts
 		for i := range n {
 			who := int(float64(2000) * r.Float64() * r.Float64())
-			e := event{at: base + int64(part)*span + span*int64(i)/int64(n), who: fmt.Sprintf("workload/service-%04d", who), kind: 3, code: 200, status: 1, ip: fmt.Sprintf("10.%d.%d.%d", who%4, who%250, 1+r.IntN(200))}
+			e := event{at: base + int64(part)*span + span*int64(i)/int64(n),
+				who: fmt.Sprintf("workload/service-%04d", who), kind: 3, code: 200, status: 1,
+				ip: fmt.Sprintf("10.%d.%d.%d", who%4, who%250, 1+r.IntN(200))}
 			e.uid = fmt.Sprintf("%08x-%04x-%012x", r.Uint32(), r.Uint32()&0xffff, r.Uint64()>>16)
 			e.op = ops[int(float64(len(ops))*r.Float64()*r.Float64())]
-			e.path = fmt.Sprintf("/cloud/harbour:ternhaven/berth:p%02d/box:b%03d/%04d-%02d/object-%05d.parquet", who%40, who%300, 2026, 1+who%12, int(78*r.Float64()*r.Float64()*float64(1+who%4)))
+			e.path = fmt.Sprintf("/cloud/harbour:ternhaven/berth:p%02d/box:b%03d/%04d-%02d/object-%05d.parquet",
+				who%40, who%300, 2026, 1+who%12, int(78*r.Float64()*r.Float64()*float64(1+who%4)))
 			if r.IntN(50) == 0 {
 				e.code, e.status = 403, 2
 			}
@@ -150,7 +157,8 @@ func stream(part, n int) func(yield func(event) bool) {
 
 func (e event) line(b []byte) []byte {
 	return fmt.Appendf(b, `{"activity_id":2,"category_uid":6,"class_uid":6003,"type_uid":600302,"time":%d,"metadata":{"version":"1.3.0","uid":"%s","log_name":"read","logged_time":%d,"product":{"name":"Mooring","vendor_name":"Ternhaven","version":"7.2"},"profiles":["cloud","host"]},"actor":{"user":{"uid":"%s","name":"%s","type_id":%d,"email_addr":"ops@ternhaven.example"},"session":{"is_mfa":%t,"uid":"s-%x","issuer":"idp.ternhaven.example"}},"api":{"operation":"%s","version":"v2","service":{"name":"stow"},"request":{"uid":"r-%s"},"response":{"code":%d}},"resources":[{"uid":"%s","type":"object","region":"fjord-1","owner":{"name":"platform","type_id":3}}],"src_endpoint":{"ip":"%s","port":50113,"hostname":"node-7"},"status_id":%d,`+padding+"}\n",
-		e.at, e.uid, e.at+40, e.who, e.who, e.kind, e.mfa, e.at%7919, e.op, e.uid, e.code, e.path, e.ip, e.status, e.ip, e.who, e.uid, e.at-20, e.at)
+		e.at, e.uid, e.at+40, e.who, e.who, e.kind, e.mfa, e.at%7919, e.op, e.uid, e.code, e.path, e.ip, e.status,
+		e.ip, e.who, e.uid, e.at-20, e.at)
 }
 
 // k8s makes the same calls as a cluster would log them.
@@ -215,7 +223,8 @@ func generatePart(dir string, p, n int) (err error) {
 		closers = append(closers, f)
 		return f
 	}
-	plain, packed, zipped, cols, cluster := create("jsonl", "jsonl"), create("zst", "jsonl.zst"), create("gz", "jsonl.gz"), create("parquet", "parquet"), create("k8s", "jsonl")
+	plain, packed, zipped, cols, cluster := create("jsonl", "jsonl"), create("zst", "jsonl.zst"), create("gz",
+		"jsonl.gz"), create("parquet", "parquet"), create("k8s", "jsonl")
 	if err != nil {
 		return err
 	}
@@ -227,7 +236,8 @@ func generatePart(dir string, p, n int) (err error) {
 	if err != nil {
 		return err
 	}
-	w := parquet.NewGenericWriter[column](cols, parquet.Compression(&parquet.Snappy), parquet.MaxRowsPerRowGroup(60_000))
+	w := parquet.NewGenericWriter[column](cols, parquet.Compression(&parquet.Snappy),
+		parquet.MaxRowsPerRowGroup(60_000))
 	lines, k8s := bufio.NewWriterSize(io.MultiWriter(plain, z, g), 1<<20), bufio.NewWriterSize(cluster, 1<<20)
 	var b []byte
 	for e := range stream(p, n) {

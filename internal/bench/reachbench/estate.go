@@ -21,9 +21,12 @@ const (
 )
 
 var (
-	nouns  = []string{"account", "bucket", "table", "topic", "machine", "image", "key", "rule", "job", "report"}
-	verbs  = []string{"list", "get", "read", "create", "update", "delete", "attach", "detach", "start", "stop", "export", "import", "tag", "untag", "lock", "unlock", "share", "grant", "audit", "reset"}
-	levels = map[string]model.Level{"list": model.See, "get": model.Read, "read": model.Read, "export": model.Read, "audit": model.Read, "delete": model.Administer, "lock": model.Administer, "unlock": model.Administer, "share": model.Administer, "reset": model.Administer, "grant": model.HandOut}
+	nouns = []string{"account", "bucket", "table", "topic", "machine", "image", "key", "rule", "job", "report"}
+	verbs = []string{"list", "get", "read", "create", "update", "delete", "attach", "detach", "start", "stop",
+		"export", "import", "tag", "untag", "lock", "unlock", "share", "grant", "audit", "reset"}
+	levels = map[string]model.Level{"list": model.See, "get": model.Read, "read": model.Read, "export": model.Read,
+		"audit": model.Read, "delete": model.Administer, "lock": model.Administer, "unlock": model.Administer,
+		"share": model.Administer, "reset": model.Administer, "grant": model.HandOut}
 )
 
 // generate makes an estate of one part in so many of the whole, from a seed: an
@@ -74,15 +77,18 @@ func generate(part int, seed uint64) *model.Estate {
 		switch {
 		case i < bottom:
 			for range 2 {
-				e.Memberships = append(e.Memberships, model.Membership{Member: group(i), Group: group(bottom + pick(middle-bottom))})
+				e.Memberships = append(e.Memberships,
+					model.Membership{Member: group(i), Group: group(bottom + pick(middle-bottom))})
 			}
 		case i < middle:
-			e.Memberships = append(e.Memberships, model.Membership{Member: group(i), Group: group(middle + pick(nGroups-middle))})
+			e.Memberships = append(e.Memberships, model.Membership{Member: group(i),
+				Group: group(middle + pick(nGroups-middle))})
 		}
 	}
 	nIDs := cut(identities)
 	id := func(i int) model.ID {
-		return model.ID{Kind: []model.IdentityKind{model.Person, model.Person, model.Person, model.Workload, model.Workload}[i%5], Name: fmt.Sprintf("i%d", i)}
+		return model.ID{Kind: []model.IdentityKind{model.Person, model.Person, model.Person, model.Workload,
+			model.Workload}[i%5], Name: fmt.Sprintf("i%d", i)}
 	}
 	for i := range nIDs {
 		e.Identities = append(e.Identities, model.Identity{ID: id(i)})
@@ -91,7 +97,9 @@ func generate(part int, seed uint64) *model.Estate {
 		}
 	}
 	for i := range cut(2000) {
-		e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", i), From: group(pick(nGroups)), To: id(pick(nIDs)/5*5 + 3)}) // a workload
+		// a workload
+		e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", i), From: group(pick(nGroups)),
+			To: id(pick(nIDs)/5*5 + 3)})
 	}
 	for i := range cut(2000) {
 		e.Nodes[pick(len(e.Nodes))].RunsAs = id(i%nIDs/5*5 + 3)
@@ -108,7 +116,8 @@ func generate(part int, seed uint64) *model.Estate {
 		case i%10 == 1:
 			for range 3 {
 				s := perms[pick(services)][0].Service()
-				role.Do = append(role.Do, model.MustPermissionPattern(s+"/*:get"), model.MustPermissionPattern(s+"/*:list"), model.MustPermissionPattern(s+"/*:read"))
+				role.Do = append(role.Do, model.MustPermissionPattern(s+"/*:get"),
+					model.MustPermissionPattern(s+"/*:list"), model.MustPermissionPattern(s+"/*:read"))
 			}
 		default:
 			for range 20 + pick(180) {
@@ -145,7 +154,8 @@ func generate(part int, seed uint64) *model.Estate {
 	// The grants of groups reach many: a share of all keeps to 900 an identity or so at
 	// any size, since there are as many groups fewer.
 	for i := range cut(grants) {
-		g := model.Grant{ID: fmt.Sprintf("g-%d", i), Role: fmt.Sprintf("r%d", 1+pick(nRoles-1)), Where: []model.PathPattern{place()}, When: condition()}
+		g := model.Grant{ID: fmt.Sprintf("g-%d", i), Role: fmt.Sprintf("r%d", 1+pick(nRoles-1)),
+			Where: []model.PathPattern{place()}, When: condition()}
 		if g.To = id(pick(nIDs)); i%10 < 8 {
 			g.To = group(pick(nGroups))
 		}
@@ -156,13 +166,16 @@ func generate(part int, seed uint64) *model.Estate {
 	}
 	for i := range cut(denials) {
 		s := perms[pick(services)][0].Service()
-		e.Denials = append(e.Denials, model.Denial{ID: fmt.Sprintf("d-%d", i), To: []model.ID{group(pick(nGroups))}, Unless: []model.ID{id(pick(nIDs))}, Where: []model.PathPattern{place()},
+		e.Denials = append(e.Denials, model.Denial{ID: fmt.Sprintf("d-%d", i), To: []model.ID{group(pick(nGroups))},
+			Unless: []model.ID{id(pick(nIDs))}, Where: []model.PathPattern{place()},
 			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(s + "/*:delete")}}})
 	}
 	for i := range cut(guardrails) {
 		s := perms[pick(services)][0].Service()
-		e.Guardrails = append(e.Guardrails, model.Guardrail{ID: fmt.Sprintf("l-%d", i), Node: projects[pick(len(projects))], Unless: []model.ID{group(pick(nGroups))},
-			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")}, Except: []model.PermissionPattern{model.MustPermissionPattern(s + "/*:*")}}})
+		e.Guardrails = append(e.Guardrails, model.Guardrail{ID: fmt.Sprintf("l-%d", i),
+			Node: projects[pick(len(projects))], Unless: []model.ID{group(pick(nGroups))},
+			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("*")},
+				Except: []model.PermissionPattern{model.MustPermissionPattern(s + "/*:*")}}})
 	}
 	return e
 }
@@ -185,7 +198,8 @@ func catalogue(e *model.Estate, n int) [][]model.Permission {
 				}
 				entry := model.CatalogueEntry{Permission: p, Level: level}
 				if k == 0 && s == 0 { // of one noun of the service that keeps rights
-					entry.Escalates = map[string]string{"grant": model.EditGrants, "reset": model.MintCredential, "attach": model.RunAs, "share": model.JoinGroup}[verb]
+					entry.Escalates = map[string]string{"grant": model.EditGrants, "reset": model.MintCredential,
+						"attach": model.RunAs, "share": model.JoinGroup}[verb]
 				}
 				e.Catalogue = append(e.Catalogue, entry)
 				mine = append(mine, p)

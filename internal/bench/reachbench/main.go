@@ -16,28 +16,34 @@ import (
 	"sync/atomic"
 	"time"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/escalate"
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 	"clipfence/internal/snapshot"
 )
 
 func main() {
 	part := flag.Int("part", 1, "one part in so many of the whole estate")
-	plain := flag.Bool("plain", false, "also the plain engine, on some of the same questions")
 	file := flag.String("snapshot", filepath.Join(os.TempDir(), "reachbench.index"), "where to keep the snapshot")
 	ask := flag.Bool("ask", false, "only ask the snapshot one question, as a cold command does")
 	pass := flag.Bool("pass", false, "only sum up the whole estate of the snapshot")
-	climb := flag.Bool("escalation", false, "only work out who can give itself what, for all identities of the snapshot")
+	climb := flag.Bool("escalation", false,
+		"only work out who can give itself what, for all identities of the snapshot")
+	compare := flag.Bool("gauge", false,
+		"only compare what is granted with a made-up life, for all identities of the snapshot")
 	profile := flag.String("profile", "", "write a CPU profile here")
 	flag.Parse()
-	run := func() error { return measureAll(*part, *plain, *file) }
+	run := func() error { return measureAll(*part, *file) }
 	switch {
 	case *ask:
 		run = func() error { return askOnce(*file) }
 	case *pass:
 		run = func() error { return sumUp(*file) }
+	case *compare:
+		run = func() error { return gaugeAll(*part, *file) }
 	case *climb:
 		run = func() error { return climbAll(*file) }
 	}
@@ -74,24 +80,23 @@ func askOnce(file string) error {
 	opened := time.Since(start)
 	id := x.ID(x.Identities() / 2)
 	d := x.Decide(id, x.Permission(1).Permission, x.Path(x.Nodes()/2), model.Context{})
-	fmt.Printf("opened and verified in %s, answered %q in %s\n", opened.Round(time.Microsecond), d.Outcome, (time.Since(start) - opened).Round(time.Microsecond))
+	fmt.Printf("opened and verified in %s, answered %q in %s\n", opened.Round(time.Microsecond), d.Outcome,
+		(time.Since(start) - opened).Round(time.Microsecond))
 	return x.Close()
 }
 
-func measureAll(part int, plain bool, file string) error {
+func measureAll(part int, file string) error {
 	start := time.Now()
 	e := generate(part, 1)
-	fmt.Printf("estate 1/%d: %d nodes, %d identities, %d grants, made in %s\n", part, len(e.Nodes), len(e.Identities), len(e.Grants), time.Since(start).Round(time.Millisecond))
+	fmt.Printf("estate 1/%d: %d nodes, %d identities, %d grants, made in %s\n", part, len(e.Nodes), len(e.Identities),
+		len(e.Grants), time.Since(start).Round(time.Millisecond))
 	qs, people := questions(e, 20000, 3), callers(e)
 	built, written, err := build(e, file)
 	if err != nil {
 		return err
 	}
-	fmt.Printf("index built: %s; snapshot written: %s\n", built.Round(time.Millisecond), written.Round(time.Millisecond))
-	if plain {
-		eng := engine.New(e)
-		report("why, plain engine", measure(300, func(i int) { eng.Decide(qs[i].id, qs[i].p, qs[i].path, model.Context{}) }))
-	}
+	fmt.Printf("index built: %s; snapshot written: %s\n", built.Round(time.Millisecond),
+		written.Round(time.Millisecond))
 	e = nil // from here on there is the snapshot only
 	debug.FreeOSMemory()
 	x, err := snapshot.Open(file, key)
@@ -106,7 +111,7 @@ func measureAll(part int, plain bool, file string) error {
 	fmt.Printf("%d MB of columns; %d grants an identity, after groups\n", x.Size()>>20, given/500)
 	allowed := 0
 	why := func(i int) {
-		if x.Decide(qs[i].id, qs[i].p, qs[i].path, model.Context{}).Outcome != engine.Denied {
+		if x.Decide(qs[i].id, qs[i].p, qs[i].path, model.Context{}).Outcome != access.Denied {
 			allowed++
 		}
 	}
@@ -147,7 +152,8 @@ func sumUp(file string) error {
 	defer x.Close()
 	start := time.Now()
 	pairs := wholeEstate(x.Index, everybody(x.Index))
-	fmt.Printf("whole estate: %s on %d cores, %.3g pairs of permission and node; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), runtime.GOMAXPROCS(0), float64(pairs), peak())
+	fmt.Printf("whole estate: %s on %d cores, %.3g pairs of permission and node; %d MB at the peak\n",
+		time.Since(start).Round(time.Millisecond), runtime.GOMAXPROCS(0), float64(pairs), peak())
 	return nil
 }
 
@@ -172,7 +178,9 @@ func climbAll(file string) error {
 	for i := range nodes {
 		routes += len(g.Climbers(i))
 	}
-	fmt.Printf("escalation: %s for all identities; %d can take some step, %d times somebody can become administrator of one of %d nodes; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), some, routes, len(nodes), peak())
+	fmt.Printf("escalation: %s for all identities; %d can take some step, %d times somebody can become "+
+		"administrator of one of %d nodes; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), some,
+		routes, len(nodes), peak())
 	return nil
 }
 
@@ -214,7 +222,7 @@ func wholeEstate(x *index.Index, people []model.ID) uint64 {
 					return
 				}
 				for _, id := range people[from:min(len(people), from+64)] {
-					for _, p := range w.Totals(id).Pairs {
+					for _, p := range w.Pairs(id) {
 						pairs.Add(p)
 					}
 				}
@@ -237,7 +245,8 @@ func questions(e *model.Estate, n int, seed uint64) []question {
 	people := callers(e)
 	qs := make([]question, n)
 	for i := range qs {
-		qs[i] = question{people[r.IntN(len(people))], e.Catalogue[r.IntN(len(e.Catalogue))].Permission, e.Nodes[r.IntN(len(e.Nodes))].Path}
+		qs[i] = question{people[r.IntN(len(people))], e.Catalogue[r.IntN(len(e.Catalogue))].Permission,
+			e.Nodes[r.IntN(len(e.Nodes))].Path}
 		if i%4 == 0 {
 			qs[i].path = qs[i].path.Child("", "new")
 		}
@@ -270,4 +279,29 @@ func measure(n int, f func(i int)) []time.Duration {
 
 func report(what string, t []time.Duration) {
 	fmt.Printf("%s: median %s, p99 %s\n", what, t[len(t)/2], t[len(t)*99/100])
+}
+
+// gaugeAll compares what everybody is granted with what they used.
+func gaugeAll(part int, file string) error {
+	x, err := snapshot.Open(file, key)
+	if err != nil {
+		return err
+	}
+	defer x.Close()
+	var uses []usage.Use
+	start := time.Now()
+	for _, list := range life(x.Index, part, 5) {
+		uses = append(uses, list...)
+	}
+	fmt.Printf("%d uses made in %s; %d MB\n", len(uses), time.Since(start).Round(time.Millisecond), peak())
+	start = time.Now()
+	in := &gauge.Input{Index: x.Index, Uses: uses, Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: lived,
+		Window: 90, History: lived.AddDate(0, 0, -livedFor)}
+	res := gauge.Run(in)
+	fmt.Printf("gauge: %s for %d identities and %d grants; %d MB at the peak\n",
+		time.Since(start).Round(time.Millisecond), len(res.Standings), len(res.Grants), peak())
+	start = time.Now()
+	found := gauge.Findings(in, res)
+	fmt.Printf("findings: %s, %d; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), len(found), peak())
+	return nil
 }

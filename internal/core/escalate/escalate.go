@@ -7,10 +7,42 @@ import (
 	"sync"
 	"sync/atomic"
 
-	"clipfence/internal/core/engine"
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 )
+
+// How it is found who can get where
+//
+// There are millions of pairs of identity and node, and few things that get anybody further. So
+// the search is over moves: one escalating permission at one place, with everybody who is
+// granted it there. Of places only those count at which something leads somewhere: the nodes
+// that were asked about, the top nodes, nodes that code runs on as somebody, the places of
+// denials, and what lies above any of these.
+//
+// First, what an identity gets to by itself, before it becomes another (Graph.saturate). It has
+// a state: of which places it made itself administrator, whether it can join any group, which
+// layers and denials it lifted. Moves are tried until the state does not grow any more, since
+// each may open others:
+//
+//	has edit-grants at X        -> administrator of X and below
+//	administrator of a top node -> may give itself join-group, lift-denial, ... there
+//	joined any group            -> has whatever moves some group has, one group at a time
+//	lifted a denial             -> moves that were refused are not any more
+//
+// States only grow and there are finitely many moves, so this ends; and since no step takes
+// anything away, the order does not matter. A move is refused to an identity by the layers
+// as they are for it, less what it lifted by then (Graph.refused): so steps are exact, and
+// not what a graph without denials would say.
+//
+// Then, who becomes whom. A state ends in edges to identities (a credential, code that runs as
+// another, an act-as edge) or to everybody. Who can become administrator of a node is a search
+// backwards over these edges from those who can by themselves (Graph.climb), so that it costs
+// what leads there and not what everybody can reach. What is within reach of one identity is
+// the closure forwards (Graph.Closure); many have the same, which is then weighed once.
+//
+// Each step is kept with the steps that it needs (taken), as a shared tree, and told only for
+// those who are asked about: there are many more routes than anybody reads.
 
 // ActAs is the kind of a step along an act-as edge; the kinds of the others are the
 // escalations of package model.
@@ -84,7 +116,7 @@ type Graph struct {
 	without map[int]bool // grants that are thought away, by number
 	noEdge  map[*model.ActAs]bool
 	asked   []int        // places: the nodes that were asked for
-	places  []model.Path // those, the tops, nodes that run as somebody, and all above them
+	places  []model.Path // those, the tops, nodes that run as somebody, those of denials, and all above them
 	at      map[model.Path]int
 	up      []int // of a place: the one above; -1: none
 	tops    []int
@@ -101,13 +133,16 @@ type Graph struct {
 	unDeny  []*model.CatalogueEntry
 	spared  []int // groups whose members a denial or a guardrail spares
 	people  []int // every known identity but groups that can sign in, and the crowds
+
+	lazily
 }
 
 // New prepares a graph for the administrators of some nodes.
 func New(x *index.Index, nodes []model.Path) *Graph { return build(x, nodes, nil, nil) }
 
 func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[*model.ActAs]bool) *Graph {
-	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, of: make([][]int32, x.Identities()), inPlace: map[int][]int32{}, states: make([]*state, x.Identities())}
+	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, of: make([][]int32, x.Identities()),
+		inPlace: map[int][]int32{}, states: make([]*state, x.Identities())}
 	for i := range x.Identities() {
 		if k := x.Kind(i); k == model.Group {
 			g.groups = append(g.groups, i)
@@ -128,8 +163,22 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 	}
 	running, as := x.Running()
 	tops := x.Tops()
-	var above []model.Path
-	for _, p := range slices.Concat(nodes, tops, running) {
+	var above, denied []model.Path
+	lifts := false
+	for i := range x.Numbers() {
+		lifts = lifts || x.Permission(i).Escalates == model.LiftDenial
+	}
+	for d := range x.Denials() {
+		if !lifts {
+			break
+		}
+		for _, on := range d.Where {
+			if at, ok := on.Anchor(); ok {
+				denied = append(denied, at) // where it may be lifted
+			}
+		}
+	}
+	for _, p := range slices.Concat(nodes, tops, running, denied) {
 		for at, ok := p, true; ok; at, ok = at.Parent() {
 			above = append(above, at)
 		}
@@ -190,7 +239,7 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 	for n := from; n < len(g.moves); n++ {
 		g.runs = append(g.runs, int32(n))
 	}
-	for _, a := range x.ActAs() {
+	for a := range x.Edges() {
 		from, ok1 := x.Number(a.From)
 		to, ok2 := x.Number(a.To)
 		if !ok1 || !ok2 || noEdge[a] {
@@ -209,6 +258,10 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 // is held.
 func applies(c *model.CatalogueEntry, at model.Path) bool {
 	kind, _ := at.Last()
+	return appliesTo(c, kind)
+}
+
+func appliesTo(c *model.CatalogueEntry, kind string) bool {
 	if noun := c.Permission.Noun(); slices.Contains(c.Kinds, noun) {
 		return kind == noun
 	}
@@ -232,7 +285,7 @@ func (g *Graph) hub(perms []*model.CatalogueEntry, at model.Path, like move) {
 func (g *Graph) granted(p model.Permission, at model.Path) holders {
 	var out holders
 	for _, h := range g.x.Granted(p, at, func(n int) bool { return g.without[n] }) {
-		out = append(out, holder(h.Identity, h.Outcome == engine.Allowed))
+		out = append(out, holder(h.Identity, h.Outcome == access.Allowed))
 	}
 	return out
 }
@@ -306,7 +359,8 @@ type taken struct {
 // step tells a move that an identity takes.
 func (g *Graph) step(id int, t *taken) Step {
 	m := t.m
-	s := Step{Who: g.x.ID(id), Kind: m.kind, Permission: m.perm, At: m.at, Self: t.self, Denial: m.denial, Edge: m.edge, Conditional: !t.sure}
+	s := Step{Who: g.x.ID(id), Kind: m.kind, Permission: m.perm, At: m.at, Self: t.self, Denial: m.denial,
+		Edge: m.edge, Conditional: !t.sure}
 	if t.group >= 0 {
 		s.By = g.x.ID(int(t.group))
 	}
@@ -390,7 +444,8 @@ func (g *Graph) open(id int, s *state) []int32 {
 			}
 		}
 		if s.anybody == nil {
-			from, _ := slices.BinarySearchFunc(g.runs, at, func(n int32, p model.Path) int { return g.moves[n].at.Compare(p) })
+			from, _ := slices.BinarySearchFunc(g.runs, at,
+				func(n int32, p model.Path) int { return g.moves[n].at.Compare(p) })
 			for ; from < len(g.runs) && at.Covers(g.moves[g.runs[from]].at); from++ {
 				out = append(out, g.runs[from])
 			}
@@ -425,7 +480,8 @@ func (s *state) covers(g *Graph, place int, exact bool) *taken {
 func (g *Graph) take(who model.ID, id int, s *state, m *move) bool {
 	i := slices.Index(lifted, m.kind)
 	switch { // what it gives is there already
-	case i >= 0 && s.lifts[i] != nil, m.join && s.joined != nil, m.become != -1 && s.anybody != nil, m.place >= 0 && s.has(g, m):
+	case i >= 0 && s.lifts[i] != nil, m.join && s.joined != nil, m.become != -1 && s.anybody != nil, m.place >= 0 &&
+		s.has(g, m):
 		return true
 	}
 	step := g.held(who, id, s, m)
@@ -528,16 +584,17 @@ func either(set holders, id, group int) (sure, has bool) {
 
 // refused reports whether a layer keeps an identity that joined a group from a
 // permission, and which steps lift what otherwise would.
-func (g *Graph) refused(who model.ID, group int, p model.Permission, at model.Path, s *state) (lifts []*taken, refused bool) {
+func (g *Graph) refused(who model.ID, group int, p model.Permission, at model.Path, s *state) (lifts []*taken,
+	refused bool) {
 	for _, r := range g.x.Refusals(who, group, p, at) {
 		if r.Met != model.True {
 			continue
 		}
 		var by *taken
 		switch r.Layer {
-		case engine.LayerCeiling:
+		case access.LayerCeiling:
 			by = s.lifts[0]
-		case engine.LayerGuardrail:
+		case access.LayerGuardrail:
 			by = s.lifts[1]
 		default:
 			by = s.denials[r.ID]
@@ -572,7 +629,8 @@ func (g *Graph) lift(who model.ID, id string, s *state) *taken {
 			if !applies(c, at) {
 				continue
 			}
-			m := &move{kind: model.LiftDenial, perm: c.Permission, at: at, where: g.nearest(at), inside: true, place: -1, become: -1, denial: id, who: g.granted(c.Permission, at)}
+			m := &move{kind: model.LiftDenial, perm: c.Permission, at: at, where: g.nearest(at), inside: true,
+				place: -1, become: -1, denial: id, who: g.granted(c.Permission, at)}
 			if place, known := g.at[at]; known {
 				m.where, m.inside = place, false
 			}
@@ -684,7 +742,7 @@ func (g *Graph) climb(node int) map[int]*onward {
 		if !used {
 			for _, from := range anybody {
 				for _, to := range level {
-					if k := g.x.Kind(to); k != model.Everyone && k != model.SignedIn && to != from.to {
+					if to != from.to { // who can become anybody can also call as nobody
 						reach(to, from)
 						break
 					}
@@ -780,7 +838,8 @@ func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 		at := queue[i]
 		s := g.saturate(at.Identity)
 		if s.anybody != nil && anybody == nil {
-			anybody = &Route{Identity: all, Steps: append(slices.Clip(at.Steps), g.told(at.Identity, s.anybody.step)...)}
+			anybody = &Route{Identity: all, Steps: append(slices.Clip(at.Steps),
+				g.told(at.Identity, s.anybody.step)...)}
 		}
 		for _, b := range s.becomes {
 			if !seen[b.to] {

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"clipfence/internal/core/index"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 )
 
@@ -81,14 +81,20 @@ func scene(t *testing.T, rules string) *model.Estate {
 	}
 	e.Nodes[2].RunsAs = model.MustID("workload/root")
 	for _, c := range []struct{ p, escalates, kinds string }{
-		{"id/grant:create", model.EditGrants, "harbour berth"}, {"id/role:update", model.EditRole, "harbour"}, {"id/group:join", model.JoinGroup, "harbour"},
-		{"id/key:mint", model.MintCredential, "harbour"}, {"id/ceiling:lift", model.LiftCeiling, "harbour"}, {"id/rail:lift", model.LiftGuardrail, "harbour"},
-		{"id/denial:lift", model.LiftDenial, "harbour berth"}, {"run/errand:edit", model.RunAs, "errand berth"}, {"run/errand:read", "", ""},
+		{"id/grant:create", model.EditGrants, "harbour berth"}, {"id/role:update", model.EditRole, "harbour"},
+		{"id/group:join", model.JoinGroup, "harbour"},
+		{"id/key:mint", model.MintCredential, "harbour"}, {"id/ceiling:lift", model.LiftCeiling, "harbour"},
+		{"id/rail:lift", model.LiftGuardrail, "harbour"},
+		{"id/denial:lift", model.LiftDenial, "harbour berth"}, {"run/errand:edit", model.RunAs, "errand berth"},
+		{"run/errand:read", "", ""},
 	} {
-		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: model.Change, Escalates: c.escalates, Kinds: strings.Fields(c.kinds)})
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p),
+			Level: model.Change, Escalates: c.escalates, Kinds: strings.Fields(c.kinds)})
 	}
-	e.Roles = []model.Role{{Name: "team", Rights: model.Permissions(model.MustPermission("run/errand:read"))}, {Name: "fixed", Builtin: true, Rights: model.Permissions(model.MustPermission("run/errand:read"))}}
-	for _, i := range []string{"person/a", "person/b", "person/boss", "workload/root", "workload/w", "group/g", "group/admins"} {
+	e.Roles = []model.Role{{Name: "team", Rights: model.Permissions(model.MustPermission("run/errand:read"))},
+		{Name: "fixed", Builtin: true, Rights: model.Permissions(model.MustPermission("run/errand:read"))}}
+	for _, i := range []string{"person/a", "person/b", "person/boss", "workload/root", "workload/w", "group/g",
+		"group/admins"} {
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(i)})
 	}
 	for rule := range strings.SplitSeq(rules, "; ") {
@@ -101,19 +107,24 @@ func scene(t *testing.T, rules string) *model.Estate {
 		switch {
 		case rule == "":
 		case f[0] == "deny":
-			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]), Where: on(f[3])})
+			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]),
+				Where: on(f[3])})
 		case f[0] == "ceiling":
-			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]), Where: on("/s/**")})
+			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]),
+				Where: on("/s/**")})
 		case f[0] == "guardrail":
-			e.Guardrails = append(e.Guardrails, model.Guardrail{ID: "r-1", Node: model.MustPath(f[1]), Rights: model.Rights{Do: do("*").Do, Except: do(f[2]).Do}})
+			e.Guardrails = append(e.Guardrails, model.Guardrail{ID: "r-1", Node: model.MustPath(f[1]),
+				Rights: model.Rights{Do: do("*").Do, Except: do(f[2]).Do}})
 		case f[1] == "may":
 			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Rights: do(f[2]), Where: on(f[4])})
 		case f[1] == "has":
 			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Role: f[2], Where: on(f[4])})
 		case f[1] == "in":
-			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[0]), Group: model.MustID(f[2])})
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[0]),
+				Group: model.MustID(f[2])})
 		case f[1] == "as":
-			e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", len(e.ActAs)+1), From: model.MustID(f[0]), To: model.MustID(f[2])})
+			e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprintf("a-%d", len(e.ActAs)+1), From: model.MustID(f[0]),
+				To: model.MustID(f[2])})
 		default:
 			t.Fatalf("rule %q", rule)
 		}
@@ -134,27 +145,52 @@ func TestRoutes(t *testing.T) {
 	}{
 		{"nothing", "", "/s/harbour:o", "", ""},
 		{"is administrator", "person/a may id/grant:create on /s/harbour:o/**", "/s/harbour:o", "already", ""},
-		{"above the node", "person/a may id/grant:create on /s/harbour:o", "/s/harbour:o/berth:p/errand:j", "already", ""},
+		{"above the node", "person/a may id/grant:create on /s/harbour:o", "/s/harbour:o/berth:p/errand:j", "already",
+			""},
 		{"not below it", "person/a may id/grant:create on /s/harbour:o/berth:p/**", "/s/harbour:o", "", ""},
-		{"by a group", "group/g may id/grant:create on /s/harbour:o/**; person/a in group/g", "/s/harbour:o", "already", ""},
-		{"joins the administrators", "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o", "/s/harbour:o", "join-group edit-grants", "g-1"},
-		{"joining counts at the top only", "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o/berth:p/**", "/s/harbour:o", "", ""},
-		{"mints the key of one", "person/boss may id/grant:create on /s/harbour:o/**; person/a may id/key:mint on /s/harbour:o", "/s/harbour:o", "mint-credential edit-grants", "g-1"},
-		{"acts as one", "workload/w may id/grant:create on /s/harbour:o/**; person/a as workload/w", "/s/harbour:o", "act-as edit-grants", "g-1"},
-		{"in two steps", "workload/root may id/grant:create on /s/harbour:o/**; person/a as workload/w; workload/w as workload/root", "/s/harbour:o", "act-as act-as edit-grants", "g-1"},
-		{"edits its role", "person/a has team on /s/harbour:o/**; person/a may id/role:update on /s/harbour:o", "/s/harbour:o", "edit-role edit-grants", "g-2"},
-		{"no built-in one", "person/a has fixed on /s/harbour:o/**; person/a may id/role:update on /s/harbour:o", "/s/harbour:o", "", ""},
-		{"edits a role to edit grants above", "person/a has team on /s/harbour:o; person/a may id/role:update on /s/harbour:o", "/s/harbour:o/berth:p", "edit-role edit-grants", "g-2"},
-		{"changes a job", "workload/root may id/grant:create on /s/harbour:o/**; person/a may run/errand:edit on /s/harbour:o/berth:p/**", "/s/harbour:o", "run-as edit-grants", "g-1"},
-		{"grants itself to change it", "workload/root may id/grant:create on /s/harbour:o/**; person/a may id/grant:create on /s/harbour:o/berth:p/**", "/s/harbour:o", "edit-grants run-as edit-grants", "g-1"},
-		{"a denial stops it", "person/a may id/grant:create on /s/harbour:o/**; deny person/a id/grant:* /s/**", "/s/harbour:o", "", ""},
-		{"that it can lift", "person/a may id/*:* on /s/harbour:o/**; deny person/a id/grant:create /s/harbour:o", "/s/harbour:o", "lift-denial edit-grants", "g-1"},
-		{"a ceiling stops it", "person/a may id/grant:create on /s/harbour:o/**; ceiling person/a run/*:*", "/s/harbour:o", "", ""},
-		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/ceiling:lift on /s/harbour:o; ceiling person/a id/ceiling:*", "/s/harbour:o", "lift-ceiling edit-grants", "g-1"},
-		{"a guardrail stops it", "person/a may id/grant:create on /s/harbour:o/**; guardrail /s/harbour:o id/grant:*", "/s/harbour:o", "", ""},
-		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/rail:lift on /s/harbour:o; guardrail /s/harbour:o id/grant:*", "/s/harbour:o", "lift-guardrail edit-grants", "g-1"},
-		{"round a circle", "person/a as person/b; person/b as person/a; workload/w may id/grant:create on /s/harbour:o/**; person/b as workload/w", "/s/harbour:o", "act-as act-as edit-grants", "g-1"},
-		{"what everybody can", "signed-in may id/key:mint on /s/harbour:o; person/boss may id/grant:create on /s/harbour:o/**", "/s/harbour:o", "mint-credential edit-grants", "g-1"},
+		{"by a group", "group/g may id/grant:create on /s/harbour:o/**; person/a in group/g", "/s/harbour:o",
+			"already", ""},
+		{"joins the administrators",
+			"group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o",
+			"/s/harbour:o", "join-group edit-grants", "g-1"},
+		{"joining counts at the top only",
+			"group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on " +
+				"/s/harbour:o/berth:p/**", "/s/harbour:o", "", ""},
+		{"mints the key of one",
+			"person/boss may id/grant:create on /s/harbour:o/**; person/a may id/key:mint on /s/harbour:o",
+			"/s/harbour:o", "mint-credential edit-grants", "g-1"},
+		{"acts as one", "workload/w may id/grant:create on /s/harbour:o/**; person/a as workload/w", "/s/harbour:o",
+			"act-as edit-grants", "g-1"},
+		{"in two steps", "workload/root may id/grant:create on /s/harbour:o/**; person/a as workload/w; workload/w " +
+			"as workload/root", "/s/harbour:o", "act-as act-as edit-grants", "g-1"},
+		{"edits its role", "person/a has team on /s/harbour:o/**; person/a may id/role:update on /s/harbour:o",
+			"/s/harbour:o", "edit-role edit-grants", "g-2"},
+		{"no built-in one", "person/a has fixed on /s/harbour:o/**; person/a may id/role:update on /s/harbour:o",
+			"/s/harbour:o", "", ""},
+		{"edits a role to edit grants above",
+			"person/a has team on /s/harbour:o; person/a may id/role:update on /s/harbour:o", "/s/harbour:o/berth:p",
+			"edit-role edit-grants", "g-2"},
+		{"changes a job", "workload/root may id/grant:create on /s/harbour:o/**; person/a may run/errand:edit on " +
+			"/s/harbour:o/berth:p/**", "/s/harbour:o", "run-as edit-grants", "g-1"},
+		{"grants itself to change it",
+			"workload/root may id/grant:create on /s/harbour:o/**; person/a may id/grant:create on " +
+				"/s/harbour:o/berth:p/**", "/s/harbour:o", "edit-grants run-as edit-grants", "g-1"},
+		{"a denial stops it", "person/a may id/grant:create on /s/harbour:o/**; deny person/a id/grant:* /s/**",
+			"/s/harbour:o", "", ""},
+		{"that it can lift", "person/a may id/*:* on /s/harbour:o/**; deny person/a id/grant:create /s/harbour:o",
+			"/s/harbour:o", "lift-denial edit-grants", "g-1"},
+		{"a ceiling stops it", "person/a may id/grant:create on /s/harbour:o/**; ceiling person/a run/*:*",
+			"/s/harbour:o", "", ""},
+		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/ceiling:lift on " +
+			"/s/harbour:o; ceiling person/a id/ceiling:*", "/s/harbour:o", "lift-ceiling edit-grants", "g-1"},
+		{"a guardrail stops it", "person/a may id/grant:create on /s/harbour:o/**; guardrail /s/harbour:o id/grant:*",
+			"/s/harbour:o", "", ""},
+		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/rail:lift on " +
+			"/s/harbour:o; guardrail /s/harbour:o id/grant:*", "/s/harbour:o", "lift-guardrail edit-grants", "g-1"},
+		{"round a circle", "person/a as person/b; person/b as person/a; workload/w may id/grant:create on " +
+			"/s/harbour:o/**; person/b as workload/w", "/s/harbour:o", "act-as act-as edit-grants", "g-1"},
+		{"what everybody can", "signed-in may id/key:mint on /s/harbour:o; person/boss may id/grant:create on " +
+			"/s/harbour:o/**", "/s/harbour:o", "mint-credential edit-grants", "g-1"},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			x, err := index.Build(scene(t, tt.rules))
@@ -181,7 +217,8 @@ func TestRoutes(t *testing.T) {
 			if got != tt.want {
 				t.Errorf("steps %q, want %q", got, tt.want)
 			}
-			cut, err := g.SmallestCut(Costs{Grant: func(*model.Grant) int64 { return 1 }, ActAs: func(*model.ActAs) int64 { return 3 }})
+			cut, err := g.SmallestCut(Costs{Grant: func(*model.Grant) int64 { return 1 },
+				ActAs: func(*model.ActAs) int64 { return 3 }})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -203,7 +240,8 @@ func TestRoutes(t *testing.T) {
 // TestCosts: what is dear stays, what must stay stays, and protected identities are
 // left alone.
 func TestCosts(t *testing.T) {
-	const rules = "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o; person/b may id/group:join on /s/harbour:o"
+	const rules = "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on " +
+		"/s/harbour:o; person/b may id/group:join on /s/harbour:o"
 	cost := func(prices map[string]int64) func(*model.Grant) int64 {
 		return func(g *model.Grant) int64 { return prices[g.ID] }
 	}
@@ -224,7 +262,8 @@ func TestCosts(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			c := Costs{Grant: cost(tt.prices), ActAs: func(*model.ActAs) int64 { return 1 }, Protected: map[model.ID]bool{}}
+			c := Costs{Grant: cost(tt.prices), ActAs: func(*model.ActAs) int64 { return 1 },
+				Protected: map[model.ID]bool{}}
 			if tt.protected != "" {
 				c.Protected[model.MustID(tt.protected)] = true
 			}

@@ -4,7 +4,7 @@ import (
 	"math/bits"
 	"slices"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
@@ -16,34 +16,35 @@ type Blindness struct{ Permissions, Identities int }
 // Blind counts, for each coverage record of the estate, what cannot be judged because its
 // log was not there over the window; nothing where it was.
 func Blind(in *Input, res *Result) []Blindness {
-	e := in.Engine.Estate
+	coverage := in.Index.Coverage()
 	type log struct{ service, class string }
 	of := map[log][]int{} // records
-	for i, r := range e.Coverage {
+	for i, r := range coverage {
 		if !usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, res.Window)) {
 			k := log{r.Service, r.LogClass}
 			of[k] = append(of[k], i)
 		}
 	}
-	perms := map[log]engine.Bits{}
-	for i, c := range e.Catalogue {
+	perms := map[log]access.Set{}
+	for i := range in.Index.Numbers() {
+		c := in.Index.Permission(i)
 		k := log{c.Permission.Service(), c.LogClass}
 		if of[k] == nil {
 			continue
 		}
 		if perms[k] == nil {
-			perms[k] = engine.NewBits(len(e.Catalogue))
+			perms[k] = in.Index.NewSet()
 		}
-		perms[k].Set(i)
+		perms[k].Add(i)
 	}
-	out := make([]Blindness, len(e.Coverage))
+	out := make([]Blindness, len(coverage))
 	for k, records := range of {
 		if perms[k] == nil {
 			continue
 		}
 		d := darkOf(res, perms[k])
 		for _, i := range records {
-			out[i] = d.at(e.Coverage[i].Node)
+			out[i] = d.at(coverage[i].Node)
 		}
 	}
 	return out
@@ -72,7 +73,7 @@ type tally struct {
 	words []uint64
 }
 
-func darkOf(res *Result, perms engine.Bits) *dark {
+func darkOf(res *Result, perms access.Set) *dark {
 	d := &dark{anchored: map[model.Path][]*shadow{}, ids: map[model.ID]*tally{}}
 	first, last := 0, len(perms)
 	for perms[first] == 0 {
@@ -82,6 +83,9 @@ func darkOf(res *Result, perms engine.Bits) *dark {
 		last--
 	}
 	for _, g := range res.Grants {
+		if g == nil || g.Unobservable == nil {
+			continue
+		}
 		words := make([]uint64, last-first)
 		some := false
 		for i := range words {

@@ -1,44 +1,41 @@
 package gauge
 
 import (
-	"cmp"
 	"math"
 	"slices"
-	"sort"
 	"strings"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 )
 
-// Weights are the danger of one permission of each level on one node, indexed by
+// Weights are the danger of one permission of each level on one place, indexed by
 // [model.Level].
 type Weights [model.HandOut + 1]float64
 
 // DefaultWeights are used where the configuration says nothing.
 var DefaultWeights = Weights{model.See: 1, model.Read: 2, model.Change: 6, model.Administer: 20, model.HandOut: 60}
 
-// Pairs counts pairs of permission and node by the level they weigh as.
-type Pairs [model.HandOut + 1]int
+// Of is the danger of one permission of a level on so many places.
+func (w Weights) Of(l model.Level, places int) float64 { return w[l] * math.Log2(1+float64(places)) }
 
-// Danger sums weights over pairs.
-func (w Weights) Danger(p Pairs) float64 {
-	d := 0.0
-	for l, n := range p {
-		d += w[l] * math.Log2(1+float64(n))
-	}
-	return d
+// A Scale measures danger on one estate, see the package comment. It is not for several
+// goroutines.
+type Scale struct {
+	x       *index.Index
+	w       Weights
+	walk    *index.Walk
+	regions map[list]index.Region // by the lists of places, which nobody changes
+	one     map[model.PathPattern]index.Region
+	texts   map[string]index.Region
+	held    map[model.ID]holds
 }
 
-// A Scale counts nodes for places, by kind, once per list of patterns.
-type Scale struct {
-	g      *engine.Engine
-	paths  []model.Path     // of the inventory, in depth-first order
-	kinds  map[string][]int // where in paths the nodes of a kind stand
-	leaves []int            // where those stand that nothing lies below
-	spans  map[string][]span
-	asked  map[list][]span              // the same by the lists themselves, which nobody changes
-	one    map[model.PathPattern][]span // the same of lists of one
+// holds is what somebody holds: it is asked for once to be told, and once for each closure.
+type holds struct {
+	danger float64
+	perms  access.Set
 }
 
 // list tells a list of places from any other.
@@ -47,217 +44,172 @@ type list struct {
 	n     int
 }
 
-// A span is an interval of paths; spans of one list neither meet nor overlap.
-type span struct{ from, to int }
-
 // NewScale returns a scale for an estate.
-func NewScale(g *engine.Engine) *Scale {
-	s := &Scale{g: g, kinds: map[string][]int{}, spans: map[string][]span{}, asked: map[list][]span{}, one: map[model.PathPattern][]span{}}
-	for i := range g.Estate.Nodes {
-		s.paths = append(s.paths, g.Estate.Nodes[i].Path)
-	}
-	slices.SortFunc(s.paths, model.Path.Compare)
-	s.paths = slices.Compact(s.paths)
-	for i, p := range s.paths {
-		kind, _ := p.Last()
-		s.kinds[kind] = append(s.kinds[kind], i)
-		if i+1 == len(s.paths) || !p.Covers(s.paths[i+1]) {
-			s.leaves = append(s.leaves, i)
-		}
-	}
-	return s
+func NewScale(x *index.Index, w Weights) *Scale {
+	return &Scale{x: x, w: w, walk: x.NewWalk(index.Possible), regions: map[list]index.Region{},
+		one: map[model.PathPattern]index.Region{}, texts: map[string]index.Region{}, held: map[model.ID]holds{}}
 }
 
-// Nodes returns how many nodes of the inventory a permission reaches on places;
-// at least one, because places hold more than the inventory lists.
-func (s *Scale) Nodes(c model.CatalogueEntry, on []model.PathPattern) int {
-	spans := s.on(on)
-	n := 0
-	if len(c.Kinds) == 0 {
-		for _, x := range spans {
-			n += x.to - x.from
-		}
-	}
-	for _, k := range c.Kinds {
-		n += within(s.kinds[k], spans)
-	}
-	return max(1, n)
+// Nodes returns on how many nodes of the inventory a permission can be used that places
+// hold; at least one, because places hold more than the inventory lists.
+func (s *Scale) Nodes(perm int, on []model.PathPattern) int {
+	return max(1, s.x.Count(perm, s.on(on)))
 }
 
 // Apart reports whether a permission can be used on a node of the inventory that a
 // pattern holds and that lies at or below none of some nodes. Of a permission that can be
 // used on any kind of node those count that nothing lies below.
-func (s *Scale) Apart(c model.CatalogueEntry, on model.PathPattern, from []model.Path) bool {
-	var out []span
+func (s *Scale) Apart(perm int, on model.PathPattern, from []model.Path) bool {
+	var out index.Region
 	for _, p := range from {
-		out = append(out, s.below(p))
+		out = append(out, s.x.Region(p.Below())...)
 	}
-	rest := without(s.on([]model.PathPattern{on}), merged(out))
-	if len(c.Kinds) == 0 {
-		return within(s.leaves, rest) > 0
-	}
-	return slices.ContainsFunc(c.Kinds, func(k string) bool { return within(s.kinds[k], rest) > 0 })
+	return s.x.Ends(perm, s.on([]model.PathPattern{on}).AndNot(out.Or(nil)))
 }
 
-// on returns where the nodes stand that places hold.
-func (s *Scale) on(places []model.PathPattern) []span {
-	if len(places) == 0 {
+// on returns the nodes that places hold.
+func (s *Scale) on(places []model.PathPattern) index.Region {
+	switch len(places) {
+	case 0:
 		return nil
+	case 1:
+		r, ok := s.one[places[0]]
+		if !ok {
+			r = s.x.Region(places...)
+			s.one[places[0]] = r
+		}
+		return r
 	}
 	at := list{&places[0], len(places)}
-	var spans []span
-	ok := false
-	if len(places) == 1 {
-		spans, ok = s.one[places[0]]
-	} else {
-		spans, ok = s.asked[at]
-	}
-	if ok {
-		return spans
-	}
-	if len(places) == 1 {
-		spans = s.find(places)
-		s.one[places[0]] = spans
-		return spans
+	if r, ok := s.regions[at]; ok {
+		return r
 	}
 	var b strings.Builder
 	for _, p := range places {
 		b.WriteString(p.String())
 		b.WriteByte(' ')
 	}
-	key := b.String()
-	if spans, ok = s.spans[key]; ok {
-		s.asked[at] = spans
-		return spans
+	r, ok := s.texts[b.String()]
+	if !ok {
+		r = s.x.Region(places...)
+		s.texts[b.String()] = r
 	}
-	spans = s.find(places)
-	s.spans[key], s.asked[at] = spans, spans
-	return spans
+	s.regions[at] = r
+	return r
 }
 
-func (s *Scale) find(places []model.PathPattern) (spans []span) {
-	for _, p := range places {
-		all := span{0, len(s.paths)}
-		anchor, anchored := p.Anchor()
-		if anchored {
-			all = s.below(anchor)
-		}
-		switch _, exact := p.Node(); {
-		case exact && p.Deep():
-			spans = append(spans, all)
-		case exact:
-			if all.from < all.to && s.paths[all.from] == anchor {
-				spans = append(spans, span{all.from, all.from + 1})
-			}
-		default:
-			for i := all.from; i < all.to; i++ {
-				if p.Matches(s.paths[i]) {
-					spans = append(spans, span{i, i + 1})
-				}
-			}
-		}
-	}
-	return merged(spans)
+// Danger measures a set of permissions on places.
+func (s *Scale) Danger(perms access.Set, on []model.PathPattern) float64 {
+	return s.sum(perms, s.on(on))
 }
 
-// below returns where a node and everything below it stand.
-func (s *Scale) below(p model.Path) span {
-	from, _ := slices.BinarySearchFunc(s.paths, p, model.Path.Compare)
-	return span{from, from + sort.Search(len(s.paths)-from, func(i int) bool { return !p.Covers(s.paths[from+i]) })}
-}
-
-// merged sorts spans and joins those that meet or overlap.
-func merged(spans []span) []span {
-	slices.SortFunc(spans, func(a, b span) int { return cmp.Compare(a.from, b.from) })
-	var out []span
-	for _, x := range spans {
-		if n := len(out); n > 0 && x.from <= out[n-1].to {
-			out[n-1].to = max(out[n-1].to, x.to)
-		} else if x.from < x.to {
-			out = append(out, x)
-		}
-	}
-	return out
-}
-
-// without returns what is left of some spans when others are taken out.
-func without(spans, gone []span) []span {
-	var out []span
-	for _, x := range spans {
-		for _, g := range gone {
-			if g.to <= x.from || g.from >= x.to {
-				continue
-			}
-			if x.from < g.from {
-				out = append(out, span{x.from, g.from})
-			}
-			x.from = g.to
-			if x.from >= x.to {
-				break
-			}
-		}
-		if x.from < x.to {
-			out = append(out, x)
-		}
-	}
-	return out
-}
-
-// within counts the numbers of a sorted list that lie in spans.
-func within(sorted []int, spans []span) int {
-	n := 0
-	for _, x := range spans {
-		from, _ := slices.BinarySearch(sorted, x.from)
-		to, _ := slices.BinarySearch(sorted, x.to)
-		n += to - from
-	}
-	return n
-}
-
-// Pairs counts the pairs of a set of permissions on places.
-func (s *Scale) Pairs(perms engine.Bits, on []model.PathPattern) Pairs {
-	var p Pairs
+// sum measures a set of permissions in a region; permissions of one class are counted once.
+func (s *Scale) sum(perms access.Set, r index.Region) float64 {
+	d := 0.0
+	counts := map[int]int{}
 	for i := range perms.All() {
-		c := s.g.Estate.Catalogue[i]
-		p[c.Weighs()] += s.Nodes(c, on)
+		c := s.x.Class(i)
+		n, ok := counts[c]
+		if !ok {
+			n = max(1, s.x.CountClass(c, r))
+			counts[c] = n
+		}
+		d += s.w.Of(s.x.Level(i), n)
 	}
-	return p
+	return d
 }
 
 // A Part is some permissions on some places.
 type Part struct {
-	Perms engine.Bits
+	Perms access.Set
 	Where []model.PathPattern
 }
 
-// Union counts the distinct pairs of all parts together: what two parts both give
-// counts once.
-func (s *Scale) Union(parts []Part) Pairs {
-	var p Pairs
-	places := map[string][]model.PathPattern{} // by which parts give a permission
-	sig := make([]byte, len(parts))
-	for i, c := range s.g.Estate.Catalogue {
+// Union measures all parts together: what two parts both give counts once.
+func (s *Scale) Union(parts []Part) float64 {
+	if len(parts) == 1 {
+		return s.Danger(parts[0].Perms, parts[0].Where)
+	}
+	// Permissions that the same parts give are on the same places.
+	by := map[string]access.Set{}
+	sig := make([]byte, (len(parts)+7)/8)
+	for i := range s.x.Numbers() {
+		clear(sig)
 		hit := false
-		for j, x := range parts {
-			sig[j] = '0'
-			if x.Perms.Has(i) {
-				sig[j] = '1'
+		for j, p := range parts {
+			if p.Perms.Has(i) {
+				sig[j/8] |= 1 << (j % 8)
 				hit = true
 			}
 		}
 		if !hit {
 			continue
 		}
-		on, ok := places[string(sig)]
-		if !ok {
-			for j, x := range parts {
-				if sig[j] == '1' {
-					on = append(on, x.Where...)
-				}
-			}
-			places[string(sig)] = on
+		if by[string(sig)] == nil {
+			by[string(sig)] = s.x.NewSet()
 		}
-		p[c.Weighs()] += s.Nodes(c, on)
+		by[string(sig)].Add(i)
 	}
-	return p
+	d := 0.0
+	for sig, perms := range by {
+		var r index.Region
+		for j, p := range parts {
+			if sig[j/8]>>(j%8)&1 == 1 {
+				r = append(r, s.on(p.Where)...)
+			}
+		}
+		d += s.sum(perms, r.Or(nil))
+	}
+	return d
+}
+
+// Held measures everything that an identity may do, after denials, guardrails and ceilings,
+// and returns the permissions that it has. Conditions are taken for met.
+func (s *Scale) Held(id model.ID) (danger float64, perms access.Set) {
+	if h, ok := s.held[id]; ok {
+		return h.danger, h.perms.Clone()
+	}
+	defer func() { s.held[id] = holds{danger, perms.Clone()} }()
+	t := s.walk.Totals(id)
+	d := 0.0
+	for i := range t.Permissions.All() {
+		d += s.w.Of(s.x.Level(i), int(t.Places[i]))
+	}
+	perms = t.Permissions.Clone()
+	if !t.Bypass {
+		for i := range s.elsewhere(id, perms).All() { // on places that nobody lists
+			d += s.w.Of(s.x.Level(i), 1)
+			perms.Add(i)
+		}
+	}
+	return d, perms
+}
+
+// elsewhere returns the permissions that an identity has on no node of the inventory, and on
+// places all the same: grants reach more than it lists.
+func (s *Scale) elsewhere(id model.ID, have access.Set) access.Set {
+	out := s.x.NewSet()
+	where := map[int][]model.PathPattern{}
+	rest := s.x.NewSet()
+	for _, g := range s.x.Given(id) {
+		perms := s.x.SharedPerms(g)
+		if perms.Subset(have) { // as nearly always
+			continue
+		}
+		copy(rest, perms)
+		rest.AndNot(have)
+		for i := range rest.All() {
+			where[i] = append(where[i], s.x.Grant(g).Where...)
+		}
+	}
+	if len(where) == 0 {
+		return out
+	}
+	layers := s.x.Layers(id)
+	for i, places := range where {
+		if slices.ContainsFunc(places, func(on model.PathPattern) bool { return layers.Admit(i, on) }) {
+			out.Add(i)
+		}
+	}
+	return out
 }

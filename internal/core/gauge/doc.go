@@ -9,10 +9,24 @@
 //
 // # Danger
 //
-// Counts mislead: one right to hand out rights outweighs a hundred rights to
-// list things. The danger of an access is the sum, over the levels of the
-// catalogue, of the level's weight times log2(1+m), where m is how many pairs of
-// a permission of that level and a node of the inventory it reaches. A permission
-// that lets its holder escalate counts as hand-out, whatever its level. The
-// measure never falls when access grows, and doubling the places costs one weight.
+// There is one measure, and every command uses it. The danger of an access is
+//
+//	D = sum over permissions p of weight(level of p) * log2(1 + n(p))
+//
+// where n(p) is on how many nodes of the inventory p can be used: allowed there, after
+// denials, guardrails and ceilings and with conditions taken for met, and of a kind that p
+// applies to. It is at least one where p is granted on some place at all, because places
+// hold more than the inventory lists, tomorrow's names among them. A permission that lets its
+// holder escalate weighs as hand-out, whatever its level.
+//
+// The measure is a sum over permissions, so a search may weigh them one by one. Its laws,
+// which tests hold: it never falls when access grows and never grows when a rule takes away;
+// what two grants both give counts once, so taking a redundant one away changes nothing;
+// twice the places cost one weight.
+//
+// What is held ([Scale.Held]) is one number; beside it stands what is within reach
+// ([Within]): D of the closure of acting as others and of giving oneself more, in any number
+// of steps, which package escalate finds exactly. So whoever can still edit the grants of the
+// top node is as dangerous as its administrator, however little it holds, and each place and
+// permission of a closure counts once.
 package gauge

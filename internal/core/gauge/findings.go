@@ -8,7 +8,8 @@ import (
 	"slices"
 	"strings"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 )
 
@@ -27,7 +28,8 @@ const (
 )
 
 // Kinds lists the kinds of finding.
-var Kinds = []Kind{IdleIdentity, UnusedGrant, OverBroadRole, OverBroadPlace, StandingAdmin, PublicAccess, RedundantGrant}
+var Kinds = []Kind{IdleIdentity, UnusedGrant, OverBroadRole, OverBroadPlace, StandingAdmin, PublicAccess,
+	RedundantGrant}
 
 // Severity ranks findings by danger.
 type Severity int
@@ -53,11 +55,11 @@ func ParseSeverity(s string) (Severity, bool) {
 
 func severityOf(danger float64) Severity {
 	switch {
-	case danger >= 400:
+	case danger >= 1000:
 		return Critical
-	case danger >= 120:
+	case danger >= 250:
 		return High
-	case danger >= 30:
+	case danger >= 60:
 		return Medium
 	}
 	return Low
@@ -105,19 +107,22 @@ const (
 
 // Findings reads off a result what is wrong, most dangerous first.
 func Findings(in *Input, r *Result) []Finding {
-	f := &finder{in: in, r: r, e: in.Engine.Estate, spare: r.Redundant(in)}
+	f := &finder{in: in, r: r, x: in.Index, spare: r.Redundant(in)}
 	for _, s := range r.Standings {
-		if (s.State == Idle || s.State == Disabled) && len(s.Holdings) > 0 {
+		if (s.State == Idle || s.State == Disabled) && s.Holdings > 0 {
 			if d := f.ownDanger(s); d > 0 {
 				f.add(Finding{Kind: IdleIdentity, Danger: d, Identity: s.ID, Standing: s})
 			}
 		}
 	}
 	for i, g := range r.Grants {
-		f.grant(i, g)
+		if g != nil {
+			f.grant(i, g)
+		}
 	}
 	slices.SortStableFunc(f.out, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger), a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger),
+			a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
 	})
 	return f.out
 }
@@ -125,7 +130,7 @@ func Findings(in *Input, r *Result) []Finding {
 type finder struct {
 	in  *Input
 	r   *Result
-	e   *model.Estate
+	x   *index.Index
 	out []Finding
 
 	spare map[int][]int // grants that are redundant, and those that give the same, by index
@@ -135,8 +140,11 @@ type finder struct {
 // give all of it. All of them can go together.
 func (r *Result) Redundant(in *Input) map[int][]int {
 	r.redundant.Do(func() {
-		f := &finder{in: in, r: r, e: in.Engine.Estate, spare: map[int][]int{}}
+		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}}
 		for i, g := range r.Grants {
+			if g == nil {
+				continue
+			}
 			if s := r.Of(g.Grant.To); s == nil || s.State == Idle || s.State == Disabled || s.State == Protected {
 				continue
 			}
@@ -157,7 +165,7 @@ func (r *Result) IdleDanger(in *Input, s *Standing) float64 {
 	if s.State != Idle && s.State != Disabled {
 		return 0
 	}
-	return (&finder{in: in, r: r, e: in.Engine.Estate}).ownDanger(s)
+	return (&finder{in: in, r: r, x: in.Index}).ownDanger(s)
 }
 
 func (f *finder) add(x Finding) {
@@ -165,7 +173,7 @@ func (f *finder) add(x Finding) {
 	if x.Grant != nil {
 		grant = x.Grant.Grant.ID
 	}
-	x.Source = f.e.Source
+	x.Source = f.x.Source()
 	x.Settle(grant)
 	f.out = append(f.out, x)
 }
@@ -174,12 +182,12 @@ func (f *finder) add(x Finding) {
 // groups, without what anybody has.
 func (f *finder) ownDanger(s *Standing) float64 {
 	var parts []Part
-	for _, h := range s.Holdings {
-		if g := &f.e.Grants[h.Grant]; !g.To.Open() {
-			parts = append(parts, Part{h.Perms, g.Where})
+	for _, h := range f.x.Holdings(s.ID) {
+		if !h.Grant.To.Open() {
+			parts = append(parts, Part{h.Perms, h.Grant.Where})
 		}
 	}
-	return f.in.Weights.Danger(f.r.Scale.Union(parts))
+	return f.r.Scale.Union(parts)
 }
 
 func (f *finder) grant(i int, g *GrantResult) {
@@ -214,16 +222,15 @@ func (f *finder) grant(i int, g *GrantResult) {
 		f.place(x, g)
 		return
 	}
-	if g.Used.Count() == 0 && g.Rare.Count() == 0 && g.TooNew.Count() == 0 {
-		if g.Unobservable.Count() == 0 {
-			x.Kind, x.Danger, x.Example = UnusedGrant, g.Danger, f.examples(g.Unused)
-			f.add(x)
-			return
-		}
-		// What could be seen was not used; the rest nobody can judge.
+	if g.Keep().Count() == 0 {
+		x.Kind, x.Danger, x.Example = UnusedGrant, g.Danger, f.examples(g.Unused)
+		f.add(x)
+		return
 	}
-	all := f.in.Weights.Danger(f.r.Scale.Pairs(g.Perms, g.Grant.Where))
-	kept := f.in.Weights.Danger(f.r.Scale.Pairs(g.Keep(), g.Grant.Where))
+	// Where a part cannot be judged (no log would show it, or a call that could not be placed
+	// may have used it), the grant is not called unused: only that part of it which can go.
+	all := f.r.Scale.Danger(g.Perms, g.Grant.Where)
+	kept := f.r.Scale.Danger(g.Keep(), g.Grant.Where)
 	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
 		y := x
 		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused)
@@ -237,32 +244,33 @@ func (f *finder) place(x Finding, g *GrantResult) {
 		return
 	}
 	// Only the permissions that were seen used say anything about places.
-	seen := g.Used.Clone()
+	seen := f.x.NewSet()
+	seen.Or(g.Used)
 	seen.Or(g.Rare)
 	// Counted in pairs of permission and node: a holder that does one thing on each
 	// of many nodes, and could do all of it on all of them, has too many places too.
 	nodes, pairs, used := 0, 0, 0
-	var narrow Pairs
+	narrow := 0.0
 	for i := range seen.All() {
-		n, u := f.r.Scale.Nodes(f.e.Catalogue[i], g.Grant.Where), 1
+		n, u := f.r.Scale.Nodes(i, g.Grant.Where), 1
 		if pu := g.Use[i]; pu != nil {
 			u = max(1, len(pu.Nodes))
 		}
 		nodes, pairs, used = max(nodes, n), pairs+n, used+u
-		narrow[f.e.Catalogue[i].Weighs()] += u
+		narrow += f.in.Weights.Of(f.x.Level(i), u)
 	}
 	if nodes < leastNodes || float64(used) > mostUsed*float64(pairs) {
 		return
 	}
-	wide := f.in.Weights.Danger(f.r.Scale.Pairs(seen, g.Grant.Where))
-	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-f.in.Weights.Danger(narrow)), f.examples(seen)
+	wide := f.r.Scale.Danger(seen, g.Grant.Where)
+	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-narrow), f.examples(seen)
 	f.add(x)
 }
 
-func (f *finder) highest(perms engine.Bits) model.Level {
+func (f *finder) highest(perms access.Set) model.Level {
 	top := model.LevelUnset
 	for i := range perms.All() {
-		top = max(top, f.e.Catalogue[i].Weighs())
+		top = max(top, f.x.Level(i))
 	}
 	return top
 }
@@ -270,11 +278,17 @@ func (f *finder) highest(perms engine.Bits) model.Level {
 // handOut is the danger of the administering and handing-out part of a grant; 0
 // when it cannot hand out anything.
 func (f *finder) handOut(g *GrantResult) float64 {
-	p := f.r.Scale.Pairs(g.Perms, g.Grant.Where)
-	if p[model.HandOut] == 0 {
+	powerful, hands := f.x.NewSet(), false
+	for i := range g.Perms.All() {
+		if l := f.x.Level(i); l >= model.Administer {
+			powerful.Add(i)
+			hands = hands || l == model.HandOut
+		}
+	}
+	if !hands {
 		return 0
 	}
-	return f.in.Weights.Danger(Pairs{model.Administer: p[model.Administer], model.HandOut: p[model.HandOut]})
+	return f.r.Scale.Danger(powerful, g.Grant.Where)
 }
 
 // standing reports whether a grant holds at all times on a node that has others
@@ -284,7 +298,7 @@ func (f *finder) standing(g *GrantResult) bool {
 		return false
 	}
 	for _, on := range g.Grant.Where {
-		if at, ok := on.Node(); !ok || on.Deep() && slices.ContainsFunc(f.e.Nodes, func(n model.Node) bool { return n.Path != at && at.Covers(n.Path) }) {
+		if at, ok := on.Node(); !ok || on.Deep() && f.x.HasBelow(at) {
 			return true
 		}
 	}
@@ -293,16 +307,18 @@ func (f *finder) standing(g *GrantResult) bool {
 
 // givenByOther returns a grant that gives a holder everything that g gives, or -1.
 func (f *finder) givenByOther(i int, g *GrantResult) int {
-	for _, st := range f.in.Engine.Closure(g.Grant.To) {
-		for _, j := range f.in.Engine.GrantsTo(st.ID) {
+	for _, st := range f.x.Closure(g.Grant.To) {
+		for _, j := range f.x.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Perms.Subset(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Perms.Subset(o.Perms) ||
+				!g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
 			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {
 				continue // of two equal ones, only the later is too much
 			}
-			if !slices.ContainsFunc(g.Grant.Where, func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.Where, p) }) {
+			if !slices.ContainsFunc(g.Grant.Where,
+				func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.Where, p) }) {
 				return j
 			}
 		}
@@ -316,13 +332,14 @@ func (f *finder) givenByOther(i int, g *GrantResult) int {
 func (f *finder) givenByOthers(i int, g *GrantResult) []int {
 	by := map[int][]model.PathPattern{} // places by permission
 	used := map[int]bool{}
-	for _, st := range f.in.Engine.Closure(g.Grant.To) {
-		for _, j := range f.in.Engine.GrantsTo(st.ID) {
+	for _, st := range f.x.Closure(g.Grant.To) {
+		for _, j := range f.x.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
 			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
-			if !slices.ContainsFunc(o.Grant.Where, func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
+			if !slices.ContainsFunc(o.Grant.Where,
+				func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
 				continue
 			}
 			for p := range g.Perms.All() {
@@ -344,12 +361,12 @@ func (f *finder) givenByOthers(i int, g *GrantResult) []int {
 }
 
 // examples picks the most telling permissions of a set: the highest levels first.
-func (f *finder) examples(perms engine.Bits) []model.Permission {
-	var list []model.CatalogueEntry
+func (f *finder) examples(perms access.Set) []model.Permission {
+	var list []*model.CatalogueEntry
 	for i := range perms.All() {
-		list = append(list, f.e.Catalogue[i])
+		list = append(list, f.x.Permission(i))
 	}
-	slices.SortStableFunc(list, func(a, b model.CatalogueEntry) int { return cmp.Compare(b.Weighs(), a.Weighs()) })
+	slices.SortStableFunc(list, func(a, b *model.CatalogueEntry) int { return cmp.Compare(b.Weighs(), a.Weighs()) })
 	var out []model.Permission
 	for _, c := range list[:min(3, len(list))] {
 		out = append(out, c.Permission)

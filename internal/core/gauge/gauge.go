@@ -4,18 +4,18 @@ import (
 	"cmp"
 	"math"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
 
 // Input is everything a comparison looks at.
 type Input struct {
-	Engine    *engine.Engine
+	Index     *index.Index
 	Uses      []usage.Use
 	Coverage  *usage.Coverage
 	AsOf      time.Time
@@ -24,6 +24,9 @@ type Input struct {
 	Protected map[model.ID]bool
 	Weights   Weights
 	Place     PlaceInput
+	// Paths says of which grants every path is kept on which they were used, for drafting;
+	// nil: of all.
+	Paths func(*model.Grant) bool
 }
 
 // Span returns the window that ends at AsOf.
@@ -45,33 +48,34 @@ type PermUse struct {
 	First, Last time.Time
 	Days        usage.Days
 	Habit       usage.Habit
-	Paths       map[model.Path]*PathUse // where
-	Nodes       map[model.Path]bool     // nearest nodes of the inventory
-	Who         map[model.ID]usage.Days // whose calls they were, and when
+	Paths       map[model.Path]*PathUse // where; see [Input.Paths]
+	Nodes       []uint32                // nearest nodes of the inventory, by number, in order
+	Who         map[int]usage.Days      // whose calls they were, by number, and when
 }
 
 // GrantResult is how one grant compares with its use. The seven sets are disjoint
-// and together are Perms.
+// and together are Perms; one that is empty may be nil, and nobody may change them.
 type GrantResult struct {
+	Number       int
 	Grant        *model.Grant
-	Holders      []model.ID  // who has it, in the end: members of groups, not groups
-	Perms        engine.Bits // of the catalogue
-	Used         engine.Bits // in the window
-	Rare         engine.Bits // before the window, by a habit that is not over
-	TooNew       engine.Bits // the grant is younger than the window
-	Undecidable  engine.Bits // a call that is not placed may have been a use of it
-	Unobservable engine.Bits // no log would have shown it over the window
-	Unused       engine.Bits
-	Held         engine.Bits // its holders cannot be judged: see HeldBy
+	Holders      []model.ID // who has it, in the end: members of groups, not groups
+	Perms        access.Set // of the catalogue
+	Used         access.Set // in the window
+	Rare         access.Set // before the window, by a habit that is not over
+	TooNew       access.Set // the grant is younger than the window
+	Undecidable  access.Set // a call that is not placed may have been a use of it
+	Unobservable access.Set // no log would have shown it over the window
+	Unused       access.Set
+	Held         access.Set // its holders cannot be judged: see HeldBy
 	HeldBy       State
 
 	// Frozen are the permissions that a call which is not placed may have been a use of,
 	// on whatever place of the grant, and Dark the places of the grant on which no log
 	// would have shown a use, by permission. Both go also for permissions that were used
 	// elsewhere.
-	Frozen    engine.Bits
+	Frozen    access.Set
 	Dark      map[int][]model.PathPattern
-	Use       map[int]*PermUse // by index into the catalogue
+	Use       map[int]*PermUse // by the number of the permission
 	Danger    float64          // of all it gives
 	Kept      float64          // of what is used, rare, too new or unobservable, where it is used
 	Nodes     int              // of the inventory that the kept permissions reach
@@ -79,8 +83,9 @@ type GrantResult struct {
 }
 
 // Keep returns the permissions that a cut must leave.
-func (r *GrantResult) Keep() engine.Bits {
-	k := r.Used.Clone()
+func (r *GrantResult) Keep() access.Set {
+	k := make(access.Set, len(r.Perms))
+	k.Or(r.Used)
 	k.Or(r.Rare)
 	k.Or(r.TooNew)
 	k.Or(r.Unobservable)
@@ -109,13 +114,19 @@ type Standing struct {
 	Identity     model.Identity
 	State        State
 	Granted      int // distinct permissions, after denials, guardrails and ceilings
-	Used         int // distinct permissions in the window
+	Used         int // distinct permissions in the window; of a group, of its own grants
+	ByName       int // distinct permissions of grants that name it
+	ByGroups     int // of grants to groups that it is in
+	ByCrowds     int // of grants to everyone and to signed-in
+	Members      int // of a group: who is in it at any distance and can sign in
+	Silent       int // of those, who used none of its own grants in the window
 	Unobservable int // of the granted, those that no log would have shown and that were not seen
 	LastUse      time.Time
 	Habit        usage.Habit
-	Danger       float64 // of all that reaches it
-	Removable    float64 // of its own grants: danger that nothing observed needs
-	Holdings     []engine.Holding
+	Danger       float64        // of all that reaches it
+	Within       Reach          // what is within its reach
+	Removable    float64        // of its own grants: danger that nothing observed needs
+	Holdings     int            // grants that reach it
 	Grants       []*GrantResult // made to exactly this identity
 }
 
@@ -123,7 +134,7 @@ type Standing struct {
 type Result struct {
 	Window     usage.Window
 	Standings  []*Standing    // most removable danger first
-	Grants     []*GrantResult // by index into Estate.Grants
+	Grants     []*GrantResult // by number; nil where an edited view has none
 	Unmapped   int            // uses of permissions that the catalogue lacks
 	Placement  *Placement
 	Strangers  []model.ID // callers that the estate does not list
@@ -143,17 +154,16 @@ func Run(in *Input) *Result {
 	if in.Weights == (Weights{}) {
 		in.Weights = DefaultWeights
 	}
-	r := &runner{in: in, g: in.Engine, span: in.Span(), now: usage.DayOf(in.AsOf), perms: map[model.Permission]int{}, activity: map[model.ID]*activity{}, dark: map[seen][]model.PathPattern{}}
-	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Engine)}
-	for i, c := range r.g.Estate.Catalogue {
-		r.perms[c.Permission] = i
-	}
+	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: map[model.ID]*activity{},
+		dark: map[seen][]model.PathPattern{}}
+	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Index, in.Weights)}
 	r.prepare()
-	r.out.Placement = Place(in.Engine, in.Uses, r.span, in.Place)
-	r.frozen = freeze(r.out.Placement, in.Uses, r.perms, in.Engine.Estate.Catalogue, in.Place, func(p model.Path, service, class string) (model.Path, bool) {
-		rec, ok := in.Coverage.Record(p, service, class)
-		return rec.Node, ok
-	})
+	r.out.Placement = Place(in.Index, in.Uses, r.span, in.Place)
+	r.frozen = freeze(r.out.Placement, in.Uses, in.Index, in.Place,
+		func(p model.Path, service, class string) (model.Path, bool) {
+			rec, ok := in.Coverage.Record(p, service, class)
+			return rec.Node, ok
+		})
 	r.attribute()
 	r.states()
 	r.classify()
@@ -164,15 +174,14 @@ func Run(in *Input) *Result {
 type activity struct {
 	days usage.Days
 	last time.Time
-	used engine.Bits // in the window
+	used access.Set // in the window
 }
 
 type runner struct {
 	in       *Input
-	g        *engine.Engine
+	x        *index.Index
 	span     usage.Window
 	now      usage.Day
-	perms    map[model.Permission]int
 	activity map[model.ID]*activity
 	dark     map[seen][]model.PathPattern
 	usesOf   map[model.ID][]*usage.Use // after wentDark was asked
@@ -181,29 +190,43 @@ type runner struct {
 }
 
 func (r *runner) prepare() {
-	e := r.g.Estate
-	n := len(e.Catalogue)
-	for i := range e.Grants {
-		r.out.Grants = append(r.out.Grants, &GrantResult{Grant: &e.Grants[i], Perms: r.g.GrantPerms(&e.Grants[i]),
-			Used: engine.NewBits(n), Rare: engine.NewBits(n), TooNew: engine.NewBits(n), Undecidable: engine.NewBits(n), Held: engine.NewBits(n), Frozen: engine.NewBits(n), Dark: map[int][]model.PathPattern{}, Unobservable: engine.NewBits(n), Unused: engine.NewBits(n), Use: map[int]*PermUse{}})
+	r.out.Grants = make([]*GrantResult, r.x.GrantNumbers())
+	set, within := r.x.NewSet, NewWithin(r.out.Scale)
+	for i, g := range r.x.Grants() {
+		r.out.Grants[i] = &GrantResult{Number: i, Grant: g, Perms: r.x.SharedPerms(i)}
 	}
-	for _, id := range e.Identities {
-		s := &Standing{ID: id.ID, Identity: id, Holdings: r.g.Holdings(id.ID)}
-		granted := engine.NewBits(n)
-		var parts []Part
-		for _, h := range s.Holdings {
-			granted.Or(h.Perms)
-			parts = append(parts, Part{h.Perms, e.Grants[h.Grant].Where})
-			g := r.out.Grants[h.Grant]
+	name, groups, crowds := set(), set(), set()
+	for _, id := range r.x.Everybody() {
+		if id.ID.Source != "" { // linked in from another source, which compares it
+			continue
+		}
+		s := &Standing{ID: id.ID, Identity: *id}
+		clear(name)
+		clear(groups)
+		clear(crowds)
+		r.x.EachHolding(id.ID, func(h *access.Holding) {
+			s.Holdings++
+			g := r.out.Grants[h.Number]
 			if id.ID.Kind != model.Group && !g.Grant.To.Open() {
 				g.Holders = append(g.Holders, id.ID)
 			}
-		}
-		for _, i := range r.g.GrantsTo(id.ID) {
+			switch {
+			case g.Grant.To == id.ID:
+				name.Or(h.Perms)
+			case g.Grant.To.Open():
+				crowds.Or(h.Perms)
+			default:
+				groups.Or(h.Perms)
+			}
+		})
+		s.ByName, s.ByGroups, s.ByCrowds = name.Count(), groups.Count(), crowds.Count()
+		for _, i := range r.x.GrantsTo(id.ID) {
 			s.Grants = append(s.Grants, r.out.Grants[i])
 		}
-		s.Granted = granted.Count()
-		s.Danger = r.in.Weights.Danger(r.out.Scale.Union(parts))
+		var perms access.Set
+		s.Danger, perms = r.out.Scale.Held(id.ID)
+		s.Within = within.Of(id.ID)
+		s.Granted = perms.Count()
 		r.out.Standings = append(r.out.Standings, s)
 		r.out.byID[id.ID] = s
 	}
@@ -212,14 +235,13 @@ func (r *runner) prepare() {
 func (r *runner) act(id model.ID) *activity {
 	a := r.activity[id]
 	if a == nil {
-		a = &activity{used: engine.NewBits(len(r.g.Estate.Catalogue))}
+		a = &activity{used: r.x.NewSet()}
 		r.activity[id] = a
 	}
 	return a
 }
 
 func (r *runner) attribute() {
-	closures := map[model.ID][]int{}
 	strangers := map[model.ID]bool{}
 	for i := range r.in.Uses {
 		u := &r.in.Uses[i]
@@ -239,14 +261,14 @@ func (r *runner) attribute() {
 				a.last = u.Last
 			}
 		}
-		if _, ok := r.g.Identity(u.Identity); !ok && !u.Identity.Open() && !strangers[u.Identity] {
+		if _, ok := r.x.Identity(u.Identity); !ok && !u.Identity.Open() && !strangers[u.Identity] {
 			strangers[u.Identity] = true
 			r.out.Strangers = append(r.out.Strangers, u.Identity)
 		}
 		if !u.Outcome.Allowed() {
 			continue
 		}
-		p, ok := r.perms[u.Permission]
+		p, ok := r.x.PermNumber(u.Permission)
 		if !ok {
 			r.out.Unmapped++
 			continue
@@ -255,25 +277,14 @@ func (r *runner) attribute() {
 			continue // a place that is not there, or nobody's call, is no use of a grant
 		}
 		if !u.Last.Before(r.span.From) {
-			r.act(who).used.Set(p)
+			r.act(who).used.Add(p)
 		}
-		grants, ok := closures[who]
-		if !ok {
-			for _, s := range r.g.Closure(who) {
-				grants = append(grants, r.g.GrantsTo(s.ID)...)
+		r.x.Allowing(who, p, u.Path, func(g int) {
+			res := r.out.Grants[g]
+			if met, _ := res.Grant.When.Eval(u.Context()); met != model.False {
+				r.credit(res, p, u, who)
 			}
-			closures[who] = grants
-		}
-		for _, gi := range grants {
-			res := r.out.Grants[gi]
-			if !res.Perms.Has(p) || !res.Grant.Covers(u.Path) {
-				continue
-			}
-			if met, _ := res.Grant.When.Eval(u.Context()); met == model.False {
-				continue
-			}
-			r.credit(res, p, u, who)
-		}
+		})
 	}
 	slices.SortFunc(r.out.Strangers, model.ID.Compare)
 }
@@ -281,7 +292,13 @@ func (r *runner) attribute() {
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	pu := res.Use[p]
 	if pu == nil {
-		pu = &PermUse{First: u.First, Paths: map[model.Path]*PathUse{}, Nodes: map[model.Path]bool{}, Who: map[model.ID]usage.Days{}}
+		pu = &PermUse{First: u.First, Who: map[int]usage.Days{}}
+		if r.in.Paths == nil || r.in.Paths(res.Grant) {
+			pu.Paths = map[model.Path]*PathUse{}
+		}
+		if res.Use == nil {
+			res.Use = map[int]*PermUse{}
+		}
 		res.Use[p] = pu
 	}
 	pu.Count += u.Count
@@ -292,6 +309,17 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 		pu.Last = u.Last
 	}
 	pu.Days = pu.Days.Union(u.Days)
+	if n, ok := r.x.NearestNumber(u.Path); ok {
+		pu.Nodes = noted(pu.Nodes, n)
+	}
+	n, ok := r.x.Number(who)
+	if !ok { // somebody whom the estate does not list, by what anybody has
+		n = -1
+	}
+	pu.Who[n] = pu.Who[n].Union(u.Days)
+	if pu.Paths == nil {
+		return
+	}
 	at := pu.Paths[u.Path]
 	if at == nil {
 		at = &PathUse{First: u.First, Last: u.Last}
@@ -310,10 +338,18 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 		at.InWindow += n
 		at.AtLeast = at.AtLeast || least
 	}
-	if n, ok := r.g.NearestNode(u.Path); ok {
-		pu.Nodes[n] = true
+}
+
+// noted adds a number to a list in order; most come at its end.
+func noted(list []uint32, n uint32) []uint32 {
+	if k := len(list); k == 0 || list[k-1] < n {
+		return append(list, n)
 	}
-	pu.Who[who] = pu.Who[who].Union(u.Days)
+	at, found := slices.BinarySearch(list, n)
+	if found {
+		return list
+	}
+	return slices.Insert(list, at, n)
 }
 
 // yearDays is how long a silence can be a yearly job's.
@@ -322,18 +358,23 @@ const yearDays = 400
 func (r *runner) states() {
 	for _, s := range r.out.Standings {
 		a := r.act(s.ID)
-		if s.ID.Kind == model.Group { // a group's grants are used by its members
-			for _, h := range s.Holdings {
-				for p, pu := range r.out.Grants[h.Grant].Use {
+		if s.ID.Kind == model.Group { // its own grants are used by its members
+			used := map[int]bool{}
+			for _, g := range s.Grants {
+				for p, pu := range g.Use {
+					for who, days := range pu.Who {
+						used[who] = used[who] || days.Between(r.span.First(), r.now).Count() > 0
+					}
 					a.days = a.days.Union(pu.Days)
 					if pu.Last.After(a.last) {
 						a.last = pu.Last
 					}
 					if !pu.Last.Before(r.span.From) {
-						a.used.Set(p)
+						a.used.Add(p)
 					}
 				}
 			}
+			r.members(s, used)
 		}
 		s.LastUse, s.Used = a.last, a.used.Count()
 		s.Habit = usage.HabitOf(a.days, r.now)
@@ -342,6 +383,27 @@ func (r *runner) states() {
 			s.State = Unproven
 		}
 	}
+}
+
+// members counts who is in a group, and who of them used none of its own grants.
+func (r *runner) members(s *Standing, used map[int]bool) {
+	n, ok := r.x.Number(s.ID)
+	if !ok {
+		return
+	}
+	r.x.Members(n, func(i int) {
+		if r.x.Kind(i) == model.Group {
+			return
+		}
+		id, known := r.x.Identity(r.x.ID(i))
+		if !known || id.Disabled {
+			return
+		}
+		s.Members++
+		if !used[i] {
+			s.Silent++
+		}
+	})
 }
 
 func (r *runner) state(s *Standing) State {
@@ -376,7 +438,7 @@ func (r *runner) state(s *Standing) State {
 		return Unproven
 	case !id.LastSeen.IsZero() && r.in.AsOf.Sub(silentSince) < yearDays*24*time.Hour:
 		return Rare
-	case !id.LastSeen.IsZero() || r.g.Estate.Semantics.LastSeen:
+	case !id.LastSeen.IsZero() || r.x.Semantics().LastSeen:
 		return Idle
 	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour && !r.hidden(s):
 		return Idle
@@ -401,7 +463,7 @@ func (r *runner) wentDark(id model.ID) bool {
 		}
 	}
 	return slices.ContainsFunc(r.usesOf[id], func(u *usage.Use) bool {
-		c, known := r.g.Entry(u.Permission)
+		c, known := r.x.Entry(u.Permission)
 		return known && !usage.Observable(r.in.Coverage.Share(u.Path, c.Permission.Service(), c.LogClass, r.span))
 	})
 }
@@ -412,75 +474,91 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 	if !r.frozen.all && len(r.frozen.streams) == 0 {
 		return false
 	}
-	for _, h := range s.Holdings {
-		g := r.out.Grants[h.Grant].Grant
+	some := false
+	r.x.EachHolding(s.ID, func(h *access.Holding) {
+		if some || h.Grant.To.Open() {
+			return
+		}
 		for p := range h.Perms.All() {
-			if !g.To.Open() && r.frozen.silent(r.g.Estate.Catalogue[p], g.Where) {
-				return true
+			if some = r.frozen.silent(r.x.Permission(p), h.Grant.Where); some {
+				return
 			}
 		}
-	}
-	return false
+	})
+	return some
 }
 
 // hidden reports whether something that is granted to an identity or to its groups would
 // not have been seen over the window.
 func (r *runner) hidden(s *Standing) bool {
-	for _, h := range s.Holdings {
-		g := r.out.Grants[h.Grant].Grant
-		if g.To.Open() {
-			continue
+	some := false
+	r.x.EachHolding(s.ID, func(h *access.Holding) {
+		if some || h.Grant.To.Open() {
+			return
 		}
 		for p := range h.Perms.All() {
-			if !r.observable(r.g.Estate.Catalogue[p], g) {
-				return true
+			if some = !r.observable(p, h.Grant); some {
+				return
 			}
 		}
-	}
-	return false
+	})
+	return some
 }
 
 // classify sorts the permissions of each grant.
 func (r *runner) classify() {
-	e := r.g.Estate
 	for _, res := range r.out.Grants {
+		if res == nil {
+			continue
+		}
 		g := res.Grant
 		state, held := r.holderState(res)
 		if held {
 			res.HeldBy = state
 		}
+		// Of most holders nothing is frozen.
+		holders := slices.DeleteFunc(slices.Clone(res.Holders), func(id model.ID) bool { return !r.frozen.some(id) })
+		into := func(set *access.Set, p int) {
+			if *set == nil {
+				*set = r.x.NewSet()
+			}
+			set.Add(p)
+		}
 		for p := range res.Perms.All() {
 			pu := res.Use[p]
-			c := e.Catalogue[p]
-			dark := r.darkPlaces(c, g)
+			dark := r.darkPlaces(p, g)
 			if len(dark) > 0 {
+				if res.Dark == nil {
+					res.Dark = map[int][]model.PathPattern{}
+				}
 				res.Dark[p] = dark
 			}
-			frozen := slices.ContainsFunc(res.Holders, func(id model.ID) bool { return r.frozen.holds(id, p, c.Permission.Service(), g) })
+			frozen := len(holders) > 0 && slices.ContainsFunc(holders, func(id model.ID) bool {
+				return r.frozen.holds(id, p, r.x.Permission(p).Permission.Service(), g)
+			})
 			if frozen {
-				res.Frozen.Set(p)
+				into(&res.Frozen, p)
 			}
 			switch {
 			case pu != nil && !pu.Last.Before(r.span.From):
 				pu.Habit = usage.HabitOf(pu.Days, r.now)
-				res.Used.Set(p)
+				into(&res.Used, p)
 			case pu != nil && r.goesOn(pu):
-				res.Rare.Set(p)
+				into(&res.Rare, p)
 			case held:
-				res.Held.Set(p)
+				into(&res.Held, p)
 			case g.Created.After(r.span.From):
-				res.TooNew.Set(p)
+				into(&res.TooNew, p)
 			case frozen:
-				res.Undecidable.Set(p)
+				into(&res.Undecidable, p)
 			case len(dark) > 0:
-				res.Unobservable.Set(p)
+				into(&res.Unobservable, p)
 			default:
-				res.Unused.Set(p)
+				into(&res.Unused, p)
 			}
 		}
-		all := r.out.Scale.Pairs(res.Perms, g.Where)
-		res.Danger = r.in.Weights.Danger(all)
-		res.Kept = min(res.Danger, r.in.Weights.Danger(r.kept(res)))
+		res.Danger = r.out.Scale.Danger(res.Perms, g.Where)
+		res.Kept = min(res.Danger, r.kept(res))
 	}
 }
 
@@ -525,13 +603,14 @@ func (r *runner) holderState(res *GrantResult) (State, bool) {
 
 // darkPlaces returns the places of a grant on which uses of a permission would not have
 // been seen over the window.
-func (r *runner) darkPlaces(c model.CatalogueEntry, g *model.Grant) []model.PathPattern {
+func (r *runner) darkPlaces(p int, g *model.Grant) []model.PathPattern {
+	c := r.x.Permission(p)
 	var out []model.PathPattern
 	for _, on := range g.Where {
-		k := seen{on, c.Permission.Service(), c.LogClass, strings.Join(c.Kinds, "\x00")}
+		k := seen{on, c.Permission.Service(), c.LogClass, r.x.Class(p)}
 		dark, ok := r.dark[k]
 		if !ok {
-			apart := func(below []model.Path) bool { return r.out.Scale.Apart(c, on, below) }
+			apart := func(below []model.Path) bool { return r.out.Scale.Apart(p, on, below) }
 			dark = r.in.Coverage.DarkBelow(on, k.service, c.LogClass, r.span, apart)
 			r.dark[k] = dark
 		}
@@ -545,48 +624,50 @@ func (r *runner) darkPlaces(c model.CatalogueEntry, g *model.Grant) []model.Path
 
 // observable reports whether uses of a permission through a grant would have been
 // seen over the window, on every place the grant reaches.
-func (r *runner) observable(c model.CatalogueEntry, g *model.Grant) bool {
-	return len(r.darkPlaces(c, g)) == 0
+func (r *runner) observable(p int, g *model.Grant) bool {
+	return len(r.darkPlaces(p, g)) == 0
 }
 
 // seen is what decides whether a use of a permission on a place would have been seen.
 type seen struct {
-	on                    model.PathPattern
-	service, class, kinds string
+	on             model.PathPattern
+	service, class string
+	kinds          int
 }
 
-// kept counts the pairs that a cut would leave, and fills in the node counts.
-func (r *runner) kept(res *GrantResult) Pairs {
-	var p Pairs
-	nodes := map[model.Path]bool{}
+// kept measures what a cut would leave, and fills in the node counts.
+func (r *runner) kept(res *GrantResult) float64 {
+	d := 0.0
+	var nodes []uint32
 	for i := range res.Keep().All() {
-		c := r.g.Estate.Catalogue[i]
-		n := r.out.Scale.Nodes(c, res.Grant.Where)
+		n := r.out.Scale.Nodes(i, res.Grant.Where)
 		res.Nodes = max(res.Nodes, n)
 		pu, dark := res.Use[i], res.Dark[i]
 		if pu != nil {
-			for path := range pu.Nodes {
-				nodes[path] = true
-			}
+			nodes = append(nodes, pu.Nodes...)
 		}
 		switch {
 		case res.Frozen.Has(i) || res.Held.Has(i) || res.TooNew.Has(i):
 		case res.Unobservable.Has(i):
-			n = min(n, r.out.Scale.Nodes(c, dark))
+			n = min(n, r.out.Scale.Nodes(i, dark))
 		case pu != nil && len(dark) > 0:
-			n = min(n, len(pu.Nodes)+r.out.Scale.Nodes(c, dark))
+			n = min(n, len(pu.Nodes)+r.out.Scale.Nodes(i, dark))
 		case pu != nil:
 			n = min(n, max(1, len(pu.Nodes)))
 		}
-		p[c.Weighs()] += n
+		d += r.in.Weights.Of(r.x.Level(i), n)
 	}
-	res.UsedNodes = len(nodes)
-	return p
+	slices.Sort(nodes)
+	res.UsedNodes = len(slices.Compact(nodes))
+	return d
 }
 
 func (r *runner) finish() {
 	granted, unseen := 0, 0
 	for _, res := range r.out.Grants {
+		if res == nil {
+			continue
+		}
 		granted += res.Perms.Count()
 		unseen += res.Unobservable.Count()
 	}
@@ -594,10 +675,11 @@ func (r *runner) finish() {
 	if granted > 0 {
 		r.out.Observable = 1 - float64(unseen)/float64(granted)
 	}
+	un := r.x.NewSet()
 	for _, s := range r.out.Standings {
-		un := engine.NewBits(len(r.g.Estate.Catalogue))
-		for _, h := range s.Holdings {
-			un.Or(r.out.Grants[h.Grant].Unobservable)
+		clear(un)
+		for _, g := range r.x.Given(s.ID) {
+			un.Or(r.out.Grants[g].Unobservable)
 		}
 		un.AndNot(r.act(s.ID).used)
 		s.Unobservable = un.Count()

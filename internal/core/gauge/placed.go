@@ -5,7 +5,7 @@ import (
 	"math"
 	"slices"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
@@ -86,12 +86,9 @@ type Placement struct {
 }
 
 // Place works out which uses are placed. Those after the window are not looked at.
-func Place(g *engine.Engine, uses []usage.Use, w usage.Window, in PlaceInput) *Placement {
+func Place(g *index.Index, uses []usage.Use, w usage.Window, in PlaceInput) *Placement {
 	p := &Placement{Of: map[model.ID]*Tally{}, Reasons: make([]Reason, len(uses)), Live: make([]bool, len(uses))}
-	x := &explainer{g: g, reach: map[model.ID][]int{}, perms: map[int]engine.Bits{}, numbers: map[model.Permission]int{}}
-	for i, c := range g.Estate.Catalogue {
-		x.numbers[c.Permission] = i
-	}
+	x := &explainer{x: g, bypass: map[model.ID]bool{}}
 	now := w.Last()
 	for i := range uses {
 		u := uses[i]
@@ -124,16 +121,14 @@ func (p *Placement) of(id model.ID) *Tally {
 
 // explainer looks for the grants that explain uses.
 type explainer struct {
-	g       *engine.Engine
-	reach   map[model.ID][]int // grants that reach an identity
-	perms   map[int]engine.Bits
-	numbers map[model.Permission]int
+	x      *index.Index
+	bypass map[model.ID]bool // whom the source lets through every check
 }
 
 func (x *explainer) why(u *usage.Use, in PlaceInput) (why Reason, past bool) {
 	who := u.Principal()
 	waived := in.Waived != nil && in.Waived(u.Identity)
-	perm, mapped := x.numbers[u.Permission]
+	perm, mapped := x.x.PermNumber(u.Permission)
 	_, nowhere := in.Inventory.Unknown(u.Path)
 	switch {
 	case !waived && !x.known(u.Identity) || !x.known(who) && who != u.Identity:
@@ -156,46 +151,37 @@ func (x *explainer) known(id model.ID) bool {
 	if id.Open() {
 		return true
 	}
-	_, ok := x.g.Identity(id)
+	_, ok := x.x.Identity(id)
 	return ok
 }
 
 // explains reports whether a grant of today explains a use, or the source's own word that
 // it lets an identity through every check.
 func (x *explainer) explains(who model.ID, perm int, u *usage.Use) bool {
-	e := x.g.Estate
-	reach, ok := x.reach[who]
-	if !ok {
-		for _, s := range x.g.Closure(who) {
-			reach = append(reach, x.g.GrantsTo(s.ID)...)
-			if slices.Contains(e.Semantics.Bypass, s.ID) {
-				reach = append(reach, -1)
-			}
-		}
-		x.reach[who] = reach
+	bypass, asked := x.bypass[who]
+	if !asked {
+		bypass = x.x.Bypasses(who)
+		x.bypass[who] = bypass
 	}
-	return slices.ContainsFunc(reach, func(i int) bool {
-		if i < 0 {
-			return true
-		}
-		gr := &e.Grants[i]
-		if x.perms[i] == nil {
-			x.perms[i] = x.g.GrantPerms(gr)
-		}
-		if !x.perms[i].Has(perm) || !gr.Covers(u.Path) {
-			return false
-		}
-		met, _ := gr.When.Eval(u.Context())
-		return met != model.False
-	})
+	some := bypass
+	if !some {
+		x.x.Allowing(who, perm, u.Path, func(g int) {
+			if !some {
+				met, _ := x.x.Grant(g).When.Eval(u.Context())
+				some = met != model.False
+			}
+		})
+	}
+	return some
 }
 
 // frozen is what calls that are not placed may have been.
 type frozen struct {
-	perms    map[model.ID]map[int]bool            // permissions of an identity, wherever granted
-	services map[model.ID]map[string][]model.Path // services, "" for every one, on grants that reach a path; none: everywhere
-	streams  []stream                             // in whose logs somebody unknown called
-	all      bool                                 // somebody unknown called, and no log can be told
+	perms map[model.ID]map[int]bool // permissions of an identity, wherever granted
+	// services, "" for every one, on grants that reach a path; none: everywhere
+	services map[model.ID]map[string][]model.Path
+	streams  []stream // in whose logs somebody unknown called
+	all      bool     // somebody unknown called, and no log can be told
 }
 
 type stream struct {
@@ -205,11 +191,12 @@ type stream struct {
 
 // freeze collects what the uses that are not placed freeze. record returns the node whose
 // log shows a permission at a path.
-func freeze(p *Placement, uses []usage.Use, numbers map[model.Permission]int, catalogue model.Catalogue, in PlaceInput, record func(path model.Path, service, class string) (model.Path, bool)) *frozen {
+func freeze(p *Placement, uses []usage.Use, x *index.Index, in PlaceInput,
+	record func(path model.Path, service, class string) (model.Path, bool)) *frozen {
 	f := &frozen{perms: map[model.ID]map[int]bool{}, services: map[model.ID]map[string][]model.Path{}}
 	services := map[string]bool{}
-	for _, c := range catalogue {
-		services[c.Permission.Service()] = true
+	for i := range x.Numbers() {
+		services[x.Permission(i).Permission.Service()] = true
 	}
 	for i := range uses {
 		if !p.Live[i] {
@@ -217,7 +204,7 @@ func freeze(p *Placement, uses []usage.Use, numbers map[model.Permission]int, ca
 		}
 		u := &uses[i]
 		who := u.Principal()
-		perm, mapped := numbers[u.Permission]
+		perm, mapped := x.PermNumber(u.Permission)
 		_, nowhere := in.Inventory.Unknown(u.Path)
 		switch p.Reasons[i] {
 		case NoPath, NoGrant:
@@ -245,7 +232,7 @@ func freeze(p *Placement, uses []usage.Use, numbers map[model.Permission]int, ca
 				f.all = true
 				continue
 			}
-			c := catalogue[perm]
+			c := x.Permission(perm)
 			node, ok := record(u.Path, c.Permission.Service(), c.LogClass)
 			if !ok {
 				f.all = true
@@ -274,11 +261,15 @@ func (f *frozen) holds(who model.ID, perm int, service string, g *model.Grant) b
 	return false
 }
 
+// some reports whether anything that an identity holds may be frozen.
+func (f *frozen) some(who model.ID) bool { return f.perms[who] != nil || f.services[who] != nil }
+
 // silent reports whether the silence of whoever holds a permission on some places may be
 // that of somebody unknown.
-func (f *frozen) silent(c model.CatalogueEntry, where []model.PathPattern) bool {
+func (f *frozen) silent(c *model.CatalogueEntry, where []model.PathPattern) bool {
 	return f.all || slices.ContainsFunc(f.streams, func(s stream) bool {
-		return s.service == c.Permission.Service() && s.class == c.LogClass && slices.ContainsFunc(where, s.node.Below().Overlaps)
+		return s.service == c.Permission.Service() && s.class == c.LogClass &&
+			slices.ContainsFunc(where, s.node.Below().Overlaps)
 	})
 }
 

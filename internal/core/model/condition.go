@@ -203,7 +203,10 @@ func (c Condition) Implies(d Condition) bool {
 			return false
 		}
 		for _, n := range c.Networks {
-			if !slices.ContainsFunc(d.Networks, func(o netip.Prefix) bool { return o.Bits() <= n.Bits() && o.Contains(n.Addr()) }) {
+			if !slices.ContainsFunc(d.Networks, func(o netip.Prefix) bool {
+				return o.Bits() <= n.Bits() &&
+					o.Contains(n.Addr())
+			}) {
 				return false
 			}
 		}
@@ -243,9 +246,11 @@ func (c Condition) Implies(d Condition) bool {
 // Equal reports whether c and d say the same in the same words.
 func (c Condition) Equal(d Condition) bool {
 	return slices.Equal(c.Networks, d.Networks) && c.SecondFactor == d.SecondFactor &&
-		(c.Hours == nil) == (d.Hours == nil) && (c.Hours == nil || c.Hours.Zone == d.Hours.Zone && c.Hours.From == d.Hours.From &&
+		(c.Hours == nil) == (d.Hours == nil) && (c.Hours == nil || c.Hours.Zone == d.Hours.Zone &&
+		c.Hours.From == d.Hours.From &&
 		c.Hours.To == d.Hours.To && slices.Equal(c.Hours.Days, d.Hours.Days)) &&
-		maps.Equal(c.Labels, d.Labels) && c.From.Equal(d.From) && c.Until.Equal(d.Until) && slices.Equal(c.Opaque, d.Opaque)
+		maps.Equal(c.Labels, d.Labels) && c.From.Equal(d.From) && c.Until.Equal(d.Until) &&
+		slices.Equal(c.Opaque, d.Opaque)
 }
 
 // WithUntil returns c ending at t at the latest.

@@ -17,7 +17,8 @@ var (
 )
 
 func TestConditionEval(t *testing.T) {
-	full := model.Context{Time: noon, Network: netip.MustParseAddr("10.20.3.4"), SecondFactor: model.True, Labels: map[string]string{"data": "internal"}}
+	full := model.Context{Time: noon, Network: netip.MustParseAddr("10.20.3.4"), SecondFactor: model.True,
+		Labels: map[string]string{"data": "internal"}}
 	for _, tt := range []struct {
 		name string
 		c    model.Condition
@@ -27,24 +28,33 @@ func TestConditionEval(t *testing.T) {
 	}{
 		{"none", model.Condition{}, model.Context{}, model.True, "always"},
 		{"network in", model.Condition{Networks: []netip.Prefix{office}}, full, model.True, "always"},
-		{"network out", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, full, model.False, "always"},
-		{"network mapped", model.Condition{Networks: []netip.Prefix{office}}, model.Context{Network: netip.MustParseAddr("::ffff:10.20.3.9")}, model.True, "always"},
+		{"network out", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, full,
+			model.False, "always"},
+		{"network mapped", model.Condition{Networks: []netip.Prefix{office}},
+			model.Context{Network: netip.MustParseAddr("::ffff:10.20.3.9")}, model.True, "always"},
 		// Uses know only the block of an address: what lies partly inside is not decided.
-		{"block inside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.20.0.0/16")}}, model.Context{Block: office}, model.True, "always"},
-		{"block outside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}}, model.Context{Block: office}, model.False, "always"},
-		{"block half inside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.20.3.128/25")}}, model.Context{Block: office}, model.Open, "from network 10.20.3.128/25"},
-		{"network unknown", model.Condition{Networks: []netip.Prefix{office}, SecondFactor: true}, model.Context{SecondFactor: model.True}, model.Open, "from network 10.20.3.0/24"},
-		{"factor no", model.Condition{SecondFactor: true}, model.Context{SecondFactor: model.False}, model.False, "always"},
+		{"block inside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.20.0.0/16")}},
+			model.Context{Block: office}, model.True, "always"},
+		{"block outside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("192.0.2.0/24")}},
+			model.Context{Block: office}, model.False, "always"},
+		{"block half inside", model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.20.3.128/25")}},
+			model.Context{Block: office}, model.Open, "from network 10.20.3.128/25"},
+		{"network unknown", model.Condition{Networks: []netip.Prefix{office}, SecondFactor: true},
+			model.Context{SecondFactor: model.True}, model.Open, "from network 10.20.3.0/24"},
+		{"factor no", model.Condition{SecondFactor: true}, model.Context{SecondFactor: model.False}, model.False,
+			"always"},
 		{"factor unknown", model.Condition{SecondFactor: true}, model.Context{}, model.Open, "with a second factor"},
 		{"labels met", model.Condition{Labels: map[string]string{"data": "internal"}}, full, model.True, "always"},
 		{"labels not", model.Condition{Labels: map[string]string{"data": "public"}}, full, model.False, "always"},
 		{"labels absent", model.Condition{Labels: map[string]string{"x": ""}}, full, model.False, "always"},
-		{"labels unknown", model.Condition{Labels: map[string]string{"x": "y"}}, model.Context{}, model.Open, "on resources labelled x=y"},
+		{"labels unknown", model.Condition{Labels: map[string]string{"x": "y"}}, model.Context{}, model.Open,
+			"on resources labelled x=y"},
 		{"until is not included", model.Condition{Until: noon}, full, model.False, "always"},
 		{"from is included", model.Condition{From: noon}, full, model.True, "always"},
 		{"until open", model.Condition{Until: noon}, model.Context{}, model.Open, "until 2026-11-24T12:00:00Z"},
 		// An opaque condition is never met and never unmet.
-		{"opaque", model.Condition{Opaque: []string{"ip in (x)"}}, full, model.Open, `as the source says: "ip in (x)"`},
+		{"opaque", model.Condition{Opaque: []string{"ip in (x)"}}, full, model.Open,
+			`as the source says: "ip in (x)"`},
 		{"opaque and false", model.Condition{Opaque: []string{"x"}, Until: noon}, full, model.False, "always"},
 	} {
 		got, rest := tt.c.Eval(tt.ctx)
@@ -77,8 +87,10 @@ func TestHours(t *testing.T) {
 			t.Errorf("%v holds at %s = %t, want %t", tt.h, tt.at, got, tt.want)
 		}
 	}
-	for _, bad := range []model.Hours{{}, {Days: []string{"moon"}, From: "08:00", To: "09:00", Zone: "UTC"}, {Days: []string{"mon"}, From: "8", To: "09:00", Zone: "UTC"},
-		{Days: []string{"mon"}, From: "08:00", To: "09:00", Zone: "Oslo"}, {Days: []string{"mon"}, From: "08:00", To: "09:00", Zone: "Local"}} {
+	for _, bad := range []model.Hours{{}, {Days: []string{"moon"}, From: "08:00", To: "09:00", Zone: "UTC"},
+		{Days: []string{"mon"}, From: "8", To: "09:00", Zone: "UTC"},
+		{Days: []string{"mon"}, From: "08:00", To: "09:00", Zone: "Oslo"},
+		{Days: []string{"mon"}, From: "08:00", To: "09:00", Zone: "Local"}} {
 		if bad.Validate() == nil {
 			t.Errorf("%v validates", bad)
 		}
@@ -101,7 +113,8 @@ func randomCondition(r *rand.Rand) model.Condition {
 		c.From = noon.Add(time.Duration(r.IntN(3)-1) * time.Hour)
 	}
 	if r.IntN(4) == 0 {
-		c.Hours = &model.Hours{Days: [][]string{{"tue"}, {"mon", "tue"}}[r.IntN(2)], From: "08:00", To: "16:00", Zone: "UTC"}
+		c.Hours = &model.Hours{Days: [][]string{{"tue"}, {"mon", "tue"}}[r.IntN(2)], From: "08:00", To: "16:00",
+			Zone: "UTC"}
 	}
 	if r.IntN(6) == 0 {
 		c.Opaque = []string{"x"}
@@ -120,7 +133,8 @@ func TestImplies(t *testing.T) {
 		for _, f := range []model.Truth{model.True, model.False} {
 			for _, h := range []int{-2, 0, 2} {
 				for _, l := range []string{"internal", "public"} {
-					contexts = append(contexts, model.Context{Time: noon.Add(time.Duration(h) * time.Hour), Network: netip.MustParseAddr(n), SecondFactor: f, Labels: map[string]string{"data": l}})
+					contexts = append(contexts, model.Context{Time: noon.Add(time.Duration(h) * time.Hour),
+						Network: netip.MustParseAddr(n), SecondFactor: f, Labels: map[string]string{"data": l}})
 				}
 			}
 		}
@@ -146,7 +160,8 @@ func TestImplies(t *testing.T) {
 			pt, rest := c.Eval(part)
 			if pt == model.Open {
 				if rt, _ := rest.Eval(ctx); rt != ct {
-					t.Fatalf("seed %d: what is left of (%s) is (%s), which is %s where the whole is %s", seed, c, rest, rt, ct)
+					t.Fatalf("seed %d: what is left of (%s) is (%s), which is %s where the whole is %s", seed, c, rest,
+						rt, ct)
 				}
 			} else if pt != ct {
 				t.Fatalf("seed %d: (%s) is %s with less known and %s with more", seed, c, pt, ct)
@@ -161,14 +176,19 @@ func TestImplies(t *testing.T) {
 func TestValidate(t *testing.T) {
 	good := func() *model.Estate {
 		return &model.Estate{Source: "m",
-			Catalogue:  model.Catalogue{{Permission: model.MustPermission("s/o:r"), Level: model.Read}},
-			Nodes:      []model.Node{{Path: model.MustPath("/m/harbour:a")}, {Path: model.MustPath("/m/harbour:a/b:c")}},
-			Identities: []model.Identity{{ID: model.MustID("person/a")}, {ID: model.MustID("group/g")}, {ID: model.MustID("group/h")}},
+			Catalogue: model.Catalogue{{Permission: model.MustPermission("s/o:r"), Level: model.Read}},
+			Nodes: []model.Node{{Path: model.MustPath("/m/harbour:a")},
+				{Path: model.MustPath("/m/harbour:a/b:c")}},
+			Identities: []model.Identity{{ID: model.MustID("person/a")}, {ID: model.MustID("group/g")},
+				{ID: model.MustID("group/h")}},
 			// Cycles are legal.
-			Memberships: []model.Membership{{Member: model.MustID("group/g"), Group: model.MustID("group/h")}, {Member: model.MustID("group/h"), Group: model.MustID("group/g")}},
-			ActAs:       []model.ActAs{{ID: "1", From: model.MustID("person/a"), To: model.MustID("person/a")}},
-			Roles:       []model.Role{{Name: "r", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}}}},
-			Grants:      []model.Grant{{ID: "g1", To: model.MustID("everyone"), Role: "r", Where: []model.PathPattern{model.MustPathPattern("/m/harbour:a/**")}}},
+			Memberships: []model.Membership{{Member: model.MustID("group/g"), Group: model.MustID("group/h")},
+				{Member: model.MustID("group/h"), Group: model.MustID("group/g")}},
+			ActAs: []model.ActAs{{ID: "1", From: model.MustID("person/a"), To: model.MustID("person/a")}},
+			Roles: []model.Role{{Name: "r",
+				Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}}}},
+			Grants: []model.Grant{{ID: "g1", To: model.MustID("everyone"), Role: "r",
+				Where: []model.PathPattern{model.MustPathPattern("/m/harbour:a/**")}}},
 		}
 	}
 	if err := good().Validate(); err != nil {
@@ -185,17 +205,26 @@ func TestValidate(t *testing.T) {
 	}{
 		{"no source", func(e *model.Estate) { e.Source = "" }, "names no source"},
 		{"double node", func(e *model.Estate) { e.Nodes = append(e.Nodes, e.Nodes[0]) }, "listed twice"},
-		{"floating node", func(e *model.Estate) { e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/m/harbour:x/b:c")}) }, "hangs in the air"},
-		{"foreign node", func(e *model.Estate) { e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/other")}) }, `outside source "m"`},
-		{"double identity", func(e *model.Estate) { e.Identities = append(e.Identities, e.Identities[0]) }, "listed twice"},
+		{"floating node", func(e *model.Estate) {
+			e.Nodes = append(e.Nodes,
+				model.Node{Path: model.MustPath("/m/harbour:x/b:c")})
+		}, "hangs in the air"},
+		{"foreign node", func(e *model.Estate) {
+			e.Nodes = append(e.Nodes,
+				model.Node{Path: model.MustPath("/other")})
+		}, `outside source "m"`},
+		{"double identity", func(e *model.Estate) { e.Identities = append(e.Identities, e.Identities[0]) },
+			"listed twice"},
 		{"crowd", func(e *model.Estate) {
 			e.Identities = append(e.Identities, model.Identity{ID: model.MustID("everyone")})
 		}, "stands for a crowd"},
 		{"sourced identity", func(e *model.Estate) {
 			e.Identities = append(e.Identities, model.Identity{ID: model.MustID("m:person/x")})
 		}, "must not"},
-		{"dangling member", func(e *model.Estate) { e.Memberships[0].Member = model.MustID("person/gone") }, "refers to person/gone"},
-		{"member of a person", func(e *model.Estate) { e.Memberships[0].Group = model.MustID("person/a") }, "is not a group"},
+		{"dangling member", func(e *model.Estate) { e.Memberships[0].Member = model.MustID("person/gone") },
+			"refers to person/gone"},
+		{"member of a person", func(e *model.Estate) { e.Memberships[0].Group = model.MustID("person/a") },
+			"is not a group"},
 		{"act as a crowd", func(e *model.Estate) { e.ActAs[0].To = model.MustID("everyone") }, "nobody can act as"},
 		{"unknown permission", func(e *model.Estate) { e.Roles[0].Do = pats("s/x:y") }, "does not know"},
 		{"unknown role", func(e *model.Estate) { e.Grants[0].Role = "gone" }, `role "gone", which is not listed`},
@@ -204,19 +233,27 @@ func TestValidate(t *testing.T) {
 		{"nowhere", func(e *model.Estate) { e.Grants[0].Where = nil }, "names no place"},
 		{"bad side", func(e *model.Estate) { e.Grants[0].KeptWith = "left" }, "neither holder nor place"},
 		{"double grant", func(e *model.Estate) { e.Grants = append(e.Grants, e.Grants[0]) }, "listed twice"},
-		{"included role gone", func(e *model.Estate) { e.Roles[0].Includes = []string{"gone"} }, `includes role "gone"`},
+		{"included role gone", func(e *model.Estate) { e.Roles[0].Includes = []string{"gone"} },
+			`includes role "gone"`},
 		{"no level", func(e *model.Estate) { e.Catalogue[0].Level = 0 }, "has no level"},
 		{"odd escalation", func(e *model.Estate) { e.Catalogue[0].Escalates = "magic" }, "which is none of"},
-		{"double permission", func(e *model.Estate) { e.Catalogue = append(e.Catalogue, e.Catalogue[0]) }, "catalogue twice"},
+		{"double permission", func(e *model.Estate) { e.Catalogue = append(e.Catalogue, e.Catalogue[0]) },
+			"catalogue twice"},
 		{"additive with denials", func(e *model.Estate) {
 			e.Semantics.Additive = true
-			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")}, Rights: model.Rights{Do: pats("*")}, Where: on}}
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
+				Rights: model.Rights{Do: pats("*")}, Where: on}}
 		}, "additive"},
 		{"ceiling of nobody", func(e *model.Estate) {
 			e.Ceilings = []model.Ceiling{{ID: "c", Rights: model.Rights{Do: pats("*")}, Where: on}}
 		}, "names nobody"},
+		{"a denial that spares nobody known", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
+				Unless: []model.ID{model.MustID("person/nobody")}, Rights: model.Rights{Do: pats("*")}, Where: on}}
+		}, "person/nobody"},
 		{"guardrail outside", func(e *model.Estate) {
-			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"), Rights: model.Rights{Do: pats("*")}}}
+			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"),
+				Rights: model.Rights{Do: pats("*")}}}
 		}, "outside source"},
 		{"bad hours", func(e *model.Estate) { e.Grants[0].When.Hours = &model.Hours{} }, "name no days"},
 	} {
@@ -230,7 +267,8 @@ func TestValidate(t *testing.T) {
 }
 
 func TestDuration(t *testing.T) {
-	for in, want := range map[string]string{"90d": "90d", "4h": "4h", "59m": "59m", "48h": "2d", "60m": "1h", "90s": "90s"} {
+	for in, want := range map[string]string{"90d": "90d", "4h": "4h", "59m": "59m", "48h": "2d", "60m": "1h",
+		"90s": "90s"} {
 		d, err := model.ParseDuration(in)
 		if err != nil || d.String() != want {
 			t.Errorf("ParseDuration(%q) = %s, %v, want %s", in, d, err, want)

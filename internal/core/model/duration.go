@@ -12,7 +12,10 @@ type Duration time.Duration
 
 var durationText = regexp.MustCompile(`^([0-9]{1,6})([dhms])$`)
 
-// ParseDuration reads a duration.
+// longest is the longest duration that is taken: a hundred years.
+const longest = 36_525 * 24 * time.Hour
+
+// ParseDuration reads a duration, of a second to a hundred years.
 func ParseDuration(s string) (Duration, error) {
 	m := durationText.FindStringSubmatch(s)
 	if m == nil {
@@ -23,6 +26,9 @@ func ParseDuration(s string) (Duration, error) {
 		return 0, fmt.Errorf("duration %q is not positive", s)
 	}
 	unit := map[string]time.Duration{"d": 24 * time.Hour, "h": time.Hour, "m": time.Minute, "s": time.Second}[m[2]]
+	if n > int(longest/unit) {
+		return 0, fmt.Errorf("duration %q is longer than %s, which nobody means", s, Duration(longest))
+	}
 	return Duration(time.Duration(n) * unit), nil
 }
 

@@ -51,7 +51,8 @@ const (
 )
 
 // Escalations lists the legal values of [CatalogueEntry].Escalates.
-var Escalations = []string{EditGrants, EditRole, JoinGroup, MintCredential, RunAs, LiftCeiling, LiftGuardrail, LiftDenial}
+var Escalations = []string{EditGrants, EditRole, JoinGroup, MintCredential, RunAs, LiftCeiling, LiftGuardrail,
+	LiftDenial}
 
 // A CatalogueEntry is what is known about one permission of a source.
 type CatalogueEntry struct {

@@ -309,6 +309,19 @@ func (p PathPattern) Anchor() (Path, bool) {
 	return Path{c}, c != ""
 }
 
+// Prefixes returns the pattern of each node on the way down to what p matches, the top
+// first and p itself, without a last '**', at the end.
+func (p PathPattern) Prefixes() []PathPattern {
+	c := strings.TrimSuffix(p.c, "\xfc")
+	var out []PathPattern
+	for i := 1; i <= len(c); i++ {
+		if i == len(c) || c[i] == sep {
+			out = append(out, PathPattern{c[:i]})
+		}
+	}
+	return out
+}
+
 // Contains reports whether every path that q matches is matched by p.
 func (p PathPattern) Contains(q PathPattern) bool {
 	return PathPatternsContain([]PathPattern{p}, q)

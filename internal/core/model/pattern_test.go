@@ -11,7 +11,8 @@ import (
 func TestParsePath(t *testing.T) {
 	for _, tt := range []struct{ in, want, wantErr string }{
 		{"/mooring", "/mooring", ""},
-		{"/mooring/harbour:ternhaven/berth:tides/box:forecasts/runs/2026-11-01", "/mooring/harbour:ternhaven/berth:tides/box:forecasts/runs/2026-11-01", ""},
+		{"/mooring/harbour:ternhaven/berth:tides/box:forecasts/runs/2026-11-01",
+			"/mooring/harbour:ternhaven/berth:tides/box:forecasts/runs/2026-11-01", ""},
 		{"/a/b:c%3ad", "/a/b:c%3Ad", ""},    // hex is written in capitals
 		{"/a/b:c:d", "/a/b:c%3Ad", ""},      // only the first colon ends the kind
 		{"/a/%6f", "/a/o", ""},              // what needs no encoding loses it
@@ -140,7 +141,8 @@ func TestContainmentIsExact(t *testing.T) {
 	const seed = 3
 	r := rand.New(rand.NewPCG(seed, 0))
 	all := words(smallSegs, 2)
-	deepOnes := []model.Path{model.MustPath("/m/a/b/f"), model.MustPath("/m/f/f/f"), model.MustPath("/m/k:f/f/f/f"), model.MustPath("/m/kf:afb/f/f")}
+	deepOnes := []model.Path{model.MustPath("/m/a/b/f"), model.MustPath("/m/f/f/f"), model.MustPath("/m/k:f/f/f/f"),
+		model.MustPath("/m/kf:afb/f/f")}
 	all = append(all, deepOnes...)
 	n := 500
 	if testing.Short() {
@@ -196,7 +198,8 @@ func randomSet(r *rand.Rand) model.Rights {
 func TestRightsAreExact(t *testing.T) {
 	const seed = 5
 	r := rand.New(rand.NewPCG(seed, 0))
-	parts := []string{"a", "b", "f", "ab", "ba", "af", "fa", "fb", "bf", "afb", "aba", "bab", "aab", "abb", "faf", "fbf", "fafb", "afbf", "bfa"}
+	parts := []string{"a", "b", "f", "ab", "ba", "af", "fa", "fb", "bf", "afb", "aba", "bab", "aab", "abb", "faf",
+		"fbf", "fafb", "afbf", "bfa"}
 	var all []model.Permission
 	for _, s := range parts {
 		for _, n := range parts {
@@ -245,7 +248,8 @@ func TestParsePermission(t *testing.T) {
 		{"a/*:b", "", "no pattern is allowed"},
 	} {
 		p, err := model.ParsePermission(tt.in)
-		if err == nil && (tt.wantErr != "" || p.String() != tt.want) || err != nil && (tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
+		if err == nil && (tt.wantErr != "" || p.String() != tt.want) || err != nil &&
+			(tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
 			t.Errorf("ParsePermission(%q) = %q, %v, want %q, %q", tt.in, p, err, tt.want, tt.wantErr)
 		}
 	}
@@ -267,7 +271,8 @@ func TestPathHelpers(t *testing.T) {
 	if _, ok := model.MustPath("/m").Parent(); ok {
 		t.Error("the top has a parent")
 	}
-	for pat, want := range map[string]string{"/m/a/**": "/m/a", "/m/a:*/b": "/m", "/m/a:b": "/m/a:b", "/m/x/y*": "/m/x"} {
+	for pat, want := range map[string]string{"/m/a/**": "/m/a", "/m/a:*/b": "/m", "/m/a:b": "/m/a:b",
+		"/m/x/y*": "/m/x"} {
 		if got, ok := model.MustPathPattern(pat).Anchor(); !ok || got.String() != want {
 			t.Errorf("anchor of %s = %s, want %s", pat, got, want)
 		}
@@ -292,7 +297,8 @@ func TestID(t *testing.T) {
 		{"person/" + strings.Repeat("x", 70_000), "", "too long"},
 	} {
 		id, err := model.ParseID(tt.in)
-		if err == nil && (tt.wantErr != "" || id.String() != tt.want) || err != nil && (tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
+		if err == nil && (tt.wantErr != "" || id.String() != tt.want) || err != nil &&
+			(tt.wantErr == "" || !strings.Contains(err.Error(), tt.wantErr)) {
 			t.Errorf("ParseID(%.40q) = %q, %v, want %q, %q", tt.in, id, err, tt.want, tt.wantErr)
 		}
 	}

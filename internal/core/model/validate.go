@@ -65,7 +65,8 @@ func (v *validator) catalogue() {
 		case c.Level == LevelUnset:
 			v.fault(c.At, "permission %q has no level (see, read, change, administer or hand-out)", c.Permission)
 		case c.Escalates != "" && !slices.Contains(Escalations, c.Escalates):
-			v.fault(c.At, "permission %q escalates by %q, which is none of %s", c.Permission, c.Escalates, strings.Join(Escalations, ", "))
+			v.fault(c.At, "permission %q escalates by %q, which is none of %s", c.Permission, c.Escalates,
+				strings.Join(Escalations, ", "))
 		}
 		seen[c.Permission] = true
 	}
@@ -234,7 +235,8 @@ func (v *validator) rules() {
 		}
 	}
 	if v.e.Semantics.Additive && len(v.e.Denials)+len(v.e.Ceilings)+len(v.e.Guardrails) > 0 {
-		v.fault(Position{}, "semantics say that the source is additive, yet denials, ceilings or guardrails are listed")
+		v.fault(Position{}, "semantics say that the source is additive, yet denials, ceilings or guardrails are "+
+			"listed")
 	}
 	for _, d := range v.e.Denials {
 		name := once(d.At, "denial", d.ID)

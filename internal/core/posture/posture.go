@@ -12,10 +12,10 @@ import (
 	"cmp"
 	"slices"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/gauge"
-	"clipfence/internal/core/index"
 	"clipfence/internal/core/model"
 )
 
@@ -33,7 +33,8 @@ const (
 )
 
 // Kinds lists the kinds of finding.
-var Kinds = []gauge.Kind{Outsider, DeadGrant, IdleDenial, IdleCeiling, Wildcard, WorkloadHands, Administrators, ActAsChain, Escalation}
+var Kinds = []gauge.Kind{Outsider, DeadGrant, IdleDenial, IdleCeiling, Wildcard, WorkloadHands, Administrators,
+	ActAsChain, Escalation}
 
 // mostAdministrators of one node is how many raise no finding.
 const mostAdministrators = 5
@@ -43,21 +44,16 @@ type finder struct {
 	in  *gauge.Input
 	res *gauge.Result
 	x   *index.Index
-	e   *model.Estate
 	out []gauge.Finding
 
-	admin map[string]bool // grants that are told as standing administration
-	by    map[string]*gauge.GrantResult
-	walk  *index.Walk
+	admin  map[string]bool // grants that are told as standing administration
+	within *gauge.Within
 }
 
 // Findings reads an estate. Nodes are those whose administrators matter; what is known
 // from use is not told again.
-func Findings(in *gauge.Input, res *gauge.Result, x *index.Index, nodes []model.Path, known []gauge.Finding) []gauge.Finding {
-	f := &finder{in: in, res: res, x: x, e: in.Engine.Estate, admin: map[string]bool{}, by: map[string]*gauge.GrantResult{}, walk: x.NewWalk(index.Possible)}
-	for _, r := range res.Grants {
-		f.by[r.Grant.ID] = r
-	}
+func Findings(in *gauge.Input, res *gauge.Result, nodes []model.Path, known []gauge.Finding) []gauge.Finding {
+	f := &finder{in: in, res: res, x: in.Index, admin: map[string]bool{}}
 	for _, k := range known {
 		if k.Kind == gauge.StandingAdmin {
 			f.admin[k.Grant.Grant.ID] = true
@@ -69,28 +65,29 @@ func Findings(in *gauge.Input, res *gauge.Result, x *index.Index, nodes []model.
 	f.chains()
 	f.escalation(nodes)
 	slices.SortStableFunc(f.out, func(a, b gauge.Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger), a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
+		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger),
+			a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
 	})
 	return f.out
 }
 
 // add adds a finding about one thing, which key names.
 func (f *finder) add(x gauge.Finding, key string) {
-	x.Source = f.e.Source
+	x.Source = f.x.Source()
 	x.Settle(key)
 	f.out = append(f.out, x)
 }
 
 // untouched reports whether an identity is not to be changed, or gone already.
 func (f *finder) untouched(id model.ID) bool {
-	i, _ := f.in.Engine.Identity(id)
+	i, _ := f.x.Identity(id)
 	return f.in.Protected[id] || i.BreakGlass() || i.Disabled
 }
 
 func (f *finder) grants() {
 	counted := map[string]bool{}
-	for i := range f.e.Identities {
-		id := f.e.Identities[i].ID
+	for _, i := range f.x.Everybody() {
+		id := i.ID
 		if id.Kind == model.Group || f.untouched(id) {
 			continue
 		}
@@ -99,7 +96,7 @@ func (f *finder) grants() {
 			if g.To.Open() {
 				continue
 			}
-			r := f.of(g)
+			r := f.res.Grants[h.Number]
 			x := gauge.Finding{Identity: id, Grant: r, Standing: f.res.Of(id), Danger: r.Danger}
 			if id.Kind == model.External && h.Perms.Count() > 0 {
 				y := x
@@ -121,25 +118,17 @@ func (f *finder) grants() {
 			}
 		}
 	}
-	for i := range f.e.Grants {
-		g := &f.e.Grants[i]
-		sets := f.in.Engine.GrantSets(g)
-		role, ok := f.role(g.Role)
-		if counted[g.Role] && g.Role != "" || ok && role.Builtin || f.untouched(g.To) || !slices.ContainsFunc(sets, wild) {
+	for n, g := range f.x.Grants() {
+		role, ok := f.x.Role(g.Role)
+		if counted[g.Role] && g.Role != "" || ok && role.Builtin || f.untouched(g.To) ||
+			!slices.ContainsFunc(f.x.GrantSets(n), wild) {
 			continue
 		}
 		counted[g.Role] = true
-		r := f.of(g)
-		f.add(gauge.Finding{Kind: Wildcard, Identity: g.To, Grant: r, Standing: f.res.Of(g.To), Danger: r.Danger}, g.ID)
+		r := f.res.Grants[n]
+		f.add(gauge.Finding{Kind: Wildcard, Identity: g.To, Grant: r, Standing: f.res.Of(g.To), Danger: r.Danger},
+			g.ID)
 	}
-}
-
-func (f *finder) role(name string) (model.Role, bool) {
-	i := slices.IndexFunc(f.e.Roles, func(r model.Role) bool { return r.Name == name })
-	if i < 0 {
-		return model.Role{}, false
-	}
-	return f.e.Roles[i], true
 }
 
 // wild reports whether rights hold everything of a service, known or not.
@@ -147,14 +136,7 @@ func wild(r model.Rights) bool {
 	return slices.ContainsFunc(r.Do, func(p model.PermissionPattern) bool { return p.Contains(p.Service()) })
 }
 
-func (f *finder) of(g *model.Grant) *gauge.GrantResult {
-	if r := f.by[g.ID]; r != nil {
-		return r
-	}
-	return &gauge.GrantResult{Grant: g}
-}
-
-func (f *finder) highest(perms engine.Bits) model.Level {
+func (f *finder) highest(perms access.Set) model.Level {
 	top := model.LevelUnset
 	for i := range perms.All() {
 		top = max(top, f.x.Level(i))
@@ -163,7 +145,7 @@ func (f *finder) highest(perms engine.Bits) model.Level {
 }
 
 // hands reports whether some permissions let their holder hand out rights.
-func (f *finder) hands(perms engine.Bits) bool {
+func (f *finder) hands(perms access.Set) bool {
 	for i := range perms.All() {
 		if f.x.Permission(i).Escalates == model.EditGrants {
 			return true
@@ -180,22 +162,20 @@ func (f *finder) standing(g *model.Grant) bool {
 
 // denials finds those that refuse nothing that anybody whom they name is granted.
 func (f *finder) denials() {
-	for i := range f.e.Denials {
-		d := &f.e.Denials[i]
-		set := f.in.Engine.SetPerms([]model.Rights{d.Rights})
+	for d := range f.x.Denials() {
+		set := f.x.SetPerms([]model.Rights{d.Rights})
 		spared := f.everybody(d.Unless)
 		refuses := false
 		for id := range f.everybody(d.To) {
 			if spared[id] {
 				continue
 			}
-			for _, s := range f.in.Engine.Closure(id) {
-				for _, j := range f.in.Engine.GrantsTo(s.ID) {
-					g := &f.e.Grants[j]
-					perms := f.in.Engine.GrantPerms(g)
-					perms.And(set)
-					refuses = refuses || perms.Count() > 0 && slices.ContainsFunc(g.Where, func(p model.PathPattern) bool { return slices.ContainsFunc(d.Where, p.Overlaps) })
-				}
+			for _, j := range f.x.Given(id) {
+				perms := f.x.GrantPerms(j)
+				perms.And(set)
+				refuses = refuses || perms.Count() > 0 &&
+					slices.ContainsFunc(f.x.Grant(j).Where,
+						func(p model.PathPattern) bool { return slices.ContainsFunc(d.Where, p.Overlaps) })
 			}
 			if refuses {
 				break
@@ -224,17 +204,14 @@ func (f *finder) everybody(ids []model.ID) map[model.ID]bool {
 
 // ceilings finds those whose identity has nothing above them.
 func (f *finder) ceilings() {
-	for i := range f.e.Ceilings {
-		c := &f.e.Ceilings[i]
-		admitted := f.in.Engine.SetPerms([]model.Rights{c.Rights})
+	for c := range f.x.Ceilings() {
+		admitted := f.x.SetPerms([]model.Rights{c.Rights})
 		above := false
-		for _, s := range f.in.Engine.Closure(c.Of) {
-			for _, j := range f.in.Engine.GrantsTo(s.ID) {
-				g := &f.e.Grants[j]
-				perms := f.in.Engine.GrantPerms(g)
-				inside := !slices.ContainsFunc(g.Where, func(p model.PathPattern) bool { return !model.PathPatternsContain(c.Where, p) })
-				above = above || perms.Count() > 0 && (!inside || !perms.Subset(admitted))
-			}
+		for _, j := range f.x.Given(c.Of) {
+			perms := f.x.GrantPerms(j)
+			inside := !slices.ContainsFunc(f.x.Grant(j).Where,
+				func(p model.PathPattern) bool { return !model.PathPatternsContain(c.Where, p) })
+			above = above || perms.Count() > 0 && (!inside || !perms.Subset(admitted))
 		}
 		if !above {
 			f.add(gauge.Finding{Kind: IdleCeiling, Identity: c.Of, Rule: c.ID}, c.ID)
@@ -245,16 +222,18 @@ func (f *finder) ceilings() {
 // chains finds who gets to somebody that can hand out rights by acting as others more
 // than once.
 func (f *finder) chains() {
-	for i := range f.e.Identities {
-		id := f.e.Identities[i].ID
+	for _, i := range f.x.Everybody() {
+		id := i.ID
 		if id.Kind == model.Group || f.untouched(id) {
 			continue
 		}
-		own := f.in.Weights.Danger(f.pairs(id))
+		own, _ := f.res.Scale.Held(id)
 		var worst gauge.Finding
 		for _, m := range f.x.Masks(id) {
-			if gain := f.in.Weights.Danger(f.pairs(m.ID)) - own; len(m.Steps) > 1 && gain > worst.Danger {
-				worst = gauge.Finding{Kind: ActAsChain, Identity: id, Standing: f.res.Of(id), Danger: gain, Severity: gauge.Medium, Chain: append([]model.ID{id}, steps(m)...)}
+			as, _ := f.res.Scale.Held(m.ID)
+			if gain := as - own; len(m.Steps) > 1 && gain > worst.Danger {
+				worst = gauge.Finding{Kind: ActAsChain, Identity: id, Standing: f.res.Of(id), Danger: gain,
+					Severity: gauge.Medium, Chain: append([]model.ID{id}, steps(m)...)}
 			}
 		}
 		if worst.Danger > 0 {
@@ -263,18 +242,10 @@ func (f *finder) chains() {
 	}
 }
 
-func steps(m engine.Mask) []model.ID {
+func steps(m access.Mask) []model.ID {
 	out := make([]model.ID, len(m.Steps))
 	for i, s := range m.Steps {
 		out[i] = s.To
-	}
-	return out
-}
-
-func (f *finder) pairs(id model.ID) gauge.Pairs {
-	var out gauge.Pairs
-	for l, n := range f.walk.Totals(id).Pairs {
-		out[l] = int(n)
 	}
 	return out
 }
@@ -287,10 +258,7 @@ func (f *finder) escalation(nodes []model.Path) {
 	g := escalate.New(f.x, nodes)
 	told := map[int]bool{}
 	before := map[model.Path]int{}
-	levels := gauge.Pairs{} // permissions of the catalogue
-	for i := range f.x.Numbers() {
-		levels[f.x.Level(i)]++
-	}
+	f.within = gauge.NewWithin(f.res.Scale)
 	for n, node := range nodes {
 		count := 0
 		for _, a := range g.Administrators(n) {
@@ -306,7 +274,8 @@ func (f *finder) escalation(nodes []model.Path) {
 		}
 		before[node] = count
 		if count > mostAdministrators && count > inherited {
-			f.add(gauge.Finding{Kind: Administrators, Identity: model.ID{}, Node: node, Count: count, Severity: gauge.Medium}, node.String())
+			f.add(gauge.Finding{Kind: Administrators, Identity: model.ID{}, Node: node, Count: count,
+				Severity: gauge.Medium}, node.String())
 		}
 		for _, r := range g.CanBecome(n) {
 			id := f.x.ID(r.Identity)
@@ -314,11 +283,15 @@ func (f *finder) escalation(nodes []model.Path) {
 				continue // the top-most node, which comes first, says it
 			}
 			told[r.Identity] = true
-			all, below := levels, f.x.Within([]model.PathPattern{node.Below()})
-			for l := range all {
-				all[l] *= below
+			x := gauge.Finding{Kind: Escalation, Identity: id, Standing: f.res.Of(id), Node: node,
+				Severity: gauge.High, Count: len(r.Steps)}
+			if s := x.Standing; s != nil {
+				x.Danger = s.Within.Danger - s.Danger
+			} else { // an open crowd
+				held, _ := f.res.Scale.Held(id)
+				x.Danger = f.within.Of(id).Danger - held
 			}
-			f.add(gauge.Finding{Kind: Escalation, Identity: id, Standing: f.res.Of(id), Node: node, Severity: gauge.High, Danger: f.in.Weights.Danger(all), Count: len(r.Steps)}, node.String())
+			f.add(x, node.String())
 		}
 	}
 }

@@ -10,8 +10,9 @@ import (
 	"cmp"
 	"slices"
 
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -46,6 +47,9 @@ type Result struct {
 	Widened  []Widening
 	Broken   []Break    // most used first; given-up ones last
 	Unplaced []Unplaced // most used first
+	// Cannot is what the source cannot say of the fence, a sentence each; whoever knows the
+	// source sets it.
+	Cannot []string
 	// Accepted is set by whoever takes the risk of what is not placed.
 	Accepted bool
 	Replayed int   // uses that were tried
@@ -55,39 +59,47 @@ type Result struct {
 	Stays    []model.CatalogueEntry
 	Before   float64 // danger of everything that reaches the identity
 	After    float64
+
+	// What is within reach of it, before and after, by acting as others and giving itself more.
+	ReachBefore, ReachAfter gauge.Reach
 }
 
 // OK reports whether the fence widens nothing, breaks nothing that it does not name as
-// given up, and takes away nothing that a call may have been a use of that is not placed.
+// given up, takes away nothing that a call may have been a use of that is not placed, and can
+// be said by its source.
 func (r *Result) OK() bool {
-	return len(r.Widened) == 0 && (r.Accepted || len(r.Unplaced) == 0) && !slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
+	return len(r.Widened) == 0 && len(r.Cannot) == 0 && (r.Accepted || len(r.Unplaced) == 0) &&
+		!slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
 }
 
 // Run rehearses a fence on an estate and its uses. Which of them are placed is p's to say;
-// nil takes them all for placed.
-func Run(before *engine.Engine, f *draft.Fence, uses []usage.Use, p *gauge.Placement, w gauge.Weights) *Result {
-	after := engine.New(f.Apply(before.Estate))
+// nil takes them all for placed. The fence is one that [fence.Fence.Validate] accepts.
+func Run(before *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placement, w gauge.Weights) (*Result, error) {
+	after, err := before.With(f.Edit(before.Source()))
+	if err != nil {
+		return nil, err
+	}
 	r := &Result{Widened: widened(before, f)}
 	r.replay(before, after, f, uses, p)
 	r.weigh(before, after, f, w)
-	return r
+	return r, nil
 }
 
 // widened proves line by line that a fence lies inside the grants it replaces.
 // Permissions without '*' are compared one by one against every replaced grant
 // together; a pattern, which also means permissions that no catalogue lists yet,
 // must lie inside a single set of rights.
-func widened(g *engine.Engine, f *draft.Fence) []Widening {
-	who := f.For.In(g.Estate.Source)
-	var old []*model.Grant
+func widened(g *index.Index, f *fence.Fence) []Widening {
+	who := f.For.In(g.Source())
+	var old []int
 	for _, i := range g.GrantsTo(who) {
-		if gr := &g.Estate.Grants[i]; slices.Contains(f.Replaces, gr.ID) {
-			old = append(old, gr)
+		if slices.Contains(f.Replaces, g.Grant(i).ID) {
+			old = append(old, i)
 		}
 	}
 	var out []Widening
 	for _, group := range f.Leaves {
-		if d := draft.Denied(g, group); d != "" {
+		if d := fence.Denied(g, group); d != "" {
 			out = append(out, Widening{Line: -1, Group: group, Denial: d})
 		}
 	}
@@ -97,8 +109,8 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 			for _, p := range set.Do {
 				one := []model.Rights{{Do: []model.PermissionPattern{p}, Except: set.Except}}
 				var places []model.PathPattern
-				for _, o := range old {
-					if cond.Implies(o.Condition()) && draft.Within(one, g.GrantSets(o)) {
+				for _, i := range old {
+					if o := g.Grant(i); cond.Implies(o.Condition()) && fence.Within(one, g.GrantSets(i)) {
 						places = append(places, o.Where...)
 					}
 				}
@@ -113,7 +125,7 @@ func widened(g *engine.Engine, f *draft.Fence) []Widening {
 	return out
 }
 
-func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usage.Use, p *gauge.Placement) {
+func (r *Result) replay(before, after *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placement) {
 	touched := touched(before, f)
 	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}}
 	for i, u := range uses {
@@ -134,7 +146,7 @@ func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usa
 		was := before.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
 		is := after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
 		switch {
-		case was == engine.Denied:
+		case was == access.Denied:
 			r.Odd++
 		case is < was:
 			r.Broken = append(r.Broken, Break{u, f.Names(u.Permission, u.Path)})
@@ -154,7 +166,7 @@ func (r *Result) replay(before, after *engine.Engine, f *draft.Fence, uses []usa
 
 // taken tells what a fence takes away from somebody.
 type taken struct {
-	before, after *engine.Engine
+	before, after *index.Index
 	perms         map[takenKey]bool
 }
 
@@ -171,25 +183,24 @@ func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
 	if why != gauge.NoOperation {
 		return t.somewhere(who, u.Permission)
 	}
-	service := u.Permission.Service()
-	of := func(c model.CatalogueEntry) bool { return c.Permission.Service() == service }
-	if !slices.ContainsFunc(t.before.Estate.Catalogue, of) {
-		of = func(model.CatalogueEntry) bool { return true }
+	service, known := u.Permission.Service(), false
+	for i := range t.before.Numbers() {
+		known = known || t.before.Permission(i).Permission.Service() == service
 	}
 	covered := false // a path that no grant reaches may be wrong itself
-	for _, s := range t.before.Closure(who) {
-		for _, i := range t.before.GrantsTo(s.ID) {
-			covered = covered || t.before.Estate.Grants[i].Covers(u.Path)
-		}
+	for _, g := range t.before.Given(who) {
+		covered = covered || t.before.Grant(g).Covers(u.Path)
 	}
-	for _, c := range t.before.Estate.Catalogue {
-		if !of(c) {
+	for i := range t.before.Numbers() {
+		p := t.before.Permission(i).Permission
+		if known && p.Service() != service {
 			continue
 		}
-		if !covered && t.somewhere(who, c.Permission) {
+		if !covered && t.somewhere(who, p) {
 			return true
 		}
-		if ctx := u.Context(); covered && t.after.Decide(who, c.Permission, u.Path, ctx).Outcome < t.before.Decide(who, c.Permission, u.Path, ctx).Outcome {
+		if ctx := u.Context(); covered && t.after.Decide(who, p, u.Path, ctx).Outcome < t.before.Decide(who, p, u.Path,
+			ctx).Outcome {
 			return true
 		}
 	}
@@ -208,13 +219,10 @@ func (t *taken) somewhere(who model.ID, p model.Permission) bool {
 		where []model.PathPattern
 		when  model.Condition
 	}
-	ways := func(g *engine.Engine) (out []way) {
-		for _, s := range g.Closure(who) {
-			for _, i := range g.GrantsTo(s.ID) {
-				gr := &g.Estate.Grants[i]
-				if slices.ContainsFunc(g.GrantSets(gr), func(r model.Rights) bool { return r.Has(p) }) {
-					out = append(out, way{gr.Where, gr.Condition()})
-				}
+	ways := func(g *index.Index) (out []way) {
+		for _, i := range g.Given(who) {
+			if gr := g.Grant(i); access.Has(g.GrantSets(i), p) {
+				out = append(out, way{gr.Where, gr.Condition()})
 			}
 		}
 		return out
@@ -235,35 +243,26 @@ func (t *taken) somewhere(who model.ID, p model.Permission) bool {
 	return lost
 }
 
-// touched returns the identity of the fence and, for a group, all its members.
-func touched(g *engine.Engine, f *draft.Fence) map[model.ID]bool {
-	who := f.For.In(g.Estate.Source)
+// touched returns the identity of the fence and, for a group, all its members; of an open
+// crowd, everybody.
+func touched(g *index.Index, f *fence.Fence) map[model.ID]bool {
+	who := f.For.In(g.Source())
 	out := map[model.ID]bool{who: true}
-	queue := []model.ID{who}
-	if who.Open() {
-		for _, id := range g.Estate.Identities {
-			out[id.ID] = true
-		}
-	}
-	for len(queue) > 0 {
-		for _, m := range g.MembersOf(queue[0]) {
-			if !out[m] {
-				out[m] = true
-				queue = append(queue, m)
-			}
-		}
-		queue = queue[1:]
+	if n, ok := g.Number(who); ok {
+		g.Members(n, func(i int) { out[g.ID(i)] = true })
 	}
 	return out
 }
 
-func (r *Result) weigh(before, after *engine.Engine, f *draft.Fence, w gauge.Weights) {
-	who := f.For.In(before.Estate.Source)
-	had, beforePairs := holdings(before, who)
-	has, afterPairs := holdings(after, who)
-	r.Before, r.After = w.Danger(beforePairs), w.Danger(afterPairs)
+func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weights) {
+	who := f.For.In(before.Source())
+	one, two := gauge.NewScale(before, w), gauge.NewScale(after, w)
+	danger, had := one.Held(who)
+	left, has := two.Held(who)
+	r.Before, r.After = danger, left
+	r.ReachBefore, r.ReachAfter = gauge.NewWithin(one).Of(who), gauge.NewWithin(two).Of(who)
 	for i := range had.All() {
-		c := before.Estate.Catalogue[i]
+		c := *before.Permission(i)
 		if has.Has(i) {
 			r.Stays = append(r.Stays, c)
 		} else {
@@ -275,15 +274,4 @@ func (r *Result) weigh(before, after *engine.Engine, f *draft.Fence, w gauge.Wei
 	}
 	slices.SortFunc(r.Goes, byLevel)
 	slices.SortFunc(r.Stays, byLevel)
-}
-
-func holdings(g *engine.Engine, who model.ID) (engine.Bits, gauge.Pairs) {
-	scale := gauge.NewScale(g)
-	bits := engine.NewBits(len(g.Estate.Catalogue))
-	var parts []gauge.Part
-	for _, h := range g.Holdings(who) {
-		bits.Or(h.Perms)
-		parts = append(parts, gauge.Part{Perms: h.Perms, Where: g.Estate.Grants[h.Grant].Where})
-	}
-	return bits, scale.Union(parts)
 }

@@ -74,7 +74,8 @@ func TestCountsAreSmall(t *testing.T) {
 				days, ns = append(days, day(d)), append(ns, n)
 			}
 		}
-		f.Merge(usage.Use{Days: usage.DaysOf(days...), Counts: usage.PackCounts(ns), First: days[0], Last: days[len(days)-1]})
+		f.Merge(usage.Use{Days: usage.DaysOf(days...), Counts: usage.PackCounts(ns), First: days[0],
+			Last: days[len(days)-1]})
 		u := f.Uses()[0]
 		b, _ := u.Days.MarshalBinary()
 		if bits := float64(8*(len(b)+u.Counts.Bytes())) / float64(len(days)); bits > 6 {
@@ -110,7 +111,8 @@ func TestEveryWindowIsExact(t *testing.T) {
 		}
 		number := func(t *usage.Table, c usage.Call) usage.RowKey {
 			k := c.Key()
-			return usage.RowKey{Identity: t.IDs.Number(k.Identity), ActingFor: t.IDs.Number(k.ActingFor), Permission: t.Perms.Number(k.Permission), Path: t.Paths.Number(k.Path),
+			return usage.RowKey{Identity: t.IDs.Number(k.Identity), ActingFor: t.IDs.Number(k.ActingFor),
+				Permission: t.Perms.Number(k.Permission), Path: t.Paths.Number(k.Path),
 				Network: t.Nets.Number(k.Network), Outcome: usage.CodeOf(k.Outcome), SecondFactor: k.SecondFactor}
 		}
 		// The calls are cut into tables, which are merged in one way or another.
@@ -181,15 +183,18 @@ func TestEveryWindowIsExact(t *testing.T) {
 				days := int64(0)
 				for d, n := range u.Daily() {
 					if days += n; want[u.Key][d] != n {
-						t.Fatalf("seed %d, round %d: %d calls on %s, want %d", seed, round, n, d.Time(), want[u.Key][d])
+						t.Fatalf("seed %d, round %d: %d calls on %s, want %d", seed, round, n, d.Time(),
+							want[u.Key][d])
 					}
 				}
-				if days != u.Count || u.AtLeast || u.Days.Count() != len(want[u.Key]) || usage.DayOf(u.First) < w.First() || usage.DayOf(u.Last) > w.Last() {
+				if days != u.Count || u.AtLeast || u.Days.Count() != len(want[u.Key]) ||
+					usage.DayOf(u.First) < w.First() || usage.DayOf(u.Last) > w.Last() {
 					t.Fatalf("seed %d, round %d: %+v adds up to %d", seed, round, u, days)
 				}
 			}
 			if got != sum || found != len(want) {
-				t.Fatalf("seed %d, round %d: %d calls in %d uses from %s to %s, want %d in %d", seed, round, got, found, w.From, w.To, sum, len(want))
+				t.Fatalf("seed %d, round %d: %d calls in %d uses from %s to %s, want %d in %d", seed, round, got,
+					found, w.From, w.To, sum, len(want))
 			}
 			if groups := usage.GroupBy(uses, &usage.Filter{Window: w}, nil, nil); sum > 0 && groups[0].Count != sum {
 				t.Fatalf("seed %d: one group of %d calls, want %d", seed, groups[0].Count, sum)
@@ -202,8 +207,10 @@ func TestEveryWindowIsExact(t *testing.T) {
 // days exactly, and the least for a part of them.
 func TestCountsOfBefore(t *testing.T) {
 	day := func(d int) time.Time { return time.Date(2026, 3, d, 9, 0, 0, 0, time.UTC) }
-	old := usage.Use{Key: usage.Key{Network: netip.MustParsePrefix("10.0.0.0/24")}, Count: 100, First: day(1), Last: day(9), Days: usage.DaysOf(day(1), day(5), day(9))}
-	now := usage.Use{Key: old.Key, Count: 7, First: day(9), Last: day(20), Days: usage.DaysOf(day(9), day(20)), Counts: usage.PackCounts([]int64{4, 3})}
+	old := usage.Use{Key: usage.Key{Network: netip.MustParsePrefix("10.0.0.0/24")}, Count: 100, First: day(1),
+		Last: day(9), Days: usage.DaysOf(day(1), day(5), day(9))}
+	now := usage.Use{Key: old.Key, Count: 7, First: day(9), Last: day(20), Days: usage.DaysOf(day(9), day(20)),
+		Counts: usage.PackCounts([]int64{4, 3})}
 	for _, order := range [][]usage.Use{{old, now}, {now, old}} {
 		table, f := &usage.Table{}, usage.Fold{}
 		for _, u := range order {
@@ -214,7 +221,8 @@ func TestCountsOfBefore(t *testing.T) {
 			for _, tt := range []struct {
 				from, to int
 				want     string
-			}{{1, 20, "107 on 4 days"}, {10, 20, "at least 3 on 1 days"}, {1, 8, "at least 2 on 2 days"}, {9, 9, "at least 5 on 1 days"}, {21, 25, "nothing"}} {
+			}{{1, 20, "107 on 4 days"}, {10, 20, "at least 3 on 1 days"}, {1, 8, "at least 2 on 2 days"},
+				{9, 9, "at least 5 on 1 days"}, {21, 25, "nothing"}} {
 				u := uses[0]
 				got := "nothing"
 				if u.Within(usage.DayOf(day(tt.from)), usage.DayOf(day(tt.to))) {
@@ -234,7 +242,9 @@ func TestCountsOfBefore(t *testing.T) {
 // TestTableOfBefore: a table that the first version wrote is read, and its counts are the
 // least of their days.
 func TestTableOfBefore(t *testing.T) {
-	b, err := hex.DecodeString("01020a776f726b6c6f61642f770205612f623a6302042f6d2f7800010100010100000a80a0a484ce6780d4d4ab01820501000000000000000e")
+	b, err := hex.DecodeString(
+		"01020a776f726b6c6f61642f77" +
+			"0205612f623a6302042f6d2f7800010100010100000a80a0a484ce6780d4d4ab01820501000000000000000e")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -56,7 +56,8 @@ type Read struct {
 // NewCoverage returns what the records of a source and what was read of its logs give
 // together: nothing is covered before the first event and after the last reading.
 func NewCoverage(records []model.CoverageRecord, read Read) *Coverage {
-	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), nodes: map[logKey][]model.Path{}, read: read}
+	c := &Coverage{records: make(map[coverageKey]model.CoverageRecord, len(records)), nodes: map[logKey][]model.Path{},
+		read: read}
 	for _, r := range records {
 		k := coverageKey{r.Node, r.Service, r.LogClass}
 		if _, twice := c.records[k]; !twice {
@@ -162,39 +163,14 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 	return max(0, float64(covered)/float64(w.To.Sub(w.From)))
 }
 
-// ShareBelow is Share over everything that a path pattern can reach: the least share
-// among the records that bear on it. Records below it decide for what lies below them
-// only. Whether something that is asked about lies on the pattern but below none of
-// those, so that the record above has a say, is what apart answers.
-func (c *Coverage) ShareBelow(on model.PathPattern, service, class string, w Window, apart func(below []model.Path) bool) float64 {
-	anchor, ok := on.Anchor()
-	above := 0.0
-	if ok {
-		if r, hit := c.Record(anchor, service, class); hit {
-			above = c.share(r, w)
-		}
-	}
-	var below []model.Path // the topmost records
-	least := 1.0
-	for _, node := range c.logsBelow(anchor, service, class) {
-		if on.Overlaps(node.Below()) {
-			least = min(least, c.share(c.records[coverageKey{node, service, class}], w))
-			if n := len(below); n == 0 || !below[n-1].Covers(node) {
-				below = append(below, node)
-			}
-		}
-	}
-	if len(below) == 0 || least > above && apart(below) {
-		return above
-	}
-	return least
-}
-
 // DarkBelow returns the places that a path pattern reaches on which uses would not have
 // been seen over enough of a window: the pattern itself where that goes for what lies
-// below none of the records beneath it (see [Coverage.ShareBelow]), and otherwise the nodes
-// of those beneath that were not there, with everything below them.
-func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Window, apart func(below []model.Path) bool) []model.PathPattern {
+// below none of the records beneath it, and otherwise the nodes of those beneath that were
+// not there, with everything below them. Records below decide for what lies below them only.
+// Whether something that is asked about lies on the pattern but below none of those, so that
+// the record above has a say, is what apart answers.
+func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Window,
+	apart func(below []model.Path) bool) []model.PathPattern {
 	if class == "" {
 		return []model.PathPattern{on}
 	}

@@ -112,7 +112,8 @@ func GroupBy(uses []Use, f *Filter, by []Field, place func(model.Path) model.Pat
 		g.Days = g.Days.Union(u.Days)
 	}
 	slices.SortStableFunc(out, func(a, b Group) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), compareUses(Use{Key: a.Key}, Use{Key: b.Key}), cmp.Compare(a.Service, b.Service))
+		return cmp.Or(cmp.Compare(b.Count, a.Count), compareUses(Use{Key: a.Key}, Use{Key: b.Key}),
+			cmp.Compare(a.Service, b.Service))
 	})
 	return out
 }

@@ -58,7 +58,8 @@ func TestGroupsAddUp(t *testing.T) {
 				}
 			}
 		}
-		if gn != n || gcount != count || fmt.Sprint(gdays.List()) != fmt.Sprint(days.List()) || len(by) == 0 && len(groups) > 1 {
+		if gn != n || gcount != count || fmt.Sprint(gdays.List()) != fmt.Sprint(days.List()) || len(by) == 0 &&
+			len(groups) > 1 {
 			t.Errorf("seed %d by %v: %d uses, %d calls in groups; %d, %d asked for", seed, by, gn, gcount, n, count)
 		}
 	}

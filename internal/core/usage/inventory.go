@@ -23,7 +23,8 @@ type sibling struct {
 // kind is taken for complete below each node that has some of it in the inventory: a name
 // beside those that are listed is more likely wrong than new.
 func NewInventory(source string, nodes []model.Path, complete []string) *Inventory {
-	v := &Inventory{source: source, nodes: make(map[model.Path]bool, len(nodes)), complete: map[string]bool{}, beside: map[sibling]bool{}}
+	v := &Inventory{source: source, nodes: make(map[model.Path]bool, len(nodes)), complete: map[string]bool{},
+		beside: map[sibling]bool{}}
 	for _, k := range complete {
 		v.complete[k] = true
 	}

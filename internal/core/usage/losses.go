@@ -152,7 +152,8 @@ func (p *profile) losses() []Gap {
 		// How much such sums vary: those of about the same size, since small ones vary more.
 		var alike []float64
 		for j, x := range logs {
-			if !math.IsNaN(x) && size[j] > size[i]/lossAlike && size[j] < size[i]*lossAlike && (j < i-lossDays || j > i+lossDays) {
+			if !math.IsNaN(x) && size[j] > size[i]/lossAlike && size[j] < size[i]*lossAlike &&
+				(j < i-lossDays || j > i+lossDays) {
 				alike = append(alike, x-level[j])
 			}
 		}

@@ -48,7 +48,8 @@ func (m team) life(r *rand.Rand, days int, lost func(d int) float64) []usage.Use
 	for d := range days {
 		at := start.AddDate(0, 0, d)
 		_, month, day := at.Date()
-		if month == time.December && day >= 24 || month == time.January && day == 1 || month == time.May && (day == 1 || day == 17) || r.IntN(60) == 0 {
+		if month == time.December && day >= 24 || month == time.January && day == 1 || month == time.May &&
+			(day == 1 || day == 17) || r.IntN(60) == 0 {
 			holidays[d] = true
 		}
 	}
@@ -85,7 +86,8 @@ func (m team) life(r *rand.Rand, days int, lost func(d int) float64) []usage.Use
 		for _, n := range ns {
 			total += n
 		}
-		out = append(out, usage.Use{Key: usage.Key{Identity: model.MustID(fmt.Sprintf("workload/w%d", i)), Permission: model.MustPermission("a/b:c"), Path: model.MustPath("/m")},
+		out = append(out, usage.Use{Key: usage.Key{Identity: model.MustID(fmt.Sprintf("workload/w%d", i)),
+			Permission: model.MustPermission("a/b:c"), Path: model.MustPath("/m")},
 			Count: total, First: on[0], Last: on[len(on)-1], Days: usage.DaysOf(on...), Counts: usage.PackCounts(ns)})
 	}
 	return out
@@ -93,13 +95,15 @@ func (m team) life(r *rand.Rand, days int, lost func(d int) float64) []usage.Use
 
 func gaps(uses []usage.Use, days int) []usage.Gap {
 	rec := model.CoverageRecord{Node: model.MustPath("/m"), Service: "a", LogClass: "l", Written: true}
-	c := usage.NewCoverage([]model.CoverageRecord{rec}, usage.Read{First: start, Ends: []time.Time{start.AddDate(0, 0, days)}})
+	c := usage.NewCoverage([]model.CoverageRecord{rec},
+		usage.Read{First: start, Ends: []time.Time{start.AddDate(0, 0, days)}})
 	c.Observe(uses, func(model.Permission) string { return "l" }, nil)
 	return c.Stream(rec).Gaps
 }
 
 var teams = []team{
-	{200, 0, 1, 0.01}, {200, 0.5, 0.1, 0.02}, {500, 0.8, 0.05, 0.01}, {2000, 0.3, 0.3, 0.03}, {1000, 1, 0.25, 0.01}, {300, 1, 0.1, 0.02},
+	{200, 0, 1, 0.01}, {200, 0.5, 0.1, 0.02}, {500, 0.8, 0.05, 0.01}, {2000, 0.3, 0.3, 0.03}, {1000, 1, 0.25, 0.01},
+	{300, 1, 0.1, 0.02},
 }
 
 // TestQuietYears: in a hundred years of logs of many kinds, holidays included, at most one
@@ -115,7 +119,8 @@ func TestQuietYears(t *testing.T) {
 	for i := range years / 2 {
 		for _, g := range gaps(teams[i%len(teams)].life(r, 2*365, func(int) float64 { return 0 }), 2*365) {
 			alarms++
-			t.Logf("team %d: %s to %s", i%len(teams), g.From.Time().Format(time.DateOnly), g.To.Time().Format(time.DateOnly))
+			t.Logf("team %d: %s to %s", i%len(teams), g.From.Time().Format(time.DateOnly),
+				g.To.Time().Format(time.DateOnly))
 		}
 	}
 	if alarms > 1 {
@@ -153,7 +158,8 @@ func TestHalving(t *testing.T) {
 		if hit {
 			found++
 		} else {
-			t.Logf("team %d, day %d (%s): not told", i%len(teams), at, start.AddDate(0, 0, at).Format("Mon 2006-01-02"))
+			t.Logf("team %d, day %d (%s): not told", i%len(teams), at,
+				start.AddDate(0, 0, at).Format("Mon 2006-01-02"))
 		}
 		for _, g := range gaps(uses, at) {
 			if g.To >= first {

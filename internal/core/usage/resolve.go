@@ -1,6 +1,7 @@
 package usage
 
 import (
+	"iter"
 	"slices"
 	"strings"
 
@@ -29,7 +30,7 @@ type Resolver struct {
 	globs []glob
 	ops   []Operation
 	known map[model.ID]bool
-	perms map[model.Permission]bool
+	names Listing
 	memo  map[model.ID]model.ID
 }
 
@@ -50,13 +51,20 @@ func (g glob) matches(id model.ID) bool {
 	return g.kind == string(id.Kind) && err == nil && g.name.Matches(p)
 }
 
+// Listing is what a resolver asks of an estate.
+type Listing interface {
+	Source() string
+	// Everybody yields every identity that is listed, with a number of its own.
+	Everybody() iter.Seq2[int, *model.Identity]
+	// PermNumber reports whether the catalogue lists a permission.
+	PermNumber(model.Permission) (int, bool)
+}
+
 // NewResolver makes a resolver of an estate's own aliases and further lists, which
 // come first. A bare name that only one identity of the estate has means that one.
-func NewResolver(e *model.Estate, aliases []Alias, ops []Operation) *Resolver {
-	r := &Resolver{exact: map[model.ID]model.ID{}, named: map[string]model.ID{}, ops: ops, known: map[model.ID]bool{}, perms: map[model.Permission]bool{}, memo: map[model.ID]model.ID{}}
-	for _, c := range e.Catalogue {
-		r.perms[c.Permission] = true
-	}
+func NewResolver(e Listing, aliases []Alias, ops []Operation) *Resolver {
+	r := &Resolver{exact: map[model.ID]model.ID{}, named: map[string]model.ID{}, ops: ops, known: map[model.ID]bool{},
+		names: e, memo: map[model.ID]model.ID{}}
 	twice := map[string]bool{}
 	own := func(name string, id model.ID) {
 		if old, ok := r.named[name]; ok && old != id {
@@ -64,7 +72,7 @@ func NewResolver(e *model.Estate, aliases []Alias, ops []Operation) *Resolver {
 		}
 		r.named[name] = id
 	}
-	for _, i := range e.Identities {
+	for _, i := range e.Everybody() {
 		r.known[i.ID] = true
 		own(i.ID.Name, i.ID)
 		for _, a := range i.Aliases {
@@ -82,12 +90,12 @@ func NewResolver(e *model.Estate, aliases []Alias, ops []Operation) *Resolver {
 		kind, name, _ := strings.Cut(a.Log, "/")
 		if !strings.Contains(name, "*") {
 			if id, err := model.ParseID(a.Log); err == nil {
-				r.exact[id] = a.Is.In(e.Source)
+				r.exact[id] = a.Is.In(e.Source())
 			}
 			continue
 		}
 		if p, err := namePattern(name); err == nil {
-			r.globs = append(r.globs, glob{kind, p, a.Is.In(e.Source)})
+			r.globs = append(r.globs, glob{kind, p, a.Is.In(e.Source())})
 		}
 	}
 	return r
@@ -125,10 +133,12 @@ func (r *Resolver) identity(id model.ID) model.ID {
 // Known reports whether the estate lists an identity.
 func (r *Resolver) Known(id model.ID) bool { return id.Open() || r.known[id] }
 
+func (r *Resolver) lists(p model.Permission) bool { _, ok := r.names.PermNumber(p); return ok }
+
 // Permissions returns the permissions that an operation takes; nil when nothing maps
 // one that the catalogue lacks.
 func (r *Resolver) Permissions(p model.Permission) []model.Permission {
-	if r.perms[p] {
+	if r.lists(p) {
 		return []model.Permission{p}
 	}
 	for _, o := range r.ops {
@@ -144,7 +154,8 @@ func (r *Resolver) Uses(uses []Use) []Use {
 	plain := true
 	for i := range uses {
 		u := &uses[i]
-		if r.Identity(u.Identity) != u.Identity || r.Identity(u.ActingFor) != u.ActingFor || !r.perms[u.Permission] && len(r.ops) > 0 {
+		if r.Identity(u.Identity) != u.Identity || r.Identity(u.ActingFor) != u.ActingFor || !r.lists(u.Permission) &&
+			len(r.ops) > 0 {
 			plain = false
 			break
 		}

@@ -37,101 +37,91 @@ const (
 	unlikely     = 1e-5 // chance of a silence, below which it is a gap: hundreds of logs are looked at every day
 )
 
+// held is what one log held, while it is added up.
+type held struct {
+	Stream
+	callers map[model.ID]Days
+	counts  perDay
+	vague   bool // counts a day are not known of all: a day that holds less proves nothing
+}
+
 // Observe looks at the uses for what each log really held, up to the last reading: gaps
 // come out of the shares from then on. classOf says in which class of log a permission's
 // use appears; refused, whose writer cannot write.
-func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, refused func(model.CoverageRecord) bool) {
-	c.streams = map[coverageKey]*Stream{}
-	callers := map[coverageKey]map[model.ID]Days{}
-	counts := map[coverageKey]*perDay{}
-	vague := map[coverageKey]bool{}
-	type memoKey struct {
-		path           model.Path
-		service, class string
-	}
-	memo := map[memoKey]coverageKey{}
+func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string,
+	refused func(model.CoverageRecord) bool) {
+	logs := map[coverageKey]*held{}
+	of := c.logOf(logs, classOf)
 	for i := range uses {
 		u := &uses[i]
-		m := memoKey{u.Path, u.Permission.Service(), classOf(u.Permission)}
-		k, ok := memo[m]
-		if !ok {
-			if r, hit := c.Record(m.path, m.service, m.class); hit {
-				k = coverageKey{r.Node, r.Service, r.LogClass}
-			}
-			memo[m] = k
-		}
-		if k.node.IsZero() {
+		h := of(u)
+		if h == nil {
 			continue
 		}
-		s := c.streams[k]
-		if s == nil {
-			s = &Stream{First: u.First, Last: u.Last}
-			c.streams[k] = s
-			callers[k] = map[model.ID]Days{}
+		if h.callers == nil {
+			h.First, h.Last, h.callers = u.First, u.Last, map[model.ID]Days{}
 		}
-		if u.First.Before(s.First) {
-			s.First = u.First
+		if u.First.Before(h.First) {
+			h.First = u.First
 		}
-		if u.Last.After(s.Last) {
-			s.Last = u.Last
+		if u.Last.After(h.Last) {
+			h.Last = u.Last
 		}
-		s.Days = s.Days.Union(u.Days)
-		s.Events += u.Count
-		of := counts[k]
-		if of == nil {
-			of = &perDay{}
-			counts[k] = of
-		}
+		h.Days = h.Days.Union(u.Days)
+		h.Events += u.Count
 		sum := int64(0)
 		for d, n := range u.Daily() {
-			of.add(d, n)
+			h.counts.add(d, n)
 			sum += n
 		}
-		if u.AtLeast || sum < u.Count { // counts a day are not known: a day that holds less proves nothing
-			vague[k] = true
+		h.vague = h.vague || u.AtLeast || sum < u.Count
+		days := h.callers[u.Identity]
+		if all := days.Union(u.Days); len(days.words) == 0 || !days.covers(all) {
+			h.callers[u.Identity] = all
 		}
-		callers[k][u.Identity] = callers[k][u.Identity].Union(u.Days)
 	}
+	c.streams = map[coverageKey]*Stream{}
 	end := DayOf(c.ReadTo()) - 1 // the last day may not be over
-	lost, profiles := map[coverageKey][]Gap{}, map[coverageKey]*profile{}
-	for k, s := range c.streams {
-		if last := min(end, DayOf(s.Last)-1); !vague[k] && len(callers[k]) >= leastCallers && last-DayOf(s.First) > 2*lossAround {
-			profiles[k] = profileOf(counts[k], DayOf(s.First)+1, last)
-			if gaps := profiles[k].losses(); len(gaps) > 0 {
-				lost[k] = gaps
+	lost, profiles := map[*held][]Gap{}, map[*held]*profile{}
+	for k, h := range logs {
+		c.streams[k] = &h.Stream
+		if last := min(end, DayOf(h.Last)-1); !h.vague && len(h.callers) >= leastCallers &&
+			last-DayOf(h.First) > 2*lossAround {
+			profiles[h] = profileOf(&h.counts, DayOf(h.First)+1, last)
+			if gaps := profiles[h].losses(); len(gaps) > 0 {
+				lost[h] = gaps
 			}
 		}
 	}
 	if len(lost) > 0 {
-		by := map[coverageKey]map[model.ID]*perDay{}
+		by := map[*held]map[model.ID]*perDay{}
 		for i := range uses {
 			u := &uses[i]
-			k := memo[memoKey{u.Path, u.Permission.Service(), classOf(u.Permission)}]
-			if lost[k] == nil {
+			h := of(u)
+			if lost[h] == nil {
 				continue
 			}
-			if by[k] == nil {
-				by[k] = map[model.ID]*perDay{}
+			if by[h] == nil {
+				by[h] = map[model.ID]*perDay{}
 			}
-			of := by[k][u.Identity]
-			if of == nil {
-				of = &perDay{}
-				by[k][u.Identity] = of
+			one := by[h][u.Identity]
+			if one == nil {
+				one = &perDay{}
+				by[h][u.Identity] = one
 			}
 			for d, n := range u.Daily() {
-				of.add(d, n)
+				one.add(d, n)
 			}
 		}
-		for k, gaps := range lost {
-			lost[k] = slices.DeleteFunc(gaps, func(g Gap) bool { return !profiles[k].lost(g, by[k]) })
+		for h, gaps := range lost {
+			lost[h] = slices.DeleteFunc(gaps, func(g Gap) bool { return !profiles[h].lost(g, by[h]) })
 		}
 	}
 	for k, r := range c.records {
 		s := c.streams[k]
-		if s != nil {
-			s.Callers = len(callers[k])
-			s.Gaps = gapsOf(s.Days, end, callers[k])
-			s.Gaps = joined(append(s.Gaps, lost[k]...))
+		if h := logs[k]; h != nil {
+			s.Callers = len(h.callers)
+			s.Gaps = joined(append(gapsOf(s.Days, end, h.callers), lost[h]...))
 		}
 		if gaps := c.missed(r, s); len(gaps) > 0 {
 			if s == nil {
@@ -154,6 +144,43 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string, re
 				s.Gaps = joined(append(s.Gaps, Gap{From: from, To: end + 1}))
 			}
 		}
+	}
+}
+
+// logOf returns what finds, or begins, the log that a use stands in; nil for a use that no
+// log shows. Uses come in order, so the one before is remembered.
+func (c *Coverage) logOf(logs map[coverageKey]*held, classOf func(model.Permission) string) func(*Use) *held {
+	type place struct {
+		path           model.Path
+		service, class string
+	}
+	memo := map[place]*held{}
+	classes := map[model.Permission]string{}
+	var last place
+	var found *held
+	return func(u *Use) *held {
+		class, known := classes[u.Permission]
+		if !known {
+			class = classOf(u.Permission)
+			classes[u.Permission] = class
+		}
+		at := place{u.Path, u.Permission.Service(), class}
+		if at == last {
+			return found
+		}
+		h, ok := memo[at]
+		if !ok {
+			if r, hit := c.Record(at.path, at.service, at.class); hit {
+				k := coverageKey{r.Node, r.Service, r.LogClass}
+				if h = logs[k]; h == nil {
+					h = &held{}
+					logs[k] = h
+				}
+			}
+			memo[at] = h
+		}
+		last, found = at, h
+		return h
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math/bits"
 	"net/netip"
 	"slices"
 	"sync"
@@ -364,10 +365,12 @@ func (t *Table) addCounts(r *row, days Days, counts Counts) {
 
 // Merge folds in everything that another table holds.
 func (t *Table) Merge(o *Table) {
-	ids, perms, paths, nets := renumber(&t.IDs, &o.IDs), renumber(&t.Perms, &o.Perms), renumber(&t.Paths, &o.Paths), renumber(&t.Nets, &o.Nets)
+	ids, perms, paths, nets := renumber(&t.IDs, &o.IDs), renumber(&t.Perms, &o.Perms), renumber(&t.Paths,
+		&o.Paths), renumber(&t.Nets, &o.Nets)
 	for i := range o.rows {
 		r := &o.rows[i]
-		t.merge(RowKey{ids[r.Identity], ids[r.ActingFor], perms[r.Permission], paths[r.Path], nets[r.Network], r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r), o.counts(r, o.days(r)))
+		t.merge(RowKey{ids[r.Identity], ids[r.ActingFor], perms[r.Permission], paths[r.Path], nets[r.Network],
+			r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r), o.counts(r, o.days(r)))
 	}
 }
 
@@ -381,7 +384,8 @@ func renumber[T comparable](to, from *Names[T]) []uint32 {
 
 // MergeUse folds in a use that was folded elsewhere from other calls.
 func (t *Table) MergeUse(u Use) {
-	t.merge(RowKey{t.IDs.Number(u.Identity), t.IDs.Number(u.ActingFor), t.Perms.Number(u.Permission), t.Paths.Number(u.Path), t.Nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
+	t.merge(RowKey{t.IDs.Number(u.Identity), t.IDs.Number(u.ActingFor), t.Perms.Number(u.Permission),
+		t.Paths.Number(u.Path), t.Nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
 		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts)
 }
 
@@ -403,23 +407,41 @@ func (t *Table) Span() (first, last int64) {
 // Uses returns the uses, ordered as [Fold.Uses] orders them.
 func (t *Table) Uses() []Use {
 	// Names are put in order once, and rows then by numbers.
-	ids, perms, paths := ranks(&t.IDs, model.ID.Compare), ranks(&t.Perms, model.Permission.Compare), ranks(&t.Paths, model.Path.Compare)
+	ids, perms, paths := ranks(&t.IDs, model.ID.Compare), ranks(&t.Perms, model.Permission.Compare), ranks(&t.Paths,
+		model.Path.Compare)
 	nets := ranks(&t.Nets, netip.Prefix.Compare)
-	order := make([]int32, len(t.rows))
-	for i := range order {
-		order[i] = int32(i)
+	// Most rows are told apart by caller, permission and path: 64 bits, where they fit.
+	type placed struct {
+		key uint64
+		row int32
 	}
-	slices.SortFunc(order, func(i, j int32) int {
-		a, b := &t.rows[i], &t.rows[j]
-		return cmp.Or(cmp.Compare(ids[a.Identity], ids[b.Identity]), cmp.Compare(perms[a.Permission], perms[b.Permission]), cmp.Compare(paths[a.Path], paths[b.Path]),
-			cmp.Compare(ids[a.ActingFor], ids[b.ActingFor]), cmp.Compare(a.Outcome.Outcome(), b.Outcome.Outcome()), cmp.Compare(nets[a.Network], nets[b.Network]), cmp.Compare(a.SecondFactor, b.SecondFactor))
+	p, q := bits.Len(uint(len(perms))), bits.Len(uint(len(paths)))
+	order := make([]placed, len(t.rows))
+	for i := range order {
+		r := &t.rows[i]
+		order[i].row = int32(i)
+		if bits.Len(uint(len(ids)))+p+q <= 64 {
+			order[i].key = uint64(ids[r.Identity])<<(p+q) | uint64(perms[r.Permission])<<q | uint64(paths[r.Path])
+		}
+	}
+	slices.SortFunc(order, func(x, y placed) int {
+		if x.key != y.key {
+			return cmp.Compare(x.key, y.key)
+		}
+		a, b := &t.rows[x.row], &t.rows[y.row]
+		return cmp.Or(cmp.Compare(ids[a.Identity], ids[b.Identity]),
+			cmp.Compare(perms[a.Permission], perms[b.Permission]), cmp.Compare(paths[a.Path], paths[b.Path]),
+			cmp.Compare(ids[a.ActingFor], ids[b.ActingFor]), cmp.Compare(a.Outcome.Outcome(), b.Outcome.Outcome()),
+			cmp.Compare(nets[a.Network], nets[b.Network]), cmp.Compare(a.SecondFactor, b.SecondFactor))
 	})
 	out := make([]Use, len(t.rows))
 	for i, at := range order {
-		r := &t.rows[at]
+		r := &t.rows[at.row]
 		days := t.days(r)
-		out[i] = Use{Key: Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission), t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
-			Count: r.count, First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(), Days: days, Counts: t.counts(r, days)}
+		out[i] = Use{Key: Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission),
+			t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
+			Count: r.count, First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(), Days: days,
+			Counts: t.counts(r, days)}
 	}
 	return out
 }
@@ -440,7 +462,8 @@ func ranks[T comparable](n *Names[T], compare func(a, b T) int) []uint32 {
 
 func compareUses(a, b Use) int {
 	return cmp.Or(a.Identity.Compare(b.Identity), a.Permission.Compare(b.Permission), a.Path.Compare(b.Path),
-		a.ActingFor.Compare(b.ActingFor), cmp.Compare(a.Outcome, b.Outcome), a.Network.Compare(b.Network), cmp.Compare(a.SecondFactor, b.SecondFactor))
+		a.ActingFor.Compare(b.ActingFor), cmp.Compare(a.Outcome, b.Outcome), a.Network.Compare(b.Network),
+		cmp.Compare(a.SecondFactor, b.SecondFactor))
 }
 
 // ErrTable is returned for bytes that are no encoded table.
@@ -462,9 +485,11 @@ func (t *Table) AppendBinary(b []byte) ([]byte, error) {
 	b = appendNames(b, &t.Nets)
 	b = binary.AppendUvarint(b, uint64(len(t.rows)))
 	for _, col := range []func(*row) uint64{
-		func(r *row) uint64 { return uint64(r.Identity) }, func(r *row) uint64 { return uint64(r.ActingFor) }, func(r *row) uint64 { return uint64(r.Permission) },
+		func(r *row) uint64 { return uint64(r.Identity) }, func(r *row) uint64 { return uint64(r.ActingFor) },
+		func(r *row) uint64 { return uint64(r.Permission) },
 		func(r *row) uint64 { return uint64(r.Path) }, func(r *row) uint64 { return uint64(r.Network) },
-		func(r *row) uint64 { return uint64(r.Outcome)<<2 | uint64(r.SecondFactor) }, func(r *row) uint64 { return uint64(r.count) },
+		func(r *row) uint64 { return uint64(r.Outcome)<<2 | uint64(r.SecondFactor) },
+		func(r *row) uint64 { return uint64(r.count) },
 	} {
 		for i := range t.rows {
 			b = binary.AppendUvarint(b, col(&t.rows[i]))
@@ -561,7 +586,8 @@ func (t *Table) MergeBinary(b []byte) error {
 	}
 	version := b[0]
 	r := &tableReader{b: b[1:]}
-	for _, n := range []func(){func() { t.IDs.Number(model.ID{}) }, func() { t.Perms.Number(model.Permission{}) }, func() { t.Paths.Number(model.Path{}) }, func() { t.Nets.Number(netip.Prefix{}) }} {
+	for _, n := range []func(){func() { t.IDs.Number(model.ID{}) }, func() { t.Perms.Number(model.Permission{}) },
+		func() { t.Paths.Number(model.Path{}) }, func() { t.Nets.Number(netip.Prefix{}) }} {
 		n()
 	}
 	ids := readNames(r, &t.IDs, model.ParseID)
@@ -574,8 +600,10 @@ func (t *Table) MergeBinary(b []byte) error {
 	}
 	keys, counts := make([]RowKey, n), make([]int64, n)
 	for _, col := range []func(*RowKey){
-		func(k *RowKey) { k.Identity = ids[r.uint(uint64(len(ids)-1))] }, func(k *RowKey) { k.ActingFor = ids[r.uint(uint64(len(ids)-1))] },
-		func(k *RowKey) { k.Permission = perms[r.uint(uint64(len(perms)-1))] }, func(k *RowKey) { k.Path = paths[r.uint(uint64(len(paths)-1))] },
+		func(k *RowKey) { k.Identity = ids[r.uint(uint64(len(ids)-1))] },
+		func(k *RowKey) { k.ActingFor = ids[r.uint(uint64(len(ids)-1))] },
+		func(k *RowKey) { k.Permission = perms[r.uint(uint64(len(perms)-1))] },
+		func(k *RowKey) { k.Path = paths[r.uint(uint64(len(paths)-1))] },
 		func(k *RowKey) { k.Network = nets[r.uint(uint64(len(nets)-1))] },
 		func(k *RowKey) {
 			v := r.uint(11)

@@ -127,7 +127,7 @@ func (f Fold) Merge(o Use) {
 	if o.Last.After(u.Last) {
 		u.Last = o.Last
 	}
-	u.Days = u.Days.union(o.Days)
+	u.Days = u.Days.Union(o.Days)
 	var ns []int64
 	for _, d := range u.Days.List() {
 		ns = append(ns, of[d])
@@ -243,7 +243,23 @@ func (d Days) meets(o Days) bool {
 }
 
 // Union returns the days of d or o; neither is changed.
-func (d Days) Union(o Days) Days { return d.clone().union(o) }
+func (d Days) Union(o Days) Days {
+	if d.covers(o) {
+		return d
+	}
+	return d.clone().union(o)
+}
+
+// covers reports whether every day of o is in d.
+func (d Days) covers(o Days) bool {
+	skip := int(o.base-d.base) / 64
+	for i, w := range o.words {
+		if w != 0 && (skip+i < 0 || skip+i >= len(d.words) || w&^d.words[skip+i] != 0) {
+			return false
+		}
+	}
+	return len(o.words) == 0 || len(d.words) > 0
+}
 
 // Count returns how many days are in the set.
 func (d Days) Count() int {

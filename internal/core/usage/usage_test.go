@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
@@ -18,8 +19,11 @@ import (
 func calls(r *rand.Rand, n int) []usage.Call {
 	out := make([]usage.Call, n)
 	for i := range out {
-		c := usage.Call{Time: time.Unix(1_700_000_000+r.Int64N(40_000_000)-20_000_000, 0).UTC(), Identity: model.MustID(fmt.Sprintf("workload/w%d", r.IntN(3))), Permission: model.MustPermission(fmt.Sprintf("s/o:v%d", r.IntN(2))),
-			Path: model.MustPath(fmt.Sprintf("/m/b:%d", r.IntN(3))), Outcome: []usage.Outcome{usage.Done, usage.Refused}[r.IntN(2)], SecondFactor: model.Truth(r.IntN(3))}
+		c := usage.Call{Time: time.Unix(1_700_000_000+r.Int64N(40_000_000)-20_000_000, 0).UTC(),
+			Identity:   model.MustID(fmt.Sprintf("workload/w%d", r.IntN(3))),
+			Permission: model.MustPermission(fmt.Sprintf("s/o:v%d", r.IntN(2))),
+			Path:       model.MustPath(fmt.Sprintf("/m/b:%d", r.IntN(3))),
+			Outcome:    []usage.Outcome{usage.Done, usage.Refused}[r.IntN(2)], SecondFactor: model.Truth(r.IntN(3))}
 		if r.IntN(2) == 0 {
 			c.Network = netip.MustParseAddr([]string{"10.0.0.1", "10.0.0.200", "2001:db8::1", "10.0.1.1"}[r.IntN(4)])
 		}
@@ -72,7 +76,8 @@ func TestFoldingIsOrderFree(t *testing.T) {
 			t.Fatalf("seed %d: %d uses, then %d", seed, len(a), len(b))
 		}
 		for i := range a {
-			if a[i].Key != b[i].Key || a[i].Count != b[i].Count || !a[i].First.Equal(b[i].First) || !a[i].Last.Equal(b[i].Last) || !reflect.DeepEqual(a[i].Days.List(), b[i].Days.List()) {
+			if a[i].Key != b[i].Key || a[i].Count != b[i].Count || !a[i].First.Equal(b[i].First) ||
+				!a[i].Last.Equal(b[i].Last) || !reflect.DeepEqual(a[i].Days.List(), b[i].Days.List()) {
 				t.Fatalf("seed %d: %+v, then %+v", seed, a[i], b[i])
 			}
 		}
@@ -169,7 +174,8 @@ func TestHabit(t *testing.T) {
 		{"later days do not count", append(every(190, 100, 1), -5), usage.Daily, true},
 	} {
 		if h := usage.HabitOf(usage.DaysOf(ago(tt.days...)...), now); h.Rhythm != tt.rhythm || h.Over != tt.over {
-			t.Errorf("%s: %s, over %t (silent for %d); want %s, %t", tt.name, h.Rhythm, h.Over, h.Silence, tt.rhythm, tt.over)
+			t.Errorf("%s: %s, over %t (silent for %d); want %s, %t", tt.name, h.Rhythm, h.Over, h.Silence, tt.rhythm,
+				tt.over)
 		}
 	}
 }
@@ -184,34 +190,38 @@ func TestCoverage(t *testing.T) {
 		}
 		return r
 	}
-	records := []model.CoverageRecord{rec("/m/o:o", "read", true, 0), rec("/m/o:o/p:off", "read", false, 0), rec("/m/o:o/p:half", "read", true, 45), rec("/m/o:o/p:on", "read", true, 0), rec("/m/x:x", "read", false, 0), rec("/m/x:x/p:on", "read", true, 0)}
+	records := []model.CoverageRecord{rec("/m/o:o", "read", true, 0), rec("/m/o:o/p:off", "read", false, 0),
+		rec("/m/o:o/p:half", "read", true, 45), rec("/m/o:o/p:on", "read", true, 0), rec("/m/x:x", "read", false, 0),
+		rec("/m/x:x/p:on", "read", true, 0)}
 	for _, tt := range []struct {
 		on    string
 		start int // days ago of the first event; 0: none was read
-		want  float64
+		seen  bool
 		apart bool // something lies there beside what has a record of its own
 	}{
-		{"/m/o:o/p:on/**", 200, 1, false},
-		{"/m/o:o/p:off/b:x/**", 200, 0, false},
-		{"/m/o:o/p:half/**", 200, 0.5, false},
-		{"/m/o:o/p:other/b:x/**", 200, 1, false}, // the organisation's record decides
-		{"/m/o:o/**", 200, 0, false},             // reaches a place that is off
-		{"/m/o:o/p:o*/**", 200, 0, false},
-		{"/m/o:o/p:on/**", 45, 0.5, false}, // nothing before the first event
-		{"/m/o:o/p:on/**", 0, 0, false},
-		{"/m/elsewhere", 200, 0, false},
-		{"/m/x:x/**", 200, 1, false}, // a record below decides for all that is there
-		{"/m/x:x/**", 200, 0, true},  // and not for what is there besides
-		{"/m/o:o/p:on/**", 200, 1, true},
-		{"/m/o:o", 200, 1, false},
+		{"/m/o:o/p:on/**", 200, true, false},
+		{"/m/o:o/p:off/b:x/**", 200, false, false},
+		{"/m/o:o/p:half/**", 200, false, false},
+		{"/m/o:o/p:other/b:x/**", 200, true, false}, // the organisation's record decides
+		{"/m/o:o/**", 200, false, false},            // reaches a place that is off
+		{"/m/o:o/p:o*/**", 200, false, false},
+		{"/m/o:o/p:on/**", 45, false, false}, // nothing before the first event
+		{"/m/o:o/p:on/**", 0, false, false},
+		{"/m/elsewhere", 200, false, false},
+		{"/m/x:x/**", 200, true, false}, // a record below decides for all that is there
+		{"/m/x:x/**", 200, false, true}, // and not for what is there besides
+		{"/m/o:o/p:on/**", 200, true, true},
+		{"/m/o:o", 200, true, false},
 	} {
 		var start time.Time
 		if tt.start > 0 {
 			start = now.AddDate(0, 0, -tt.start)
 		}
 		c := usage.NewCoverage(records, usage.Read{First: start, Ends: []time.Time{now}})
-		if got := c.ShareBelow(model.MustPathPattern(tt.on), "s", "read", w, func([]model.Path) bool { return tt.apart }); got < tt.want-0.01 || got > tt.want+0.01 {
-			t.Errorf("share of %s with logs of %d days = %.2f, want %.2f", tt.on, tt.start, got, tt.want)
+		dark := c.DarkBelow(model.MustPathPattern(tt.on), "s", "read", w,
+			func([]model.Path) bool { return tt.apart })
+		if got := len(dark) == 0; got != tt.seen {
+			t.Errorf("%s with logs of %d days: seen %t, dark on %v", tt.on, tt.start, got, dark)
 		}
 		if got := c.Share(model.MustPath("/m/o:o/p:on"), "s", "", w); got != 0 {
 			t.Errorf("what has no log class is covered: %f", got)
@@ -220,7 +230,8 @@ func TestCoverage(t *testing.T) {
 }
 
 func TestBlock(t *testing.T) {
-	for in, want := range map[string]string{"10.1.2.3": "10.1.2.0/24", "::ffff:10.1.2.3": "10.1.2.0/24", "2001:db8:1:2::3": "2001:db8:1::/48", "fe80::1%eth0": "fe80::/48"} {
+	for in, want := range map[string]string{"10.1.2.3": "10.1.2.0/24", "::ffff:10.1.2.3": "10.1.2.0/24",
+		"2001:db8:1:2::3": "2001:db8:1::/48", "fe80::1%eth0": "fe80::/48"} {
 		if got := usage.Block(netip.MustParseAddr(in)); got.String() != want {
 			t.Errorf("Block(%s) = %s, want %s", in, got, want)
 		}
@@ -247,7 +258,8 @@ func TestGaps(t *testing.T) {
 		{"weekends are no gaps", strings.Repeat(week, 20), 3, "[]"},
 		{"a working week silent", strings.Repeat(week, 12) + "......." + strings.Repeat(week, 8), 3, "[[82 90]]"},
 		{"silent to the end", strings.Repeat("x", 100) + strings.Repeat(".", 10), 3, "[[100 109]]"},
-		{"silent, and later to the end for long", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60) + strings.Repeat(".", 300), 3, "[[120 122] [183 482]]"},
+		{"silent, and later to the end for long", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60) +
+			strings.Repeat(".", 300), 3, "[[120 122] [183 482]]"},
 		{"one caller just stopped", strings.Repeat("x", 100) + strings.Repeat(".", 10), 1, "[]"},
 		{"every third day", strings.Repeat("x..", 40) + "......" + strings.Repeat("x..", 10), 3, "[]"},
 		{"too short to say", strings.Repeat("x", 10) + "....." + strings.Repeat("x", 5), 3, "[]"},
@@ -259,13 +271,17 @@ func TestGaps(t *testing.T) {
 			f := usage.Fold{}
 			for i, ch := range tt.days {
 				if ch == 'x' {
-					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Identity: model.MustID(fmt.Sprintf("person/p%d", c)), Permission: model.MustPermission("stow/item:read"), Path: node.Child("box", "b"), Outcome: usage.Done})
+					f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour),
+						Identity:   model.MustID(fmt.Sprintf("person/p%d", c)),
+						Permission: model.MustPermission("stow/item:read"), Path: node.Child("box", "b"),
+						Outcome: usage.Done})
 				}
 			}
 			uses = append(uses, f.Uses()...)
 		}
 		last := start + usage.Day(len(tt.days))
-		cov := usage.NewCoverage([]model.CoverageRecord{rec}, usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
+		cov := usage.NewCoverage([]model.CoverageRecord{rec},
+			usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
 		cov.Observe(uses, func(model.Permission) string { return "read" }, nil)
 		got, silent := [][2]usage.Day{}, 0
 		for _, g := range cov.Stream(rec).Gaps {
@@ -276,11 +292,13 @@ func TestGaps(t *testing.T) {
 			t.Errorf("%s: %v, want %v", tt.name, got, tt.want)
 		}
 		w := usage.Window{From: start.Time(), To: last.Time()}
-		if want := 1 - float64(silent)/float64(len(tt.days)); math.Abs(cov.Share(node, "stow", "read", w)-want) > 1e-9 {
+		if want := 1 - float64(silent)/float64(len(tt.days)); math.Abs(cov.Share(node, "stow", "read",
+			w)-want) > 1e-9 {
 			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "stow", "read", w), want)
 		}
 		// A writer that may not write: from its last event on nothing arrives.
-		cov.Observe(uses, func(model.Permission) string { return "read" }, func(model.CoverageRecord) bool { return true })
+		cov.Observe(uses, func(model.Permission) string { return "read" },
+			func(model.CoverageRecord) bool { return true })
 		if s := cov.Stream(rec); !s.Refused {
 			t.Errorf("%s: a refused writer is not told", tt.name)
 		}
@@ -289,14 +307,27 @@ func TestGaps(t *testing.T) {
 
 // TestResolver brings names and operations home.
 func TestResolver(t *testing.T) {
-	e := &model.Estate{Source: "m", Catalogue: model.Catalogue{{Permission: model.MustPermission("stow/item:read")}, {Permission: model.MustPermission("stow/item:find")}},
-		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"), Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")}, {ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}}}
+	e := &model.Estate{Source: "m", Catalogue: model.Catalogue{{Permission: model.MustPermission("stow/item:read")},
+		{Permission: model.MustPermission("stow/item:find")}},
+		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"),
+			Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")},
+			{ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}}}
 	pat := func(s string) model.PermissionPattern { return model.MustPermissionPattern(s) }
-	r := usage.NewResolver(e, []usage.Alias{{Log: "unknown/deploy:*", Is: model.MustID("workload/deploy")}, {Log: "person/root", Is: model.MustID("m:person/ingrid.vaage")}},
-		[]usage.Operation{{Log: pat("unmapped/FetchBlob:call"), Is: []model.Permission{model.MustPermission("stow/item:read"), model.MustPermission("stow/item:find")}}, {Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := usage.NewResolver(x, []usage.Alias{{Log: "unknown/deploy:*", Is: model.MustID("workload/deploy")},
+		{Log: "person/root", Is: model.MustID("m:person/ingrid.vaage")}},
+		[]usage.Operation{{Log: pat("unmapped/FetchBlob:call"),
+			Is: []model.Permission{model.MustPermission("stow/item:read"), model.MustPermission("stow/item:find")}},
+			{Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
 	for in, want := range map[string]string{
-		"person/ingrid.vaage": "person/ingrid.vaage", "unknown/u-17": "person/ingrid.vaage", "person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",
-		"workload/twin": "workload/twin", "unknown/twin": "unknown/twin", "unknown/deploy:session-9": "workload/deploy", "person/deploy:x": "person/deploy%3Ax", "person/root": "person/ingrid.vaage",
+		"person/ingrid.vaage": "person/ingrid.vaage", "unknown/u-17": "person/ingrid.vaage",
+		"person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",
+		"workload/twin": "workload/twin", "unknown/twin": "unknown/twin",
+		"unknown/deploy:session-9": "workload/deploy", "person/deploy:x": "person/deploy%3Ax",
+		"person/root":      "person/ingrid.vaage",
 		"unknown/stranger": "unknown/stranger", "everyone": "everyone",
 	} {
 		if got := r.Identity(model.MustID(in)).String(); got != want {
@@ -304,14 +335,19 @@ func TestResolver(t *testing.T) {
 		}
 	}
 	use := func(id, p string) usage.Use {
-		return usage.Use{Key: usage.Key{Identity: model.MustID(id), Permission: model.MustPermission(p), Path: model.MustPath("/m/x"), Outcome: usage.Done}, Count: 2, First: time.Unix(0, 0).UTC(), Last: time.Unix(9, 0).UTC(), Days: usage.DaysOf(time.Unix(0, 0))}
+		return usage.Use{Key: usage.Key{Identity: model.MustID(id), Permission: model.MustPermission(p),
+			Path: model.MustPath("/m/x"), Outcome: usage.Done}, Count: 2, First: time.Unix(0, 0).UTC(),
+			Last: time.Unix(9, 0).UTC(), Days: usage.DaysOf(time.Unix(0, 0))}
 	}
-	got := r.Uses([]usage.Use{use("unknown/u-17", "stow/item:read"), use("person/ingrid.vaage", "unmapped/FetchBlob:call"), use("person/root", "unmapped/Other:call"), use("person/root", "unmapped/PingAll:call")})
+	got := r.Uses([]usage.Use{use("unknown/u-17", "stow/item:read"),
+		use("person/ingrid.vaage", "unmapped/FetchBlob:call"), use("person/root", "unmapped/Other:call"),
+		use("person/root", "unmapped/PingAll:call")})
 	said := ""
 	for _, u := range got {
 		said += fmt.Sprintf("%s %s %d\n", u.Identity, u.Permission, u.Count)
 	}
-	if want := "person/ingrid.vaage stow/item:find 2\nperson/ingrid.vaage stow/item:read 4\nperson/ingrid.vaage unmapped/Other:call 2\n"; said != want {
+	if want := "person/ingrid.vaage stow/item:find 2\nperson/ingrid.vaage stow/item:read 4\n" +
+		"person/ingrid.vaage unmapped/Other:call 2\n"; said != want {
 		t.Errorf("got\n%swant\n%s", said, want)
 	}
 }
@@ -320,7 +356,8 @@ func TestResolver(t *testing.T) {
 func FuzzTable(f *testing.F) {
 	t1 := &usage.Table{}
 	for i, c := range calls(rand.New(rand.NewPCG(1, 1)), 40) {
-		t1.MergeUse(usage.Use{Key: c.Key(), Count: int64(i + 1), First: c.Time, Last: c.Time, Days: usage.DaysOf(c.Time, c.Time.AddDate(1, 0, 0))})
+		t1.MergeUse(usage.Use{Key: c.Key(), Count: int64(i + 1), First: c.Time, Last: c.Time,
+			Days: usage.DaysOf(c.Time, c.Time.AddDate(1, 0, 0))})
 	}
 	b, _ := t1.AppendBinary(nil)
 	f.Add(b)
@@ -373,7 +410,8 @@ func TestRead(t *testing.T) {
 		{"kept for a week, read every day", 7, 0, every(100, 1), nil, 90, false, 0},
 		{"kept for a week, read every five days", 7, 0, every(95, 5), nil, 90, false, 0},
 		{"kept for a week, read every month", 7, 0, []int{90, 60, 30, 0}, nil, 90 - 3*22, false, 0},
-		{"kept for a week, read every month, events in between", 7, 0, []int{90, 60, 30, 0}, []int{75, 45, 15}, 90, false, 0},
+		{"kept for a week, read every month, events in between", 7, 0, []int{90, 60, 30, 0}, []int{75, 45, 15}, 90,
+			false, 0},
 		{"kept for a week, first read a month ago", 7, 0, every(30, 5), nil, 37, true, 0},
 		{"switched on after it was first read", 7, 20, every(30, 5), nil, 20, false, 0},
 		{"asked about a time before the last reading", 0, 0, []int{60, 0}, nil, 90, false, 30},
@@ -392,7 +430,8 @@ func TestRead(t *testing.T) {
 		}
 		fold := usage.Fold{}
 		for _, d := range tt.events {
-			fold.Add(usage.Call{Time: ago(d), Identity: model.MustID("person/p"), Permission: model.MustPermission("s/x:y"), Path: node, Outcome: usage.Done})
+			fold.Add(usage.Call{Time: ago(d), Identity: model.MustID("person/p"),
+				Permission: model.MustPermission("s/x:y"), Path: node, Outcome: usage.Done})
 		}
 		c := usage.NewCoverage([]model.CoverageRecord{r}, read)
 		c.Observe(fold.Uses(), func(model.Permission) string { return "read" }, nil)

@@ -85,7 +85,8 @@ type builder struct {
 func Estate(opts Options) *Founded {
 	opts.Scale = max(1, opts.Scale)
 	b := &builder{
-		Founded: &Founded{Docs: map[string][]any{}, Tokens: map[string]string{}, Root: "/mooring/harbour:ternhaven", World: sandbox.NewWorld(), opts: opts},
+		Founded: &Founded{Docs: map[string][]any{}, Tokens: map[string]string{}, Root: "/mooring/harbour:ternhaven",
+			World: sandbox.NewWorld(), opts: opts},
 		r:       rand.New(rand.NewPCG(opts.Seed, 0x7e2a)),
 		started: day(opts.Until).AddDate(0, 0, -opts.Days+1),
 		teams:   map[string][]string{},
@@ -139,8 +140,10 @@ func (b *builder) tree() {
 			for _, x := range p.boxes {
 				b.node(path+"/box:"+x, map[string]string{"data": []string{"internal", "confidential"}[b.r.IntN(2)]})
 			}
-			for _, leaf := range []string{"rack:events", "rack:alerts", "tray:events-in", "tray:alerts-in", "library:main", "rig:app-1", "rig:app-2",
-				"helper:import", "helper:notify", "secret:db-password", "secret:api-key", "secret:signing", "errand:nightly", "errand:monthly", "net:main"} {
+			for _, leaf := range []string{"rack:events", "rack:alerts", "tray:events-in", "tray:alerts-in",
+				"library:main", "rig:app-1", "rig:app-2",
+				"helper:import", "helper:notify", "secret:db-password", "secret:api-key", "secret:signing",
+				"errand:nightly", "errand:monthly", "net:main"} {
 				b.node(path+"/"+leaf, nil)
 			}
 		}
@@ -199,7 +202,8 @@ func (b *builder) member(who, group string) {
 // grant gives a role (or, when it holds a ':', permissions) on places, long ago.
 func (b *builder) grant(to, role string, on ...string) *sandbox.Grant {
 	b.grants++
-	g := &sandbox.Grant{ID: fmt.Sprintf("g-%04d", 400+b.grants), To: to, Where: on, Created: b.longAgo(), KeptWith: "holder"}
+	g := &sandbox.Grant{ID: fmt.Sprintf("g-%04d", 400+b.grants), To: to, Where: on, Created: b.longAgo(),
+		KeptWith: "holder"}
 	if strings.Contains(role, ":") {
 		g.Do = strings.Split(role, " ")
 	} else {
@@ -246,7 +250,8 @@ func (b *builder) needs(s script) {
 	}
 	for _, p := range s.do {
 		for _, on := range s.on {
-			b.Truth.Needs = append(b.Truth.Needs, Need{who, p, strings.NewReplacer("{date}", "2030-01-01", "{n}", "7").Replace(on)})
+			b.Truth.Needs = append(b.Truth.Needs, Need{who, p,
+				strings.NewReplacer("{date}", "2030-01-01", "{n}", "7").Replace(on)})
 		}
 	}
 }
@@ -309,13 +314,16 @@ func between(from, to time.Time, f func(time.Time, *rand.Rand) int) func(time.Ti
 func (b *builder) staff() {
 	b.identity("group/all-staff", "Everybody at Ternhaven Ferries", nil)
 	b.grant("group/all-staff", "look-into-boxes", b.at("people", "box:handbook/**"))
-	for _, g := range []string{"security-leads", "platform-oncall", "auditors", "finance-closing", "release-managers", "analysts", "support-desk", "harbour-watch", "engineering", "contractors", "gate-approvers", "night-shift"} {
+	for _, g := range []string{"security-leads", "platform-oncall", "auditors", "finance-closing", "release-managers",
+		"analysts", "support-desk", "harbour-watch", "engineering", "contractors", "gate-approvers", "night-shift"} {
 		b.identity("group/"+g, strings.ReplaceAll(g, "-", " "), nil)
 	}
-	b.grant("group/auditors", "muster/grant:find muster/role:find muster/roll:find muster/question:review", b.Root+"/**")
+	b.grant("group/auditors", "muster/grant:find muster/role:find muster/roll:find muster/question:review", b.Root+
+		"/**")
 	b.grant("group/analysts", "ask-the-tables", b.at("data", "library:main/**"))
 	b.grant("group/support-desk", "look-into-boxes", b.at("ticketing", "box:receipts/**"))
-	b.grant("group/harbour-watch", "look-into-boxes", b.at("cameras", "box:quay-1/**"), b.at("cameras", "box:quay-2/**"))
+	b.grant("group/harbour-watch", "look-into-boxes", b.at("cameras", "box:quay-1/**"),
+		b.at("cameras", "box:quay-2/**"))
 	b.grant("group/release-managers", "run-errands", b.at("shared", "**"))
 	for s := range b.opts.Scale {
 		for _, p := range berths {
@@ -327,14 +335,23 @@ func (b *builder) staff() {
 	}
 	b.member("group/engineering", "group/all-staff")
 	functional := map[string][]script{
-		"group/auditors": {{do: []string{"muster/grant:find", "muster/role:find", "muster/roll:find", "muster/question:review"}, on: b.scopes(), calls: weekdays(4, nil)}},
-		"group/analysts": {{do: []string{"tables/library:enter", "tables/table:find", "tables/table:read", "tables/question:ask"},
-			on: []string{b.at("data", "library:main/shelf:marts/table:sailings"), b.at("data", "library:main/shelf:marts/table:sales")}, calls: weekdays(8, nil)}},
-		"group/support-desk":     {{do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect"}, on: []string{b.at("ticketing", "box:receipts/{date}/{n}.pdf")}, calls: weekdays(9, nil)}},
-		"group/harbour-watch":    {{do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect"}, on: []string{b.at("cameras", "box:quay-1/{date}.img"), b.at("cameras", "box:quay-2/{date}.img")}, calls: weekdays(6, nil)}},
-		"group/release-managers": {{do: []string{"engine/errand:find", "engine/errand:describe", "engine/errand:run", "engine/errand:call-off"}, on: []string{b.at("shared", "errand:nightly"), b.at("shared", "errand:monthly")}, calls: weekdays(3, nil)}},
+		"group/auditors": {{do: []string{"muster/grant:find", "muster/role:find", "muster/roll:find",
+			"muster/question:review"}, on: b.scopes(), calls: weekdays(4, nil)}},
+		"group/analysts": {{do: []string{"tables/library:enter", "tables/table:find", "tables/table:read",
+			"tables/question:ask"},
+			on: []string{b.at("data", "library:main/shelf:marts/table:sailings"),
+				b.at("data", "library:main/shelf:marts/table:sales")}, calls: weekdays(8, nil)}},
+		"group/support-desk": {{do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect"},
+			on: []string{b.at("ticketing", "box:receipts/{date}/{n}.pdf")}, calls: weekdays(9, nil)}},
+		"group/harbour-watch": {{do: []string{"stow/item:find", "stow/item:read", "stow/item:inspect"},
+			on:    []string{b.at("cameras", "box:quay-1/{date}.img"), b.at("cameras", "box:quay-2/{date}.img")},
+			calls: weekdays(6, nil)}},
+		"group/release-managers": {{do: []string{"engine/errand:find", "engine/errand:describe", "engine/errand:run",
+			"engine/errand:call-off"}, on: []string{b.at("shared", "errand:nightly"),
+			b.at("shared", "errand:monthly")}, calls: weekdays(3, nil)}},
 	}
-	groups := []string{"group/auditors", "group/analysts", "group/support-desk", "group/harbour-watch", "group/release-managers"}
+	groups := []string{"group/auditors", "group/analysts", "group/support-desk", "group/harbour-watch",
+		"group/release-managers"}
 	n := 52 * b.opts.Scale
 	for i := range n {
 		first, last := firstNames[i%len(firstNames)], lastNames[(i*7+i/len(firstNames))%len(lastNames)]
@@ -374,10 +391,13 @@ func (b *builder) staff() {
 			{teamDuties[10:13], []string{root + "/library:main"}, 1},
 			{teamDuties[13:18], []string{root}, 1},
 		} {
-			s := script{who: who, do: d.do, on: d.on, calls: between(from, farFuture, weekdays(d.n, off)), from: 6, hours: 10, network: network, mfa: i%9 > 0}
+			s := script{who: who, do: d.do, on: d.on, calls: between(from, farFuture, weekdays(d.n, off)), from: 6,
+				hours: 10, network: network, mfa: i%9 > 0}
 			b.needs(s)
 		}
-		b.needs(script{who: who, do: []string{"stow/item:read", "stow/item:find", "stow/item:inspect"}, on: []string{b.at("people", "box:handbook/pages/{n}")}, calls: weekly(time.Weekday(1+i%5), 3), from: 7, hours: 9, network: network, mfa: true})
+		b.needs(script{who: who, do: []string{"stow/item:read", "stow/item:find", "stow/item:inspect"},
+			on: []string{b.at("people", "box:handbook/pages/{n}")}, calls: weekly(time.Weekday(1+i%5), 3), from: 7,
+			hours: 9, network: network, mfa: true})
 		if i%2 == 0 {
 			g := groups[i/2%len(groups)]
 			b.member(who, g)
@@ -389,7 +409,8 @@ func (b *builder) staff() {
 		}
 	}
 	for i, who := range b.people[:4] {
-		b.member(who, []string{"group/security-leads", "group/security-leads", "group/platform-oncall", "group/platform-oncall"}[i])
+		b.member(who, []string{"group/security-leads", "group/security-leads", "group/platform-oncall",
+			"group/platform-oncall"}[i])
 	}
 	b.member(b.people[5], "group/platform-oncall")
 	// Two people administer the organisation, every day and for ever.
@@ -398,7 +419,8 @@ func (b *builder) staff() {
 		b.plant("standing-admin", who, g, "administers the whole harbour, standing")
 		b.plant("over-broad-role", who, g, "of all permissions it uses a few")
 		b.plant("over-broad-place", who, g, "works on a few places, administers all")
-		b.needs(script{who: who, do: []string{"muster/grant:find", "muster/grant:give", "muster/grant:take-back", "muster/somebody:find", "muster/roll:let-in"}, on: []string{b.Root},
+		b.needs(script{who: who, do: []string{"muster/grant:find", "muster/grant:give", "muster/grant:take-back",
+			"muster/somebody:find", "muster/roll:let-in"}, on: []string{b.Root},
 			calls: weekdays(2+i, nil), from: 7, hours: 8, network: "10.40.0.9", mfa: true})
 		b.token(who)
 	}
@@ -416,14 +438,24 @@ func (b *builder) everydayWorkloads() {
 		on                  []string
 		perDay              int
 	}{
-		{"loader", "fill-boxes", "box:%s/**", []string{"stow/item:put", "stow/item:put", "stow/delivery:begin", "stow/delivery:finish", "stow/delivery:abandon"}, []string{"box:%s/runs/{date}/{n}"}, 7},
-		{"reader", "look-into-boxes", "box:%s/**", []string{"stow/item:find", "stow/item:read", "stow/item:inspect"}, []string{"box:%s/runs/{date}/{n}", "box:%s/index"}, 6},
-		{"writer", "keep-the-tables", "library:main/**", []string{"tables/library:enter", "tables/table:find", "tables/table:read", "tables/table:add-rows", "tables/table:mend-rows", "tables/question:ask"}, []string{"library:main/shelf:app/table:events", "library:main/shelf:app/table:state"}, 9},
+		{"loader", "fill-boxes", "box:%s/**", []string{"stow/item:put", "stow/item:put", "stow/delivery:begin",
+			"stow/delivery:finish", "stow/delivery:abandon"}, []string{"box:%s/runs/{date}/{n}"}, 7},
+		{"reader", "look-into-boxes", "box:%s/**", []string{"stow/item:find", "stow/item:read", "stow/item:inspect"},
+			[]string{"box:%s/runs/{date}/{n}", "box:%s/index"}, 6},
+		{"writer", "keep-the-tables", "library:main/**",
+			[]string{"tables/library:enter", "tables/table:find", "tables/table:read", "tables/table:add-rows",
+				"tables/table:mend-rows", "tables/question:ask"},
+			[]string{"library:main/shelf:app/table:events", "library:main/shelf:app/table:state"}, 9},
 		{"publisher", "send-letters", "rack:events/**", []string{"post/letter:send"}, []string{"rack:events"}, 11},
-		{"consumer", "collect-letters", "tray:events-in/**", []string{"post/letter:collect", "post/letter:tick-off", "post/tray:describe"}, []string{"tray:events-in"}, 9},
+		{"consumer", "collect-letters", "tray:events-in/**",
+			[]string{"post/letter:collect", "post/letter:tick-off", "post/tray:describe"}, []string{"tray:events-in"},
+			9},
 		{"notifier", "call-helpers", "helper:notify/**", []string{"engine/helper:call"}, []string{"helper:notify"}, 4},
-		{"vault", "open-secrets", "secret:db-password/**", []string{"locker/secret:describe", "locker/secret:reveal"}, []string{"secret:db-password"}, 4},
-		{"runner", "run-errands", "errand:nightly/**", []string{"engine/errand:find", "engine/errand:describe", "engine/errand:run", "engine/errand:call-off"}, []string{"errand:nightly"}, 5},
+		{"vault", "open-secrets", "secret:db-password/**", []string{"locker/secret:describe", "locker/secret:reveal"},
+			[]string{"secret:db-password"}, 4},
+		{"runner", "run-errands", "errand:nightly/**",
+			[]string{"engine/errand:find", "engine/errand:describe", "engine/errand:run", "engine/errand:call-off"},
+			[]string{"errand:nightly"}, 5},
 	}
 	target := 90 * b.opts.Scale
 	have := 0
@@ -465,18 +497,22 @@ func (b *builder) everydayWorkloads() {
 		s := script{who: who, do: k.do, on: on, calls: calls, network: fmt.Sprintf("10.20.%d.%d", i%8, 5+i%200)}
 		b.needs(s)
 		if i%5 == 0 { // the odd attempt at something it may not do
-			b.does(script{who: who, do: []string{"stow/box:describe", "locker/secret:reveal", "tables/table:carry-out"}, on: []string{root + "/box:" + p.boxes[0], root + "/secret:signing"},
+			b.does(script{who: who, do: []string{"stow/box:describe", "locker/secret:reveal",
+				"tables/table:carry-out"}, on: []string{root + "/box:" + p.boxes[0], root + "/secret:signing"},
 				calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(40)-38) }, network: s.network})
 		}
 	}
-	b.does(script{who: "external/someone", do: []string{"stow/item:find"}, on: []string{b.at("website", "box:images/{n}")}, calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(6)-4) }, network: "203.0.113.9"})
+	b.does(script{who: "external/someone", do: []string{"stow/item:find"},
+		on:    []string{b.at("website", "box:images/{n}")},
+		calls: func(_ time.Time, r *rand.Rand) int { return max(0, r.IntN(6)-4) }, network: "203.0.113.9"})
 }
 
 // logSettings switches logs on and off, berth by berth.
 func (b *builder) logSettings() {
 	writer := b.identity("workload/log-writer", "Writes the audit log", nil)
 	b.grant(writer, "write-the-logbook", b.Root+"/**")
-	b.needs(script{who: writer, do: []string{"watch/logbook:write"}, on: b.scopes(), calls: every(6, 2), network: "10.20.0.2"})
+	b.needs(script{who: writer, do: []string{"watch/logbook:write"}, on: b.scopes(), calls: every(6, 2),
+		network: "10.20.0.2"})
 	setting := func(node string, except map[string]time.Time) {
 		s := &sandbox.LogSetting{Node: node, Writer: writer, Keep: 400}
 		for _, svc := range sandbox.Services {

@@ -22,7 +22,8 @@ var until = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 func TestSameSeedSameBytes(t *testing.T) {
 	sum := func(seed uint64) string {
 		dir := t.TempDir()
-		if _, err := generate.Write(t.Context(), dir, generate.Estate(generate.Options{Seed: seed, Days: 12, Until: until}), nil); err != nil {
+		if _, err := generate.Write(t.Context(), dir,
+			generate.Estate(generate.Options{Seed: seed, Days: 12, Until: until}), nil); err != nil {
 			t.Fatal(err)
 		}
 		h := sha256.New()
@@ -61,7 +62,8 @@ func TestTernhaven(t *testing.T) {
 			n["berth"]++
 		}
 	}
-	for what, want := range map[string][2]int{"person": {55, 65}, "workload": {85, 95}, "group": {22, 28}, "berth": {12, 12}} {
+	for what, want := range map[string][2]int{"person": {55, 65}, "workload": {85, 95}, "group": {22, 28},
+		"berth": {12, 12}} {
 		if n[what] < want[0] || n[what] > want[1] {
 			t.Errorf("%d of %s, want %d to %d", n[what], what, want[0], want[1])
 		}
@@ -75,7 +77,8 @@ func TestTernhaven(t *testing.T) {
 	}
 	// Nobody needs what they are not allowed.
 	for _, need := range f.Truth.Needs {
-		if v := f.World.Decide(need.Identity, need.Permission, need.Where, sandbox.CallContext{Time: until, SecondFactor: true}); !v.Allowed {
+		if v := f.World.Decide(need.Identity, need.Permission, need.Where,
+			sandbox.CallContext{Time: until, SecondFactor: true}); !v.Allowed {
 			t.Errorf("%s needs %s on %s: %s", need.Identity, need.Permission, need.Where, v.Because)
 		}
 	}
@@ -87,7 +90,8 @@ func TestWriteIsCareful(t *testing.T) {
 	if _, err := generate.Write(t.Context(), dir, f, nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := generate.Write(t.Context(), dir, f, nil); err == nil || !strings.Contains(err.Error(), "holds a Mooring already") {
+	if _, err := generate.Write(t.Context(), dir, f, nil); err == nil ||
+		!strings.Contains(err.Error(), "holds a Mooring already") {
 		t.Errorf("over another Mooring: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())

@@ -12,7 +12,9 @@ var berths = []berthPlan{
 	{"operations", "timetable", []string{"plans", "published", "drafts"}},
 	{"operations", "tides", []string{"gauges", "forecasts", "models", "archive"}},
 	{"operations", "telemetry", []string{"raw", "hourly", "engines"}},
-	{"operations", "cameras", []string{"quay-1", "quay-2", "quay-3", "quay-4", "ramp-1", "ramp-2", "ramp-3", "deck-1", "deck-2", "deck-3", "deck-4", "deck-5", "mast-1", "mast-2", "gate-1", "gate-2", "gate-3", "lock-1", "lock-2", "pier-1", "pier-2", "pier-3", "yard-1", "yard-2"}},
+	{"operations", "cameras", []string{"quay-1", "quay-2", "quay-3", "quay-4", "ramp-1", "ramp-2", "ramp-3", "deck-1",
+		"deck-2", "deck-3", "deck-4", "deck-5", "mast-1", "mast-2", "gate-1", "gate-2", "gate-3", "lock-1", "lock-2",
+		"pier-1", "pier-2", "pier-3", "yard-1", "yard-2"}},
 	{"operations", "crew", []string{"rosters", "certificates", "watch-logs"}},
 	{"commercial", "ticketing", []string{"sales", "exports", "receipts", "fares"}},
 	{"commercial", "website", []string{"pages", "press-kit", "images"}},
@@ -23,8 +25,12 @@ var berths = []berthPlan{
 	{"platform", "shared", []string{"builds", "configs", "backups"}},
 }
 
-var firstNames = []string{"ingrid", "torleif", "marit", "odd", "sunniva", "eirik", "halvor", "ragnhild", "jostein", "aslaug", "peder", "turid", "sindre", "borghild", "magne", "vigdis", "kjetil", "gudrun", "arvid", "solveig", "tormod", "hilde", "oskar", "ylva", "brage", "dagny", "einar", "frida", "gorm", "helga"}
-var lastNames = []string{"vaage", "aune", "skarholt", "tangen", "brattvik", "nesheim", "lunde", "fjeldal", "hovden", "straumsnes", "kvitberg", "ramsvik", "oterholm", "teigland", "uvdal", "myrstad", "grindheim", "sandmo", "eikeland", "torsvaag"}
+var firstNames = []string{"ingrid", "torleif", "marit", "odd", "sunniva", "eirik", "halvor", "ragnhild", "jostein",
+	"aslaug", "peder", "turid", "sindre", "borghild", "magne", "vigdis", "kjetil", "gudrun", "arvid", "solveig",
+	"tormod", "hilde", "oskar", "ylva", "brage", "dagny", "einar", "frida", "gorm", "helga"}
+var lastNames = []string{"vaage", "aune", "skarholt", "tangen", "brattvik", "nesheim", "lunde", "fjeldal", "hovden",
+	"straumsnes", "kvitberg", "ramsvik", "oterholm", "teigland", "uvdal", "myrstad", "grindheim", "sandmo", "eikeland",
+	"torsvaag"}
 
 // teamDuties is what people of a berth's team do there, by hand.
 var teamDuties = []string{

@@ -3,6 +3,7 @@ package generate
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"compress/gzip"
 	"context"
 	"encoding/json"
@@ -13,12 +14,15 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sync/errgroup"
 
 	"clipfence/internal/sandbox"
 )
@@ -83,16 +87,20 @@ func (f *Founded) play(ctx context.Context, dir string, w *Written, progress fun
 	}
 	until := f.opts.Until.UTC()
 	memo := map[[3]string]judged{}
+	var written atomic.Int64
+	writers, ctx := errgroup.WithContext(ctx)
+	writers.SetLimit(runtime.NumCPU()) // days are made one after the other, and written side by side
 	for n := range f.opts.Days {
-		if err := ctx.Err(); err != nil {
-			return err
+		if ctx.Err() != nil {
+			break
 		}
 		d := day(until).AddDate(0, 0, n-f.opts.Days+1)
 		r := rand.New(rand.NewPCG(f.opts.Seed, uint64(d.Unix())))
 		var events []*sandbox.Event
 		for _, s := range f.scripts {
 			for range s.calls(d, r) {
-				at := d.Add(time.Duration(s.from)*time.Hour + time.Duration(r.Int64N(int64(time.Duration(min(s.hours, 24-s.from))*time.Hour))))
+				at := d.Add(time.Duration(s.from)*time.Hour +
+					time.Duration(r.Int64N(int64(time.Duration(min(s.hours, 24-s.from))*time.Hour))))
 				do, on := s.do[r.IntN(len(s.do))], s.on[r.IntN(len(s.on))]
 				if at.After(until) {
 					continue
@@ -122,20 +130,26 @@ func (f *Founded) play(ctx context.Context, dir string, w *Written, progress fun
 					w.Refused++
 				}
 				uid := fmt.Sprintf("mo-%x-%012x", d.Unix()/86400, r.Uint64()>>16)
-				events = append(events, sandbox.NewEvent(uid, at, s.who, s.as, do, path, f.World.Catalogue[do].LogClass, j.v, s.network, s.mfa))
+				events = append(events, sandbox.NewEvent(uid, at, s.who, s.as, do, path,
+					f.World.Catalogue[do].LogClass, j.v, s.network, s.mfa))
 			}
 		}
 		slices.SortStableFunc(events, func(a, b *sandbox.Event) int { return int(a.Time - b.Time) })
-		size, err := writeDay(dir, d, until, events)
-		if err != nil {
-			return err
-		}
 		w.Events += len(events)
-		w.Bytes += size
+		writers.Go(func() error {
+			size, err := writeDay(dir, d, until, events)
+			written.Add(size)
+			return err
+		})
 		if progress != nil {
 			progress(n+1, f.opts.Days)
 		}
 	}
+	outer := ctx.Err()
+	if err := writers.Wait(); err != nil || outer != nil {
+		return cmp.Or(err, outer)
+	}
+	w.Bytes += written.Load()
 	return nil
 }
 
@@ -190,7 +204,8 @@ func writeDay(dir string, d, until time.Time, events []*sandbox.Event) (int64, e
 	var z io.WriteCloser
 	switch filepath.Ext(name) {
 	case ".zst":
-		z, err = zstd.NewWriter(bw, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
+		z, err = zstd.NewWriter(bw, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1),
+			zstd.WithWindowSize(1<<20))
 	case ".gz":
 		z, err = gzip.NewWriterLevel(bw, gzip.BestSpeed)
 	}

@@ -63,7 +63,8 @@ func TestRetries(t *testing.T) {
 		{"changed", []answer{{412, "", ""}}, 1, source.ErrConflict},
 	} {
 		srv, n := script(t, tt.answers...)
-		c, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Token: "sesame", Pause: time.Millisecond})
+		c, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Token: "sesame",
+			Pause: time.Millisecond})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -120,7 +121,10 @@ func TestBadAnswers(t *testing.T) {
 }
 
 func TestTLS(t *testing.T) {
-	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte(about)) }))
+	srv := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		w.Write([]byte(about))
+	}))
 	defer srv.Close()
 	srv.Config.ErrorLog = nil
 	ca := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})
@@ -152,12 +156,18 @@ func TestSurveyIsWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	docs := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: "/mooring/harbour:t"}}, sandbox.KindIdentity: {&sandbox.Identity{ID: "workload/x"}},
-		sandbox.KindRole:       {&sandbox.Role{Name: "all", Do: []string{"*"}}},
-		sandbox.KindGrant:      {&sandbox.Grant{ID: "g", To: "workload/x", Role: "all", Where: []string{"/mooring/**"}}},
-		sandbox.KindLogSetting: {&sandbox.LogSetting{Node: "/mooring/harbour:t", Logs: []sandbox.LogSwitch{{Service: "stow", LogClass: "read", Written: true}, {Service: "stow", LogClass: "write"}}}}}
+	docs := map[string][]any{sandbox.KindNode: {&sandbox.Node{Path: "/mooring/harbour:t"}},
+		sandbox.KindIdentity: {&sandbox.Identity{ID: "workload/x"}},
+		sandbox.KindRole:     {&sandbox.Role{Name: "all", Do: []string{"*"}}},
+		sandbox.KindGrant: {&sandbox.Grant{ID: "g", To: "workload/x", Role: "all",
+			Where: []string{"/mooring/**"}}},
+		sandbox.KindLogSetting: {&sandbox.LogSetting{Node: "/mooring/harbour:t",
+			Logs: []sandbox.LogSwitch{{Service: "stow", LogClass: "read", Written: true},
+				{Service: "stow", LogClass: "write"}}}}}
 	for i := range 1200 {
-		docs[sandbox.KindNode] = append(docs[sandbox.KindNode], &sandbox.Node{Path: "/mooring/harbour:t/box:b" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) + string(rune('a'+i/26%26)) + string(rune('a'+i/676))})
+		docs[sandbox.KindNode] = append(docs[sandbox.KindNode],
+			&sandbox.Node{Path: "/mooring/harbour:t/box:b" + strings.Repeat("x", i%7) + string(rune('a'+i%26)) +
+				string(rune('a'+i/26%26)) + string(rune('a'+i/676))})
 	}
 	if err := c.Fill(docs, map[string]string{"t": "workload/x"}); err != nil {
 		t.Fatal(err)
@@ -206,7 +216,8 @@ func TestSurveyIsWhole(t *testing.T) {
 		t.Fatal(err)
 	}
 	narrow := strings.Replace(string(d.Body), `"role":"all"`, `"do":["muster/*:find","muster/grant:alter"]`, 1)
-	if err := (bridge.Changer{Client: cl}).Do(t.Context(), source.Step{Kind: source.Grants, ID: "g", Before: d.Body, After: json.RawMessage(narrow)}); err != nil {
+	if err := (bridge.Changer{Client: cl}).Do(t.Context(),
+		source.Step{Kind: source.Grants, ID: "g", Before: d.Body, After: json.RawMessage(narrow)}); err != nil {
 		t.Fatal(err)
 	}
 	rights, err = r.Check(t.Context())
@@ -219,7 +230,79 @@ func TestSurveyIsWhole(t *testing.T) {
 			lacks += x.Mend + "\n"
 		}
 	}
-	if want := "grant workload/x: do [watch/log-switch:find] where [/mooring/harbour:t/**]\ngrant workload/x: do [watch/logbook:read] where [/mooring/harbour:t/**]\n"; lacks != want {
+	if want := "grant workload/x: do [watch/log-switch:find] where [/mooring/harbour:t/**]\n" +
+		"grant workload/x: do [watch/logbook:read] where [/mooring/harbour:t/**]\n"; lacks != want {
 		t.Errorf("lacks:\n%swant:\n%s", lacks, want)
+	}
+}
+
+// TestCircles: a bridge that names pages again, right away or later, or a log that does not
+// move on, is told, and not followed for ever.
+func TestCircles(t *testing.T) {
+	for _, tt := range []struct {
+		name  string
+		pages []string // what each page names as the next one; the last is repeated
+	}{
+		{"the same page", []string{"a", "a"}},
+		{"two that name each other", []string{"a", "b", "a", "b"}},
+		{"a longer way round", []string{"a", "b", "c", "d", "b"}},
+	} {
+		n := 0
+		next := func() string {
+			n++
+			return tt.pages[min(n-1, len(tt.pages)-1)]
+		}
+		srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			switch {
+			case strings.HasSuffix(r.URL.Path, "/about"):
+				_, _ = w.Write([]byte(about))
+			case strings.HasSuffix(r.URL.Path, "/logs"):
+				w.Header().Set("Bridge-Cursor", next())
+				w.Header().Set("Bridge-More", "true")
+			default:
+				_, _ = w.Write([]byte(`{"items":[],"next":"` + next() + `","revision":1}`))
+			}
+		}))
+		c, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Pause: time.Millisecond})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var last error
+		for _, err := range (bridge.Reader{Client: c}).Survey(t.Context(), "") {
+			last = err
+		}
+		if last == nil || !strings.Contains(last.Error(), "goes round in circles") &&
+			!strings.Contains(last.Error(), "the same page") {
+			t.Errorf("survey, %s: %v", tt.name, last)
+		}
+		n = 0
+		for _, err := range (bridge.Reader{Client: c}).Logs(t.Context(), "") {
+			last = err
+		}
+		if last == nil || !strings.Contains(last.Error(), "does not move on") {
+			t.Errorf("log, %s: %v", tt.name, last)
+		}
+		srv.Close()
+	}
+}
+
+// TestLongWait: a bridge that asks for ages, or for more seconds than there are, is asked
+// again after the longest pause.
+func TestLongWait(t *testing.T) {
+	for _, after := range []string{"86400", "9223372036854775807", "99999999999999999999", "-5", "soon"} {
+		srv, n := script(t, answer{503, "Retry-After: " + after, ""}, answer{200, "", about})
+		c, err := bridge.NewClient(bridge.Options{Name: "mooring", URL: srv.URL, Pause: time.Millisecond})
+		if err != nil {
+			t.Fatal(err)
+		}
+		ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+		if strings.HasPrefix(after, "86") || strings.HasPrefix(after, "92") {
+			if _, err := c.About(ctx); !errors.Is(err, context.DeadlineExceeded) || *n != 1 {
+				t.Errorf("%s: %d tries, %v; it is to be waited for", after, *n, err)
+			}
+		} else if _, err := c.About(ctx); err != nil || *n != 2 {
+			t.Errorf("%s: %d tries, %v", after, *n, err)
+		}
+		cancel()
 	}
 }

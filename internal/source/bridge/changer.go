@@ -7,16 +7,20 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"reflect"
+	"strings"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
+	"clipfence/internal/source/documents"
 )
 
 // A Changer changes documents of a bridge, each with a precondition.
 type Changer struct{ *Client }
 
 var _ source.Changer = Changer{}
+
+// Planner returns the planner of documents: a bridge has one for each record.
+func (c Changer) Planner() source.Planner { return documents.Planner{} }
 
 var changingNeeds = []need{
 	{"make grants", "grants:create"},
@@ -46,6 +50,17 @@ func (c *Client) Self(ctx context.Context) (model.ID, error) {
 	return model.ParseID(a.You)
 }
 
+// Peer returns the bridge's own name for itself, or its address where it has none, and its
+// clock.
+func (c *Client) Peer(ctx context.Context) (source.Peer, error) {
+	a, err := c.About(ctx)
+	p := source.Peer{ID: a.Instance, Time: a.Time}
+	if p.ID == "" {
+		p.ID = strings.TrimSuffix(c.o.URL, "/")
+	}
+	return p, err
+}
+
 // Get reads a document.
 func (c Changer) Get(ctx context.Context, kind, id string) (source.Document, error) {
 	var it struct {
@@ -63,10 +78,11 @@ func (c Changer) Do(ctx context.Context, s source.Step) error {
 		return err
 	}
 	switch {
-	case SameJSON(now.Body, s.After):
+	case source.Same(now.Body, s.After):
 		return nil
-	case !SameJSON(now.Body, s.Before):
-		return fmt.Errorf("source %s: %s %q: %w; survey again and draft anew", c.o.Name, s.Kind, s.ID, source.ErrConflict)
+	case !source.Same(now.Body, s.Before):
+		return fmt.Errorf("source %s: %s %q: %w; survey again and draft anew", c.o.Name, s.Kind, s.ID,
+			source.ErrConflict)
 	}
 	h := http.Header{}
 	if now.Body == nil {
@@ -79,17 +95,9 @@ func (c Changer) Do(ctx context.Context, s source.Step) error {
 		method = "DELETE"
 	}
 	h.Set("Content-Type", "application/json")
-	if _, err = c.do(ctx, method, "/collections/"+url.PathEscape(s.Kind)+"/item", url.Values{"id": {s.ID}}, h, s.After); err != nil {
+	if _, err = c.do(ctx, method, "/collections/"+url.PathEscape(s.Kind)+"/item", url.Values{"id": {s.ID}}, h,
+		s.After); err != nil {
 		return fmt.Errorf("%s %q: %w", s.Kind, s.ID, err)
 	}
 	return nil
-}
-
-// SameJSON reports whether two documents say the same; nil equals only nil.
-func SameJSON(a, b json.RawMessage) bool {
-	if len(a) == 0 || len(b) == 0 {
-		return len(a) == len(b)
-	}
-	var x, y any
-	return json.Unmarshal(a, &x) == nil && json.Unmarshal(b, &y) == nil && reflect.DeepEqual(x, y)
 }

@@ -8,6 +8,7 @@ package bridge
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -57,10 +58,12 @@ type Client struct {
 func NewClient(o Options) (*Client, error) {
 	u, err := url.Parse(o.URL)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("source %s: url %q is not an http or https address", o.Name, o.URL)
+		return nil, fmt.Errorf("source %s: its url is not an http or https address", o.Name)
 	}
-	if ip := net.ParseIP(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("source %s: url %q would send the token in clear text over a network; use https", o.Name, o.URL)
+	if ip := net.ParseIP(u.Hostname()); u.Scheme == "http" && u.Hostname() != "localhost" &&
+		(ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("source %s: url %q would send the token in clear text over a network; use https",
+			o.Name, u.Redacted())
 	}
 	tlsConfig := &tls.Config{MinVersion: tls.VersionTLS12}
 	if len(o.CA) > 0 {
@@ -80,8 +83,9 @@ func NewClient(o Options) (*Client, error) {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
 	return &Client{o, &http.Client{
-		Timeout:   requestTimeout,
-		Transport: &http.Transport{TLSClientConfig: tlsConfig, MaxIdleConnsPerHost: 4, Proxy: http.ProxyFromEnvironment},
+		Timeout: requestTimeout,
+		Transport: &http.Transport{TLSClientConfig: tlsConfig, MaxIdleConnsPerHost: 4,
+			Proxy: http.ProxyFromEnvironment},
 		CheckRedirect: func(req *http.Request, _ []*http.Request) error {
 			return fmt.Errorf("the bridge sends us elsewhere (%s); a token is not carried along", req.URL.Host)
 		},
@@ -97,7 +101,26 @@ type answer struct {
 // do sends a request until it is answered, the context ends or the attempts are
 // used up. Every request of the protocol may be sent twice: reads change
 // nothing, and changes carry a precondition.
-func (c *Client) do(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte) (*answer, error) {
+func (c *Client) do(ctx context.Context, method, path string, query url.Values, header http.Header,
+	body []byte) (*answer, error) {
+	a, err := c.patiently(ctx, method, path, query, header, body)
+	if err != nil && c.o.Token != "" && strings.Contains(err.Error(), c.o.Token) {
+		err = hidden{err, c.o.Token} // a bridge that says our token back
+	}
+	return a, err
+}
+
+// hidden is an error whose text holds the token.
+type hidden struct {
+	error
+	token string
+}
+
+func (h hidden) Error() string { return strings.ReplaceAll(h.error.Error(), h.token, "[token]") }
+func (h hidden) Unwrap() error { return h.error }
+
+func (c *Client) patiently(ctx context.Context, method, path string, query url.Values, header http.Header,
+	body []byte) (*answer, error) {
 	pause := c.o.Pause
 	for try := 1; ; try++ {
 		a, wait, err := c.once(ctx, method, path, query, header, body)
@@ -118,7 +141,9 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 			pause *= 2
 		}
 		wait = min(wait, longestPause)
-		c.o.Log.Warn("source did not answer; trying again", "source", c.o.Name, "why", err, "in", wait.Round(time.Millisecond), "try", try+1, "of", attempts)
+		c.o.Log.Warn("source did not answer; trying again", "source", c.o.Name, "why",
+			hidden{err, cmp.Or(c.o.Token, "\x00")}.Error(), "in", wait.Round(time.Millisecond), "try", try+1, "of",
+			attempts)
 		select {
 		case <-ctx.Done():
 			return nil, ctx.Err()
@@ -129,7 +154,8 @@ func (c *Client) do(ctx context.Context, method, path string, query url.Values, 
 
 // once sends a request. wait is -1 when trying again is no use, the time the
 // bridge asked for, or 0.
-func (c *Client) once(ctx context.Context, method, path string, query url.Values, header http.Header, body []byte) (a *answer, wait time.Duration, err error) {
+func (c *Client) once(ctx context.Context, method, path string, query url.Values, header http.Header,
+	body []byte) (a *answer, wait time.Duration, err error) {
 	target := strings.TrimSuffix(c.o.URL, "/") + "/bridge/v2" + path
 	if len(query) > 0 {
 		target += "?" + query.Encode()
@@ -148,7 +174,8 @@ func (c *Client) once(ctx context.Context, method, path string, query url.Values
 	if err != nil {
 		var verify *tls.CertificateVerificationError
 		if errors.As(err, &verify) {
-			return nil, -1, fmt.Errorf("source %s: the certificate is not trusted (name the issuer's file as ca): %w", c.o.Name, err)
+			return nil, -1, fmt.Errorf("source %s: the certificate is not trusted (name the issuer's file as ca): %w",
+				c.o.Name, err)
 		}
 		return nil, 0, err
 	}
@@ -163,13 +190,14 @@ func (c *Client) once(ctx context.Context, method, path string, query url.Values
 	switch {
 	case res.StatusCode == 429 || res.StatusCode >= 500:
 		if s, err := strconv.Atoi(res.Header.Get("Retry-After")); err == nil && s >= 0 {
-			wait = time.Duration(s) * time.Second
+			wait = time.Duration(min(s, int(longestPause/time.Second))) * time.Second
 		}
 		return nil, wait, fmt.Errorf("%s %s: %s", method, path, statusOf(res, data))
 	case res.StatusCode < 400:
 		return &answer{res.StatusCode, res.Header, data}, 0, nil
 	}
-	kind := map[int]error{401: source.ErrDenied, 403: source.ErrDenied, 404: source.ErrGone, 409: source.ErrConflict, 412: source.ErrConflict}[res.StatusCode]
+	kind := map[int]error{401: source.ErrDenied, 403: source.ErrDenied, 404: source.ErrGone, 409: source.ErrConflict,
+		412: source.ErrConflict}[res.StatusCode]
 	if kind == nil {
 		return nil, -1, fmt.Errorf("source %s: %s %s: %s", c.o.Name, method, path, statusOf(res, data))
 	}
@@ -208,6 +236,7 @@ func (c *Client) json(ctx context.Context, method, path string, query url.Values
 // About is what a bridge says of itself.
 type About struct {
 	Protocol string    `json:"protocol"`
+	Instance string    `json:"instance"` // tells it from every other, for as long as it lives
 	Source   string    `json:"source"`
 	Root     string    `json:"root"`
 	Revision int64     `json:"revision"`
@@ -229,10 +258,12 @@ func (c *Client) About(ctx context.Context) (About, error) {
 		return a, err
 	}
 	if a.Protocol != protocol {
-		return a, fmt.Errorf("source %s: speaks %q; this program speaks %s (docs/bridge.openapi.yaml says what changed)", c.o.Name, a.Protocol, protocol)
+		return a, fmt.Errorf("source %s: speaks %q; this program speaks %s (docs/bridge.openapi.yaml says what "+
+			"changed)", c.o.Name, a.Protocol, protocol)
 	}
 	if a.Source != c.o.Name {
-		return a, fmt.Errorf("source %s: its paths begin with /%s; name the source %q in clipfence.yaml", c.o.Name, a.Source, a.Source)
+		return a, fmt.Errorf("source %s: its paths begin with /%s; name the source %q in clipfence.yaml", c.o.Name,
+			a.Source, a.Source)
 	}
 	return a, nil
 }
@@ -260,20 +291,24 @@ func (c *Client) check(ctx context.Context, purpose string, needs []need) ([]sou
 		in.Items = append(in.Items, item{Permission: about.Rights[n.operation], Path: about.Root})
 	}
 	if len(needs) == 0 {
-		return nil, fmt.Errorf("source %s: about names no permission for anything that %s takes (rights)", c.o.Name, purpose)
+		return nil, fmt.Errorf("source %s: about names no permission for anything that %s takes (rights)", c.o.Name,
+			purpose)
 	}
 	if err := c.json(ctx, "POST", "/may", nil, in, &out); err != nil {
 		return nil, err
 	}
 	if len(out.Items) != len(needs) {
-		return nil, fmt.Errorf("source %s: asked about %d rights, was answered about %d", c.o.Name, len(needs), len(out.Items))
+		return nil, fmt.Errorf("source %s: asked about %d rights, was answered about %d", c.o.Name, len(needs),
+			len(out.Items))
 	}
 	rights := make([]source.Right, len(needs))
 	for i, n := range needs {
 		it := out.Items[i]
-		rights[i] = source.Right{For: purpose, What: n.what, Permission: in.Items[i].Permission, Where: about.Root, OK: it.Allowed, Why: it.Because}
+		rights[i] = source.Right{For: purpose, What: n.what, Permission: in.Items[i].Permission, Where: about.Root,
+			OK: it.Allowed, Why: it.Because}
 		if !it.Allowed {
-			rights[i].Mend = fmt.Sprintf("grant %s: do [%s] where [%s/**]", about.You, in.Items[i].Permission, about.Root)
+			rights[i].Mend = fmt.Sprintf("grant %s: do [%s] where [%s/**]", about.You, in.Items[i].Permission,
+				about.Root)
 		}
 	}
 	return rights, nil

@@ -94,7 +94,8 @@ func readLogSetting(raw json.RawMessage) ([]any, error) {
 	}
 	out := make([]any, len(s.Logs))
 	for i, l := range s.Logs {
-		r := model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, Written: l.Written, Since: l.Since, Keep: s.Keep}
+		r := model.CoverageRecord{Node: s.Node, Service: l.Service, LogClass: l.LogClass, Written: l.Written,
+			Since: l.Since, Keep: s.Keep}
 		r.Writer = writer
 		out[i] = r
 	}
@@ -132,13 +133,24 @@ func (r Reader) Survey(ctx context.Context, from string) iter.Seq2[source.Batch,
 		}
 		if from == "" {
 			b := source.Batch{Version: strconv.FormatInt(about.Revision, 10), Cursor: encode(at),
-				Records: []source.Record{{Kind: source.Semantics, ID: "-", Value: model.Semantics{LastSeen: about.LastSeen, Complete: about.Complete}}}}
+				Records: []source.Record{{Kind: source.Semantics, ID: "-",
+					Value: model.Semantics{LastSeen: about.LastSeen, Complete: about.Complete}}}}
 			if !yield(b, nil) {
 				return
 			}
 		}
+		seen := map[string]bool{}
 		for at.Collection < len(collections) {
 			b, next, err := r.page(ctx, at, writing)
+			if err == nil && next != "" {
+				if seen[next] || len(seen) == mostPages {
+					err = fmt.Errorf("source %s: %s: the bridge goes round in circles: it names page %.60q again, "+
+						"or more than %d", r.o.Name, collections[at.Collection].name, next, mostPages)
+				}
+				seen[next] = true
+			} else {
+				clear(seen)
+			}
 			if err != nil {
 				yield(source.Batch{}, err)
 				return
@@ -156,7 +168,10 @@ func (r Reader) Survey(ctx context.Context, from string) iter.Seq2[source.Batch,
 
 func encode(c cursor) string { b, _ := json.Marshal(c); return string(b) } // two plain fields: cannot fail
 
-const pageSize = 500
+const (
+	pageSize  = 500
+	mostPages = 200_000 // of one collection, or of a log in one reading
+)
 
 func (r Reader) page(ctx context.Context, at cursor, writing model.Permission) (source.Batch, string, error) {
 	col := collections[at.Collection]
@@ -177,7 +192,8 @@ func (r Reader) page(ctx context.Context, at cursor, writing model.Permission) (
 		return source.Batch{}, "", err
 	}
 	if list.Next != "" && list.Next == at.Page {
-		return source.Batch{}, "", fmt.Errorf("source %s: %s: the bridge names the same page as the next one", r.o.Name, col.name)
+		return source.Batch{}, "", fmt.Errorf("source %s: %s: the bridge names the same page as the next one",
+			r.o.Name, col.name)
 	}
 	b := source.Batch{Version: strconv.FormatInt(list.Revision, 10)}
 	for _, it := range list.Items {
@@ -203,6 +219,7 @@ func (r Reader) page(ctx context.Context, at cursor, writing model.Permission) (
 // Logs yields the audit log in pages.
 func (r Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, error] {
 	return func(yield func(fold.Part, error) bool) {
+		seen := map[string]bool{from: true}
 		for {
 			a, err := r.do(ctx, "GET", "/logs", url.Values{"cursor": {from}}, nil, nil)
 			if err != nil {
@@ -210,11 +227,14 @@ func (r Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, erro
 				return
 			}
 			next := a.header.Get("Bridge-Cursor")
-			p := fold.Part{Name: "log at " + next, Origin: "log", Chunk: auditlog.Chunk{Line: auditlog.At(1), Data: a.body}, Cursor: func() (string, error) { return next, nil }, More: a.header.Get("Bridge-More") == "true"}
-			if p.More && next == from {
-				yield(p, fmt.Errorf("source %s: the log does not move on from cursor %q", r.o.Name, from))
+			p := fold.Part{Name: "log at " + next, Origin: "log",
+				Chunk:  auditlog.Chunk{Line: auditlog.At(1), Data: a.body},
+				Cursor: func() (string, error) { return next, nil }, More: a.header.Get("Bridge-More") == "true"}
+			if p.More && (seen[next] || len(seen) == mostPages) {
+				yield(p, fmt.Errorf("source %s: the log does not move on from cursor %.60q", r.o.Name, from))
 				return
 			}
+			seen[next] = true
 			if !yield(p, nil) || !p.More {
 				return
 			}

@@ -47,7 +47,6 @@ type Reader struct {
 	Estate   string    // file
 	LogFiles []string  // files, folders and globs; "-" is Stdin
 	Stdin    io.Reader // may be nil where no "-" is named
-	Strict   bool      // a pattern that no file matches is an error
 
 	Remark func(model.Remark) // told what to write otherwise in the estate file now; may be nil
 }
@@ -66,7 +65,7 @@ func (r *Reader) Check(context.Context) ([]source.Right, error) {
 	_, err := r.estate()
 	out := []source.Right{right("read the estate file", r.Estate, err)}
 	for _, pattern := range r.LogFiles {
-		names, err := expand(pattern)
+		names, err := Find(pattern)
 		if err == nil && len(names) == 0 {
 			err = errors.New("no file is there")
 		}
@@ -76,6 +75,9 @@ func (r *Reader) Check(context.Context) ([]source.Right, error) {
 }
 
 func (r *Reader) estate() (*model.Estate, error) {
+	if st, err := os.Stat(r.Estate); err == nil && !st.Mode().IsRegular() {
+		return nil, fmt.Errorf("%s: it is no file (%s)", r.Estate, kindOf(st.Mode()))
+	}
 	data, err := os.ReadFile(r.Estate)
 	if err != nil {
 		return nil, err

@@ -26,7 +26,8 @@ func TestExample(t *testing.T) {
 	for _, r := range files.Records(&e.Estate) {
 		kinds[r.Kind]++
 	}
-	for _, k := range []string{source.Permissions, source.Nodes, source.Identities, source.Memberships, source.ActAs, source.Roles, source.Grants, source.Denials, source.Ceilings, source.Guardrails, source.Coverage} {
+	for _, k := range []string{source.Permissions, source.Nodes, source.Identities, source.Memberships, source.ActAs,
+		source.Roles, source.Grants, source.Denials, source.Ceilings, source.Guardrails, source.Coverage} {
 		if kinds[k] == 0 {
 			t.Errorf("the example has no %s", k)
 		}
@@ -35,7 +36,8 @@ func TestExample(t *testing.T) {
 
 // FuzzParseEstate: whatever the bytes, an estate that is taken holds together.
 func FuzzParseEstate(f *testing.F) {
-	for _, name := range []string{"../../../docs/examples/estate.yaml", "../../judge/testdata/systems/kubernetes.yaml", "../../judge/testdata/systems/keystone.yaml"} {
+	for _, name := range []string{"../../../docs/examples/estate.yaml", "../../judge/testdata/systems/kubernetes.yaml",
+		"../../judge/testdata/systems/keystone.yaml"} {
 		data, err := os.ReadFile(name)
 		if err != nil {
 			f.Fatal(err)

@@ -21,6 +21,7 @@ import (
 	"clipfence/internal/auditlog/columns"
 	"clipfence/internal/auditlog/fold"
 	"clipfence/internal/auditlog/ldap"
+	"clipfence/internal/source"
 )
 
 // A mark says how far one log was read. A log is known by how it begins and not by
@@ -62,31 +63,40 @@ func (r *Reader) Logs(ctx context.Context, from string) iter.Seq2[fold.Part, err
 			}
 		}
 		var names []string
+		var faults []string
+		before := maps.Clone(marks)
 		for _, pattern := range r.LogFiles {
-			more, err := expand(pattern)
-			if err == nil && len(more) == 0 && !strings.ContainsAny(pattern, "*?[") {
-				if _, serr := os.Stat(pattern); serr != nil {
-					err = serr
-				}
-			}
-			if err == nil && len(more) == 0 && r.Strict {
-				err = fmt.Errorf("%q: no file is there", pattern)
-			}
-			if err != nil {
-				yield(fold.Part{}, fmt.Errorf("source %s: logs: %w", r.Name, err))
-				return
+			more, bad := expand(pattern)
+			faults = append(faults, bad...)
+			if len(more) == 0 && len(bad) == 0 {
+				faults = append(faults, fmt.Sprintf("%s: no log file is there", pattern))
 			}
 			names = append(names, more...)
 		}
 		slices.Sort(names)
+		found := len(before) == 0
 		for _, name := range slices.Compact(names) {
 			l := &logFile{name: name, marks: marks, stdin: r.Stdin, yield: yield}
-			if err := l.read(ctx); err != nil {
-				if !errors.Is(err, errStop) {
-					yield(fold.Part{}, err)
-				}
+			err := l.read(ctx)
+			found = found || l.known || slices.ContainsFunc(slices.Collect(maps.Values(before)),
+				func(m mark) bool { return m.Name == name })
+			switch {
+			case errors.Is(err, errStop):
 				return
+			case err != nil && ctx.Err() != nil:
+				yield(fold.Part{}, err)
+				return
+			case err != nil: // one that cannot be read keeps no other from being read
+				faults = append(faults, err.Error())
 			}
+		}
+		if !found && len(names) > 0 && names[0] != stdinName {
+			faults = append(faults,
+				fmt.Sprintf("none of the %d log files that were read before is there any more; is this another "+
+					"folder?", len(before)))
+		}
+		if len(faults) > 0 {
+			yield(fold.Part{}, fmt.Errorf("source %s: %w:\n%s", r.Name, source.ErrLog, strings.Join(faults, "\n")))
 		}
 	}
 }
@@ -100,6 +110,7 @@ type logFile struct {
 	stdin  io.Reader
 	yield  func(fold.Part, error) bool
 	header []byte // first line of a CSV file
+	known  bool   // it begins as one that was read before
 }
 
 func (l *logFile) give(p fold.Part) error {
@@ -144,6 +155,7 @@ func (l *logFile) read(ctx context.Context) error {
 	at := mark{Name: l.name, Size: st.Size(), MTime: st.ModTime().UnixNano()}
 	for _, m := range l.marks {
 		if m.Name == at.Name && m.Size == at.Size && m.MTime == at.MTime && m.Done {
+			l.known = true
 			return nil
 		}
 	}
@@ -165,6 +177,7 @@ func (l *logFile) columns(f *os.File, size int64, at mark) error {
 	key := groups.Key()
 	if m, ok := l.marks[key]; ok {
 		at.Sum, at.Offset = m.Sum, m.Offset
+		l.known = true
 	} else {
 		at.Sum = key
 	}
@@ -223,6 +236,7 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 			}
 			if sums[m.Head] == m.Sum {
 				delete(l.marks, key)
+				l.known = true
 				at.Offset, at.Line, at.at = m.Offset, m.Line, m.at
 				break
 			}
@@ -245,7 +259,8 @@ func (l *logFile) stream(ctx context.Context, packed io.Reader, at mark) error {
 				return l.end(at, fold.Part{Name: at.Name, Message: err.Error() + cut})
 			}
 			at.Offset, at.Line = 0, 0 // shorter than it was: another log after all
-			return l.end(at, fold.Part{Name: at.Name, Message: "the file is shorter than what was read of it before; it is read again when it changes"})
+			return l.end(at, fold.Part{Name: at.Name,
+				Message: "the file is shorter than what was read of it before; it is read again when it changes"})
 		}
 	}
 	if quoted {
@@ -284,41 +299,89 @@ func (l *logFile) chunks(ctx context.Context, in io.Reader, at mark, quoted bool
 }
 
 // Find returns the files that a file name, a folder with those below it or a glob stands for.
-func Find(pattern string) ([]string, error) { return expand(pattern) }
+func Find(pattern string) ([]string, error) {
+	names, faults := expand(pattern)
+	if len(faults) > 0 {
+		return names, errors.New(strings.Join(faults, "\n"))
+	}
+	return names, nil
+}
 
-func expand(pattern string) ([]string, error) {
+// expand returns the log files that a pattern stands for, and what is wrong with others.
+func expand(pattern string) (out, faults []string) {
 	if pattern == stdinName {
 		return []string{pattern}, nil
 	}
+	bad := func(name string, err error) {
+		var p *fs.PathError
+		if errors.As(err, &p) {
+			err = p.Err
+		}
+		faults = append(faults, fmt.Sprintf("%s: %v", name, err))
+	}
 	names, err := filepath.Glob(pattern)
 	if err != nil {
-		return nil, fmt.Errorf("%q: %w", pattern, err)
+		bad(pattern, err)
+		return nil, faults
 	}
-	var out []string
+	if len(names) == 0 && !strings.ContainsAny(pattern, "*?[") {
+		_, err := os.Stat(pattern)
+		if err == nil {
+			err = errors.New("no log file is there")
+		}
+		bad(pattern, err)
+		return nil, faults
+	}
 	for _, n := range names {
 		st, err := os.Stat(n)
-		if err != nil {
-			return nil, err
-		}
-		if !st.IsDir() {
+		switch {
+		case err != nil:
+			bad(n, err)
+			continue
+		case st.Mode().IsRegular():
 			out = append(out, n)
 			continue
+		case !st.IsDir():
+			bad(n, fmt.Errorf("it is no file (%s), and reading it might never end; only files and folders are read",
+				kindOf(st.Mode())))
+			continue
 		}
-		err = filepath.WalkDir(n, func(name string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() {
-				return err
+		if link, err := os.Lstat(n); err == nil && link.Mode()&fs.ModeSymlink != 0 {
+			bad(n, errors.New("it is a link to a folder, and whoever may change the link chooses what is read; "+
+				"name the folder itself"))
+			continue
+		}
+		_ = filepath.WalkDir(n, func(name string, d fs.DirEntry, err error) error {
+			if err != nil {
+				bad(name, err)
+				if d != nil && d.IsDir() {
+					return fs.SkipDir
+				}
+				return nil
+			}
+			if d.IsDir() {
+				return nil
 			}
 			// A link counts as what it leads to; a link to a folder is not followed.
 			if st, err := os.Stat(name); err != nil {
-				return err
+				bad(name, err)
 			} else if st.Mode().IsRegular() {
 				out = append(out, name)
 			}
 			return nil
 		})
-		if err != nil {
-			return nil, err
-		}
 	}
-	return out, nil
+	return out, faults
+}
+
+func kindOf(m fs.FileMode) string {
+	switch {
+	case m&fs.ModeNamedPipe != 0:
+		return "a named pipe"
+	case m&fs.ModeSocket != 0:
+		return "a socket"
+	case m&fs.ModeDevice != 0:
+		return "a device"
+	}
+	return "of another kind"
 }

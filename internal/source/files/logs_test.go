@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,6 +20,7 @@ import (
 
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/fold"
+	"clipfence/internal/source"
 	"clipfence/internal/source/files"
 )
 
@@ -103,7 +106,11 @@ func words(p fold.Part) (out []string) {
 		}
 	}
 	if p.Rows != nil {
-		if err := p.Rows(func(n int, _ *auditlog.Event, _ error) bool { out = append(out, fmt.Sprint(n)); return true }); err != nil {
+		if err := p.Rows(func(n int, _ *auditlog.Event,
+			_ error) bool {
+			out = append(out, fmt.Sprint(n))
+			return true
+		}); err != nil {
 			out = append(out, err.Error())
 		}
 	}
@@ -141,22 +148,29 @@ func TestLogs(t *testing.T) {
 	}{
 		{"once", []string{"*.log"}, []step{{"a.log=1 2", "1 2", ""}, {"", "", ""}}},
 		{"two files, in order", []string{"*.log"}, []step{{"b.log=3 a.log=1,2", "1 2 3", ""}, {"", "", ""}}},
-		{"it grows", []string{"*.log"}, []step{{"a.log=1,2", "1 2", ""}, {"a.log=1,2,3", "3", ""}, {"a.log=1,2,3,4,5", "4 5", ""}, {"", "", ""}}},
+		{"it grows", []string{"*.log"}, []step{{"a.log=1,2", "1 2", ""}, {"a.log=1,2,3", "3", ""},
+			{"a.log=1,2,3,4,5", "4 5", ""}, {"", "", ""}}},
 		{"another comes", []string{"*.log"}, []step{{"a.log=1", "1", ""}, {"b.log=7", "7", ""}}},
 		{"rotated", []string{"*"}, []step{{"a.log=1,2", "1 2", ""}, {"a.log>a.log.1 a.log=3", "3", ""}, {"", "", ""}}},
-		{"rotated while it grew", []string{"*"}, []step{{"a.log=1,2", "1 2", ""}, {"a.log=1,2,3 a.log>a.log.1 a.log=4", "4 3", ""}, {"", "", ""}}},
-		{"rotated and packed", []string{"*"}, []step{{"a.log=1,2", "1 2", ""}, {"-a.log a.log.1.gz=1,2 a.log=3", "3", ""}, {"-a.log.1.gz a.log.1.zst=1,2", "", ""}}},
-		{"rotated and packed, with more", []string{"*"}, []step{{"a.log=1,2", "1 2", ""}, {"-a.log a.log.1.gz=1,2,3 a.log=9", "9 3", ""}}},
-		{"packed from the start", []string{"*"}, []step{{"a.gz=1,2 b.zst=3", "1 2 3", ""}, {"", "", ""}, {"-a.gz a=1,2,4", "4", ""}}},
+		{"rotated while it grew", []string{"*"}, []step{{"a.log=1,2", "1 2", ""},
+			{"a.log=1,2,3 a.log>a.log.1 a.log=4", "4 3", ""}, {"", "", ""}}},
+		{"rotated and packed", []string{"*"}, []step{{"a.log=1,2", "1 2", ""},
+			{"-a.log a.log.1.gz=1,2 a.log=3", "3", ""}, {"-a.log.1.gz a.log.1.zst=1,2", "", ""}}},
+		{"rotated and packed, with more", []string{"*"},
+			[]step{{"a.log=1,2", "1 2", ""}, {"-a.log a.log.1.gz=1,2,3 a.log=9", "9 3", ""}}},
+		{"packed from the start", []string{"*"}, []step{{"a.gz=1,2 b.zst=3", "1 2 3", ""}, {"", "", ""},
+			{"-a.gz a=1,2,4", "4", ""}}},
 		{"renamed only", []string{"*"}, []step{{"a=1,2", "1 2", ""}, {"a>b", "", ""}}},
-		{"a folder, and what is below it", []string{"."}, []step{{"x/y/a.log=1 b.log=2", "2 1", ""}, {"x/y/z/c.log=3", "3", ""}}},
+		{"a folder, and what is below it", []string{"."},
+			[]step{{"x/y/a.log=1 b.log=2", "2 1", ""}, {"x/y/z/c.log=3", "3", ""}}},
 		{"named twice", []string{"a.log", "*.log"}, []step{{"a.log=1", "1", ""}}},
-		{"it was cut short", []string{"*.log"}, []step{{"a.log=1,2,3", "1 2 3", ""}, {"a.log=1,2", "1 2", ""}, {"", "", ""}}},
+		{"it was cut short", []string{"*.log"}, []step{{"a.log=1,2,3", "1 2 3", ""}, {"a.log=1,2", "1 2", ""},
+			{"", "", ""}}},
 		{"it was written anew", []string{"*.log"}, []step{{"a.log=1,2,3", "1 2 3", ""}, {"a.log=7,8", "7 8", ""}}},
 		{"empty", []string{"*.log"}, []step{{"a.log=", "", ""}, {"a.log=1", "1", ""}}},
 		{"one array", []string{"*.json"}, []step{{`a.json=[{"n":1},{"n":2}]`, `{"n":1} {"n":2}`, ""}, {"", "", ""}}},
 		{"a file that is not there", []string{"a.log"}, []step{{"", "", "no such file"}}},
-		{"a glob that nothing fits", []string{"*.log"}, []step{{"a.txt=1", "", ""}}},
+		{"a glob that nothing fits", []string{"*.log"}, []step{{"a.txt=1", "", "no log file is there"}}},
 		{"a glob that is none", []string{"[.log"}, []step{{"", "", "syntax error in pattern"}}},
 	} {
 		l := newLogs(t, tt.globs...)
@@ -253,7 +267,8 @@ func TestStopsAnywhere(t *testing.T) {
 		fmt.Fprintf(&array, "%c\"%d %s\"", "[,"[min(elements, 1)], elements, strings.Repeat("x", elements*37%15000))
 	}
 	array.WriteByte(']')
-	for name, data := range map[string][]byte{"a.log": []byte(text.String()), "b.zst": zst(text.String()), "c.json": []byte(array.String())} {
+	for name, data := range map[string][]byte{"a.log": []byte(text.String()), "b.zst": zst(text.String()),
+		"c.json": []byte(array.String())} {
 		lines := most
 		if name == "c.json" {
 			lines = elements
@@ -356,5 +371,103 @@ func TestCancelled(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), "source x: log cursor") {
 			t.Errorf("a broken cursor: %v", err)
 		}
+	}
+}
+
+// TestFaultyFolders: what cannot be read is told, at the end, and keeps nothing else from
+// being read.
+func TestFaultyFolders(t *testing.T) {
+	for _, tt := range []struct {
+		name   string
+		make   func(t *testing.T, dir string) string // returns what the configuration names
+		before string                                // the file that was read before
+		lines  int
+		says   string
+	}{
+		{"gone", func(_ *testing.T, dir string) string { return filepath.Join(dir, "nowhere") }, "", 0,
+			"no such file"},
+		{"empty", func(_ *testing.T, dir string) string { return dir }, "", 0, "no log file is there"},
+		{"a link to a folder", func(t *testing.T, dir string) string {
+			sub, link := filepath.Join(dir, "logs"), filepath.Join(dir, "link")
+			put(t, filepath.Join(sub, "a.log"), "1\n")
+			if err := os.Symlink(sub, link); err != nil {
+				t.Fatal(err)
+			}
+			return link
+		}, "", 0, "a link to a folder"},
+		{"one that leads nowhere among others", func(t *testing.T, dir string) string {
+			put(t, filepath.Join(dir, "a.log"), "1\n")
+			put(t, filepath.Join(dir, "c.log"), "2\n")
+			if err := os.Symlink(filepath.Join(dir, "nowhere"), filepath.Join(dir, "b.log")); err != nil {
+				t.Fatal(err)
+			}
+			return dir
+		}, "", 2, "b.log: no such file"},
+		{"a named pipe", func(t *testing.T, dir string) string {
+			name := filepath.Join(dir, "pipe")
+			if out, err := exec.Command("mkfifo", name).CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+			return name
+		}, "", 0, "a named pipe"},
+		{"a device", func(*testing.T, string) string { return "/dev/zero" }, "", 0, "a device"},
+		{"another folder in its place", func(t *testing.T, dir string) string {
+			put(t, filepath.Join(dir, "z.log"), "something else altogether\n")
+			return dir
+		}, "a.log", 1, "none of the 1 log files that were read before is there any more"},
+		{"rotated", func(t *testing.T, dir string) string {
+			put(t, filepath.Join(dir, "a.log.1"), "what was there\n")
+			put(t, filepath.Join(dir, "b.log"), "new\n")
+			return dir
+		}, "a.log", 1, ""},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			dir := t.TempDir()
+			cursor := ""
+			read := func(name string) (lines []string, fault error) {
+				r := &files.Reader{Name: "x", LogFiles: []string{name}}
+				for p, err := range r.Logs(t.Context(), cursor) {
+					if err != nil {
+						return lines, err
+					}
+					lines = append(lines, words(p)...)
+					if p.Cursor != nil {
+						c, err := p.Cursor()
+						if err != nil {
+							t.Fatal(err)
+						}
+						cursor = c
+					}
+				}
+				return lines, nil
+			}
+			if tt.before != "" {
+				put(t, filepath.Join(dir, tt.before), "what was there\n")
+				if _, err := read(dir); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.Remove(filepath.Join(dir, tt.before)); err != nil {
+					t.Fatal(err)
+				}
+			}
+			lines, err := read(tt.make(t, dir))
+			if (err == nil) != (tt.says == "") || err != nil &&
+				(!errors.Is(err, source.ErrLog) || !strings.Contains(err.Error(), tt.says)) {
+				t.Errorf("%v, want %q", err, tt.says)
+			}
+			if len(strings.Fields(strings.Join(lines, " "))) < tt.lines {
+				t.Errorf("%d lines were read, want %d: %q", len(lines), tt.lines, lines)
+			}
+		})
+	}
+}
+
+func put(t *testing.T, name, text string) {
+	t.Helper()
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
 	}
 }

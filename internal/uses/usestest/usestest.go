@@ -71,8 +71,10 @@ func Conform(t *testing.T, open func() uses.Holder) {
 			{usage.Filter{}, []usage.Field{usage.ByIdentity}},
 			{usage.Filter{Outcomes: []usage.Outcome{usage.Refused}}, []usage.Field{usage.ByPermission, usage.ByPath}},
 			{usage.Filter{Identity: model.MustID("person/p1")}, []usage.Field{usage.ByActingFor, usage.ByOutcome}},
-			{usage.Filter{Permission: model.MustPermissionPattern("s0/*:*"), Path: model.MustPathPattern("/m/b:1/**")}, usage.Fields},
-			{usage.Filter{Window: usage.Window{From: time.Unix(1_750_000_000, 0), To: time.Unix(1_760_000_000, 0)}}, []usage.Field{usage.ByService}},
+			{usage.Filter{Permission: model.MustPermissionPattern("s0/*:*"), Path: model.MustPathPattern("/m/b:1/**")},
+				usage.Fields},
+			{usage.Filter{Window: usage.Window{From: time.Unix(1_750_000_000, 0), To: time.Unix(1_760_000_000, 0)}},
+				[]usage.Field{usage.ByService}},
 		} {
 			got, err := h.Groups(ctx, "m", &q.f, q.by)
 			if err != nil {
@@ -96,8 +98,12 @@ func Conform(t *testing.T, open func() uses.Holder) {
 func calls(r *rand.Rand, n int) []usage.Call {
 	out := make([]usage.Call, n)
 	for i := range out {
-		c := usage.Call{Time: time.UnixMilli(1_740_000_000_000 + r.Int64N(200*86_400_000)).UTC(), Identity: model.MustID(fmt.Sprintf("person/p%d", r.IntN(3))),
-			Permission: model.MustPermission(fmt.Sprintf("s%d/o:v", r.IntN(2))), Path: model.MustPath(fmt.Sprintf("/m/b:%d/x", r.IntN(3))), Outcome: []usage.Outcome{usage.Done, usage.Refused, usage.Failed}[r.IntN(3)], SecondFactor: model.Truth(r.IntN(3))}
+		c := usage.Call{Time: time.UnixMilli(1_740_000_000_000 + r.Int64N(200*86_400_000)).UTC(),
+			Identity:     model.MustID(fmt.Sprintf("person/p%d", r.IntN(3))),
+			Permission:   model.MustPermission(fmt.Sprintf("s%d/o:v", r.IntN(2))),
+			Path:         model.MustPath(fmt.Sprintf("/m/b:%d/x", r.IntN(3))),
+			Outcome:      []usage.Outcome{usage.Done, usage.Refused, usage.Failed}[r.IntN(3)],
+			SecondFactor: model.Truth(r.IntN(3))}
 		if r.IntN(4) == 0 {
 			c.ActingFor = model.MustID("workload/w")
 		}
@@ -131,7 +137,8 @@ func same(t *testing.T, when string, got, want []usage.Use) {
 	}
 	for i := range got {
 		g, w := got[i], want[i]
-		if g.Key != w.Key || g.Count != w.Count || !g.First.Equal(w.First) || !g.Last.Equal(w.Last) || !reflect.DeepEqual(g.Days.List(), w.Days.List()) {
+		if g.Key != w.Key || g.Count != w.Count || !g.First.Equal(w.First) || !g.Last.Equal(w.Last) ||
+			!reflect.DeepEqual(g.Days.List(), w.Days.List()) {
 			t.Fatalf("%s: use %d is\n%+v\nwant\n%+v", when, i, g, w)
 		}
 	}
@@ -140,7 +147,8 @@ func same(t *testing.T, when string, got, want []usage.Use) {
 func summary(gs []usage.Group) []string {
 	var out []string
 	for _, g := range gs {
-		out = append(out, fmt.Sprint(g.Key, g.Service, g.Uses, g.Count, g.AtLeast, g.First.UTC(), g.Last.UTC(), g.Days.List()))
+		out = append(out, fmt.Sprint(g.Key, g.Service, g.Uses, g.Count, g.AtLeast, g.First.UTC(), g.Last.UTC(),
+			g.Days.List()))
 	}
 	return out
 }

@@ -9,7 +9,7 @@ import (
 	"strings"
 	"time"
 
-	"clipfence/internal/core/engine"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -20,9 +20,10 @@ var Now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 
 // Parse builds an input from lines of a small language:
 //
-//	grant ID TO PERMS ON [new] [until] [second-factor]
+//	grant ID TO PERMS ON [new] [until] [by-day] [second-factor]
 //	used WHO PERM PATH DAYS        DAYS: 1-90 for each day that many days ago, /7 for every seventh
 //	refused WHO PERM PATH DAYS
+//	acted WHO PERM PATH DAYS       by workload/b, with the rights of WHO
 //	role NAME PERMS
 //	log off|since-N                the reading class of service store, for everything
 //	log NODE on|off|since-N        the same, from a node down
@@ -34,11 +35,14 @@ var Now = time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
 // The estate has the workloads a and b, the person p, the group g, six containers in
 // one project, and 400 days of log.
 func Parse(text string) (*gauge.Input, error) {
-	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/berth:x")}}}
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")},
+		{Path: model.MustPath("/m/berth:x")}}}
 	for i := range 6 {
 		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/berth:x/box:b%d", i))})
 	}
-	levels := map[string]model.Level{"stow/item:find": model.See, "stow/item:read": model.Read, "stow/item:change": model.Change, "stow/box:scrap": model.Administer, "muster/grant:give": model.HandOut, "quiet/thing:do": model.Change}
+	levels := map[string]model.Level{"stow/item:find": model.See, "stow/item:read": model.Read,
+		"stow/item:change": model.Change, "stow/box:scrap": model.Administer, "muster/grant:give": model.HandOut,
+		"quiet/thing:do": model.Change}
 	for _, p := range slices.Sorted(maps.Keys(levels)) {
 		l := levels[p]
 		c := model.CatalogueEntry{Permission: model.MustPermission(p), Level: l, LogClass: "read"}
@@ -56,10 +60,12 @@ func Parse(text string) (*gauge.Input, error) {
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id), Created: Now.AddDate(-2, 0, 0)})
 	}
 	identity := func(who string) *model.Identity {
-		return &e.Identities[slices.IndexFunc(e.Identities, func(i model.Identity) bool { return i.ID == model.MustID(who) })]
+		return &e.Identities[slices.IndexFunc(e.Identities,
+			func(i model.Identity) bool { return i.ID == model.MustID(who) })]
 	}
 	for _, s := range []string{"stow", "muster"} {
-		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read", Written: true})
+		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read",
+			Written: true})
 	}
 	listed := false
 	in := &gauge.Input{AsOf: Now, Window: 90, History: Now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
@@ -82,12 +88,14 @@ func Parse(text string) (*gauge.Input, error) {
 					g.Created = Now.AddDate(0, 0, -7)
 				case "until":
 					g.Until = Now.AddDate(0, 0, 3)
+				case "by-day":
+					g.When.Hours = &model.Hours{Days: []string{"mon"}, From: "08:00", To: "17:00", Zone: "UTC"}
 				case "second-factor":
 					g.When.SecondFactor = true
 				}
 			}
 			e.Grants = append(e.Grants, g)
-		case "used", "refused":
+		case "used", "refused", "acted":
 			span, step, _ := strings.Cut(f[4], "/")
 			from, to, each := 0, 0, 1
 			if _, err := fmt.Sscanf(span, "%d-%d", &from, &to); err != nil {
@@ -99,16 +107,21 @@ func Parse(text string) (*gauge.Input, error) {
 				}
 			}
 			for d := from; d <= to; d += each {
-				c := usage.Call{Time: Now.AddDate(0, 0, -d), Identity: model.MustID(f[1]), Permission: model.MustPermission(f[2]), Path: model.MustPath(f[3]), Outcome: usage.Done}
-				if f[0] == "refused" {
+				c := usage.Call{Time: Now.AddDate(0, 0, -d), Identity: model.MustID(f[1]),
+					Permission: model.MustPermission(f[2]), Path: model.MustPath(f[3]), Outcome: usage.Done}
+				switch f[0] {
+				case "refused":
 					c.Outcome = usage.Refused
+				case "acted":
+					c.ActingFor, c.Identity = c.Identity, model.MustID("workload/b")
 				}
 				fold.Add(c)
 			}
 		case "log":
 			r := &e.Coverage[0]
 			if len(f) > 2 {
-				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath(f[1]), Service: "stow", LogClass: "read"})
+				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath(f[1]), Service: "stow",
+					LogClass: "read"})
 				r, f = &e.Coverage[len(e.Coverage)-1], f[1:]
 			}
 			r.Written = f[1] != "off"
@@ -137,12 +150,16 @@ func Parse(text string) (*gauge.Input, error) {
 		case "protected":
 			in.Protected[model.MustID(f[1])] = true
 		case "member":
-			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[1]), Group: model.MustID(f[2])})
+			e.Memberships = append(e.Memberships, model.Membership{Member: model.MustID(f[1]),
+				Group: model.MustID(f[2])})
 		default:
 			return nil, fmt.Errorf("what is %q?", f[0])
 		}
 	}
-	in.Engine = engine.New(e)
+	var err error
+	if in.Index, err = index.Build(e); err != nil {
+		return nil, err
+	}
 	in.Uses = fold.Uses()
 	if listed {
 		var nodes []model.Path

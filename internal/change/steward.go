@@ -1,0 +1,249 @@
+package change
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/source"
+)
+
+// Edit returns what steps do to an estate. The last one about a document counts.
+func Edit(steps []source.Step) (access.Edit, error) {
+	type doc struct{ kind, id string }
+	last := map[doc]int{}
+	for i, s := range steps {
+		last[doc{s.Kind, s.ID}] = i
+	}
+	var d access.Edit
+	for i, s := range steps {
+		if last[doc{s.Kind, s.ID}] != i {
+			continue
+		}
+		var err error
+		switch s.Kind {
+		case source.Grants:
+			err = put(&d.Come.Grants, &d.Gone.Grants, s, func(id string) (string, error) { return id, nil })
+		case source.Roles:
+			err = put(&d.Come.Roles, &d.Gone.Roles, s, func(id string) (string, error) { return id, nil })
+		case source.Memberships:
+			err = put(&d.Come.Memberships, &d.Gone.Memberships, s, member)
+		case source.LogSettings: // says nothing about access
+		default:
+			err = fmt.Errorf("documents of kind %q are not changed", s.Kind)
+		}
+		if err != nil {
+			return d, fmt.Errorf("step %d (%s): %w", i+1, Say(s), err)
+		}
+	}
+	return d, nil
+}
+
+// member reads the id of a membership's document.
+func member(id string) (m model.Membership, err error) {
+	who, group, _ := strings.Cut(id, ">")
+	if m.Member, err = model.ParseID(who); err == nil {
+		m.Group, err = model.ParseID(group)
+	}
+	return m, err
+}
+
+// put notes what a step does to one list of an estate.
+func put[T, K any](come *[]T, gone *[]K, s source.Step, name func(id string) (K, error)) error {
+	if s.After == nil {
+		k, err := name(s.ID)
+		if err == nil {
+			*gone = append(*gone, k)
+		}
+		return err
+	}
+	var v T
+	if err := json.Unmarshal(s.After, &v); err != nil {
+		return err
+	}
+	*come = append(*come, v)
+	return nil
+}
+
+// after returns an estate as it is when steps were done.
+func after(x *index.Index, steps []source.Step) (*index.Index, error) {
+	d, err := Edit(steps)
+	if err != nil {
+		return nil, err
+	}
+	// What a step removes may be gone already.
+	d.Gone.Grants = slices.DeleteFunc(d.Gone.Grants, func(id string) bool { _, ok := x.GrantNamed(id); return !ok })
+	d.Gone.Roles = slices.DeleteFunc(d.Gone.Roles, func(name string) bool { _, ok := x.Role(name); return !ok })
+	d.Gone.Memberships = slices.DeleteFunc(d.Gone.Memberships,
+		func(m model.Membership) bool { return !slices.Contains(x.GroupsOf(m.Member), m.Group) })
+	return x.With(d)
+}
+
+// stewarded is where people can hand out rights on a node: unaided, with no condition that
+// has to be met, by a permission that applies to that kind of node. The tool's own
+// identities do not count, and neither do workloads.
+type stewarded struct {
+	x     *index.Index
+	where map[int]index.Region // by the kinds that a permission applies to
+}
+
+func stewards(x *index.Index, tool []model.ID) *stewarded {
+	edit := x.NewSet()
+	for i := range x.Numbers() {
+		if x.Permission(i).Escalates == model.EditGrants {
+			edit.Add(i)
+		}
+	}
+	s := &stewarded{x, map[int]index.Region{}}
+	walk := x.NewWalk(index.Certain)
+	walk.Only(edit, model.Path{})
+	for _, id := range x.Everybody() {
+		if id.ID.Kind != model.Person || id.Disabled || slices.Contains(tool, id.ID) {
+			continue
+		}
+		for _, p := range walk.Pieces(id.ID) {
+			for i := range p.Permissions() {
+				if edit.Has(i) {
+					c := x.Class(i)
+					s.where[c] = append(s.where[c], index.Interval{From: uint32(p.From), To: uint32(p.To)})
+				}
+			}
+		}
+	}
+	for c, r := range s.where {
+		s.where[c] = r.Or(nil)
+	}
+	return s
+}
+
+// of reports whether somebody can hand out rights on a node by number.
+func (s *stewarded) of(node int) bool {
+	for c, r := range s.where {
+		if r.Has(uint32(node)) && s.x.Applies(c, node) {
+			return true
+		}
+	}
+	return false
+}
+
+// orphans returns the nodes on which somebody can hand out rights before and nobody can
+// after. The two may be read one after the other, and list other nodes.
+func orphans(before, after *index.Index, tool []model.ID) []model.Path {
+	was, is := stewards(before, tool), stewards(after, tool)
+	shared := after.Shares(before)
+	var all index.Region
+	for c, r := range was.where {
+		if shared {
+			r = r.AndNot(is.where[c])
+		}
+		all = all.Or(r)
+	}
+	var out []model.Path
+	for n := range before.Within(all) {
+		if !was.of(n) {
+			continue
+		}
+		now, there := n, true
+		p := before.Path(n)
+		if !shared {
+			now, there = after.NodeNumber(p)
+		}
+		if there && !is.of(now) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// touched returns whose access steps concern: holders, members, and everybody in a group.
+func touched(x *index.Index, steps []source.Step) []model.ID {
+	named := map[model.ID]bool{}
+	for _, s := range steps {
+		for _, doc := range []json.RawMessage{s.Before, s.After} {
+			if doc == nil {
+				continue
+			}
+			var gr model.Grant
+			var m model.Membership
+			var r model.Role
+			switch {
+			case s.Kind == source.Grants && json.Unmarshal(doc, &gr) == nil:
+				named[gr.To] = true
+			case s.Kind == source.Memberships && json.Unmarshal(doc, &m) == nil:
+				named[m.Member] = true
+			case s.Kind == source.Roles && json.Unmarshal(doc, &r) == nil:
+				for name := range x.Roles() {
+					if name != r.Name && !slices.Contains(includes(x, name), r.Name) {
+						continue
+					}
+					for _, g := range x.GrantsOf(name) {
+						named[x.Grant(g).To] = true
+					}
+				}
+			}
+		}
+	}
+	all := map[model.ID]bool{}
+	for id := range named {
+		if id.IsZero() {
+			continue
+		}
+		all[id] = true
+		if n, ok := x.Number(id); ok {
+			x.Members(n, func(i int) { all[x.ID(i)] = true })
+		}
+	}
+	return slices.SortedFunc(maps.Keys(all), model.ID.Compare)
+}
+
+// Views are what a change is decided on: the estate as it was just read, and as it would be.
+type Views struct {
+	Before, After *index.Index
+	Steps         []source.Step
+	Protected     map[model.ID]bool
+	Self          []model.ID // the tool's own identities in the source
+}
+
+// StepGuards returns every reason against steps that holds whoever wants them: an undo, a
+// resumed change and a mending are held to it as well as a fence.
+func StepGuards(v Views) []string {
+	var out []string
+	no := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	for _, who := range touched(v.Before, v.Steps) {
+		id, _ := v.Before.Identity(who)
+		switch {
+		case v.Protected[who]:
+			no("%s is protected by clipfence.yaml", who)
+		case id.BreakGlass():
+			no("%s is labelled as kept for emergencies (purpose: break-glass)", who)
+		case slices.Contains(v.Self, who):
+			no("it would change what this tool itself works as: %s", who)
+		}
+	}
+	for _, n := range orphans(v.Before, v.After, v.Self) {
+		no("nobody could hand out rights on %s any more: the last person who can, unaided and without a condition, "+
+			"would lose it", n)
+	}
+	return out
+}
+
+// includes returns the roles that a role includes, each once.
+func includes(x *index.Index, role string) []string {
+	var out []string
+	todo := []string{role}
+	for len(todo) > 0 {
+		r, _ := x.Role(todo[0])
+		todo = todo[1:]
+		for _, in := range r.Includes {
+			if in != role && !slices.Contains(out, in) {
+				out, todo = append(out, in), append(todo, in)
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,198 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// orchard is a workspace whose source is files: a bottler that may do everything everywhere,
+// and reads two vats.
+func orchard(t *testing.T, field string) string {
+	t.Helper()
+	dir := t.TempDir()
+	var log strings.Builder
+	for d := range 200 {
+		for _, vat := range []string{"one", "two"} {
+			fmt.Fprintf(&log, `{"t":%q,"who":"bottler","op":"juice:read","at":"/orchard/barn:north/vat:%s"}`+"\n",
+				time.Now().AddDate(0, 0, -d).UTC().Format(time.RFC3339), vat)
+		}
+	}
+	for name, text := range map[string]string{
+		"estate.yaml": orchardEstate, "log.jsonl": log.String(),
+		"map.yaml": "logmap: 1\nname: orchard\nform: json\ntime: r.t\nidentity: r.who\n" +
+			"permission: '\"press/\" + r.op'\npath: r.at\n",
+		"clipfence.yaml": "clipfence: 2\nsources:\n  - {name: orchard, kind: files, " + field +
+			"estate: estate.yaml, logs: [log.jsonl], log_maps: [map.yaml]}\n",
+	} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(t, dir, "survey")
+	must(t, dir, "draft", "--for", "workload/bottler")
+	return dir
+}
+
+const orchardEstate = `# The orchard. Kept in git.
+estate: 2
+source: orchard
+catalogue:
+  - {permission: "press/juice:read", level: read, log_class: all, kinds: [vat]}
+  - {permission: "press/vat:scrap", level: administer, log_class: all, kinds: [vat]}
+nodes:
+  - {path: "/orchard"}
+  - {path: "/orchard/barn:north"}
+  - {path: "/orchard/barn:north/vat:one"}
+  - {path: "/orchard/barn:north/vat:two"}
+  - {path: "/orchard/barn:south"}
+  - {path: "/orchard/barn:south/vat:three"}
+identities:
+  - {id: workload/bottler}
+roles: []
+grants:
+  # The bottler was set up in a hurry.
+  - id: g-bottler # see ticket 7
+    to: workload/bottler
+    do: ["press/*:*"]
+    where: ["/orchard/**"]
+    created: 2020-01-01T00:00:00Z
+
+# What is logged
+coverage:
+  - {node: "/orchard", service: press, log_class: all, written: true}
+`
+
+func estateText(t *testing.T, dir string) string {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(dir, "estate.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
+
+// TestHandedOver: a change of a source that is files is written down for whoever carries it
+// out; surveys say what of it is seen, and the ledger that it was done, and undone.
+func TestHandedOver(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "")
+	type change struct{ ID, State string }
+	state := func(id string) string {
+		for _, c := range decode[[]change](t, dir, "ledger", "list") {
+			if c.ID == id {
+				return c.State
+			}
+		}
+		return ""
+	}
+	type row struct {
+		Handed []struct {
+			Change string
+			Done   bool
+			Steps  int
+			Open   []string
+		} `json:"handed_over"`
+	}
+	survey := func() row { return decode[[]row](t, dir, "survey", "--no-logs")[0] }
+	out := must(t, dir, "apply", "workload/bottler", "--yes", "--reason", "a\nb")
+	if !strings.Contains(out, "handed over, nothing is changed yet: changes/c-1.patch") ||
+		estateText(t, dir) != orchardEstate {
+		t.Fatalf("%s\n%s", out, estateText(t, dir))
+	}
+	if got := state("c-1"); got != "handed over" {
+		t.Errorf("c-1 is %q", got)
+	}
+	if h := survey().Handed; len(h) != 1 || h[0].Done || h[0].Steps != 3 || len(h[0].Open) != 3 ||
+		!strings.HasPrefix(h[0].Open[2], "take grant g-bottler away") {
+		t.Errorf("not done yet: %+v", h)
+	}
+	patch := func(id string) {
+		t.Helper()
+		if code, out, errs := exitOf(t, command(dir, "git", "apply",
+			filepath.Join("changes", id+".patch"))); code != 0 {
+			t.Fatal(out, errs)
+		}
+	}
+	patch("c-1")
+	if text := estateText(t, dir); !strings.HasPrefix(text, "# The orchard. Kept in git.\n") ||
+		!strings.Contains(text, "# What is logged") || strings.Contains(text, "g-bottler") {
+		t.Errorf("patched:\n%s", text)
+	}
+	if h := survey().Handed; len(h) != 1 || !h[0].Done || state("c-1") != "done" {
+		t.Errorf("done: %+v, %s", h, state("c-1"))
+	}
+	if h := survey().Handed; len(h) != 0 {
+		t.Errorf("told again: %+v", h)
+	}
+	if out := must(t, dir, "why", "workload/bottler", "press/vat:scrap",
+		"/orchard/barn:north/vat:one"); !strings.Contains(out, "DENIED") {
+		t.Error(out)
+	}
+	must(t, dir, "undo", "c-1", "--yes")
+	patch("c-2")
+	if h := survey().Handed; len(h) != 1 || !h[0].Done || state("c-1") != "undone" || state("c-2") != "done" {
+		t.Errorf("undone: %+v, c-1 %s, c-2 %s", h, state("c-1"), state("c-2"))
+	}
+	if out := must(t, dir, "why", "workload/bottler", "press/vat:scrap",
+		"/orchard/barn:north/vat:one"); !strings.Contains(out, "ALLOWED") {
+		t.Error(out)
+	}
+	// Whoever may not write the ledger surveys all the same.
+	must(t, dir, "apply", "workload/bottler", "--yes")
+	patch("c-3")
+	cmd := command(dir, binary, "survey", "--no-logs")
+	cmd.Env = append(cmd.Env, "CLIPFENCE_HOME="+t.TempDir())
+	if code, out, errs := exitOf(t, cmd); code != 0 || !strings.Contains(errs, "cannot be recorded") {
+		t.Errorf("%d\n%s\n%s", code, out, errs)
+	}
+	if survey(); state("c-3") != "done" {
+		t.Errorf("c-3 is %s", state("c-3"))
+	}
+	must(t, dir, "ledger", "verify")
+	if code, _, errs := exitOf(t, command(dir, binary, "apply", "--resume", "c-3")); code != 4 ||
+		!strings.Contains(errs, "nothing to resume") {
+		t.Errorf("%d %s", code, errs)
+	}
+}
+
+// TestEstateEdited: where the configuration says so the estate file itself is edited, read
+// back, and edited back.
+func TestEstateEdited(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "changes: edit, ")
+	must(t, dir, "source", "check")
+	must(t, dir, "apply", "workload/bottler", "--dry-run")
+	if estateText(t, dir) != orchardEstate {
+		t.Fatal("a dry run edits")
+	}
+	must(t, dir, "apply", "workload/bottler", "--yes")
+	text := estateText(t, dir)
+	for _, keeps := range []string{"# The orchard. Kept in git.\n", "  # The bottler was set up in a hurry.\n",
+		"# What is logged\n"} {
+		if !strings.Contains(text, keeps) {
+			t.Errorf("%q is gone:\n%s", keeps, text)
+		}
+	}
+	if strings.Contains(text, "g-bottler") || strings.Count(text, "fence-workload-bottler-") < 3 {
+		t.Errorf("edited:\n%s", text)
+	}
+	// Somebody edits what an undo would put back.
+	name := filepath.Join(dir, "estate.yaml")
+	if err := os.WriteFile(name, []byte(strings.Replace(text, "roles:\n",
+		"roles:\n  - {name: mine, do: [\"press/juice:read\"]}\n", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, dir, "undo", "c-1", "--yes")
+	if text := estateText(t, dir); !strings.Contains(text, "name: mine") || !strings.Contains(text, "id: g-bottler") ||
+		strings.Contains(text, "fence-workload") {
+		t.Errorf("undone:\n%s", text)
+	}
+	if code, _, errs := exitOf(t, command(dir, binary, "coverage", "--mend")); code != 4 ||
+		!strings.Contains(errs, "made of files") {
+		t.Errorf("%d %s", code, errs)
+	}
+}

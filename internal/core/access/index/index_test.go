@@ -1,0 +1,278 @@
+package index_test
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/access/plain"
+	"clipfence/internal/core/model"
+)
+
+func id(s string) model.ID            { return model.MustID(s) }
+func path(s string) model.Path        { return model.MustPath(s) }
+func on(s string) []model.PathPattern { return []model.PathPattern{model.MustPathPattern(s)} }
+func perms(ps ...string) (r model.Rights) {
+	for _, p := range ps {
+		r.Do = append(r.Do, model.MustPermissionPattern(p))
+	}
+	return r
+}
+
+// harbour is a small estate whose answers can be worked out by hand.
+func harbour() *model.Estate {
+	e := &model.Estate{Source: "s"}
+	for _, p := range []string{"/s/harbour:o", "/s/harbour:o/berth:p", "/s/harbour:o/berth:p/box:b",
+		"/s/harbour:o/berth:p/box:c", "/s/harbour:o/berth:p/errand:j", "/s/harbour:o/berth:q"} {
+		e.Nodes = append(e.Nodes, model.Node{Path: path(p)})
+	}
+	e.Nodes[2].Labels = map[string]string{"tier": "gold"}
+	e.Nodes[4].RunsAs = id("workload/w")
+	for _, c := range []struct {
+		p string
+		l model.Level
+	}{{"a/x:list", model.See}, {"a/x:get", model.Read}, {"a/x:set", model.Change}, {"b/y:admin", model.Administer}} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(c.p), Level: c.l})
+	}
+	for _, i := range []string{"person/a", "person/b", "workload/w", "group/g", "group/h"} {
+		e.Identities = append(e.Identities, model.Identity{ID: id(i)})
+	}
+	e.Memberships = []model.Membership{{Member: id("person/a"), Group: id("group/g")},
+		{Member: id("group/g"), Group: id("group/h")}}
+	e.ActAs = []model.ActAs{{ID: "1", From: id("person/b"), To: id("workload/w")},
+		{ID: "2", From: id("workload/w"), To: id("person/a")}}
+	e.Grants = []model.Grant{
+		{ID: "g-1", To: id("group/h"), Rights: perms("a/*:*"), Where: on("/s/harbour:o/berth:p/**")},
+		{ID: "g-2", To: id("person/a"), Rights: perms("b/y:admin"), Where: on("/s/harbour:o/berth:p/box:b")},
+		{ID: "g-3", To: id("workload/w"), Rights: perms("a/x:get"), Where: on("/s/harbour:o/berth:*/box:*/**"),
+			When: model.Condition{Labels: map[string]string{"tier": "gold"}}},
+		{ID: "g-4", To: id("person/b"), Rights: perms("a/x:list"), Where: on("/s/harbour:o/**"),
+			When: model.Condition{SecondFactor: true}},
+	}
+	e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: perms("a/x:set"),
+		Where: on("/s/harbour:o/berth:p/box:c/**")}}
+	return e
+}
+
+func build(t testing.TB, e *model.Estate) *index.Index {
+	t.Helper()
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return x
+}
+
+// TestTotals sums up by hand what the walk sums up.
+func TestTotals(t *testing.T) {
+	x := build(t, harbour())
+	for _, tt := range []struct {
+		who  string
+		mode index.Mode
+		want string // permissions, nodes, pairs of list, read, write and administer
+	}{
+		{"person/a", index.Possible, "4 on 4: 4 4 3 1"}, // p, b, c and j; set is refused on c
+		{"person/a", index.Certain, "4 on 4: 4 4 3 1"},
+		{"group/g", index.Possible, "3 on 4: 4 4 4 0"}, // the denial names the person
+		{"person/b", index.Possible, "1 on 6: 6 0 0 0"},
+		{"person/b", index.Certain, "0 on 0: 0 0 0 0"}, // under a condition
+		{"workload/w", index.Certain, "1 on 1: 0 1 0 0"},
+		{"person/nobody", index.Possible, "0 on 0: 0 0 0 0"},
+	} {
+		w := x.NewWalk(tt.mode)
+		nodes := x.Usable(w.Pieces(id(tt.who)))
+		got := w.Totals(id(tt.who))
+		if s := fmt.Sprintf("%d on %d: %d %d %d %d", got.Permissions.Count(), nodes, got.Pairs[model.See],
+			got.Pairs[model.Read], got.Pairs[model.Change], got.Pairs[model.Administer]); s != tt.want {
+			t.Errorf("%s, mode %d: %s, want %s", tt.who, tt.mode, s, tt.want)
+		}
+	}
+	w := x.NewWalk(index.Possible)
+	some := x.NewSet()
+	for i := range x.Numbers() {
+		if x.Level(i) == model.Change {
+			some.Add(i)
+		}
+	}
+	if !w.Only(some, path("/s/harbour:o/berth:p/box:b")) {
+		t.Error("the bucket is not known")
+	}
+	if got := w.Totals(id("person/a")); got.Permissions.Count() != 1 || got.Pairs[model.Change] != 1 {
+		t.Errorf("write on the bucket: %+v", got)
+	}
+	if w.Only(some, path("/s/harbour:o/elsewhere")) {
+		t.Error("a node that nobody lists is known")
+	}
+	if got := w.Totals(id("person/a")); got.Permissions.Count() != 0 {
+		t.Errorf("below a node that nobody lists: %+v", got)
+	}
+}
+
+// TestWho names who may, on listed paths and others.
+func TestWho(t *testing.T) {
+	x := build(t, harbour())
+	for _, tt := range []struct{ what, where, want string }{
+		{"a/x:set", "/s/harbour:o/berth:p/box:b", "person/a allowed"},
+		{"a/x:set", "/s/harbour:o/berth:p/box:c", ""},
+		{"a/x:set", "/s/harbour:o/berth:p/box:c/new/thing", ""},
+		{"a/x:set", "/s/harbour:o/berth:p/box:new", "person/a allowed"},
+		{"a/x:get", "/s/harbour:o/berth:p/box:b", "person/a allowed, workload/w allowed"},
+		{"a/x:get", "/s/harbour:o/berth:p/box:c", "person/a allowed"},
+		{"a/x:get", "/s/harbour:o/berth:q/box:new/1", "workload/w allowed if"}, // its labels are not known
+		{"a/x:list", "/s/harbour:o/berth:q", "person/b allowed if"},
+		{"b/y:admin", "/s/harbour:o/berth:p/box:b/1", ""},
+		{"c/not:listed", "/s/harbour:o", ""},
+		{"a/not:listed", "/s/harbour:o/berth:p", "person/a allowed"}, // by pattern
+	} {
+		var got []string
+		for _, h := range x.Who(model.MustPermission(tt.what), path(tt.where)) {
+			got = append(got, fmt.Sprint(x.ID(h.Identity), " ", h.Outcome))
+		}
+		if s := strings.Join(got, ", "); s != tt.want {
+			t.Errorf("who may %s on %s: %q, want %q", tt.what, tt.where, s, tt.want)
+		}
+	}
+	var actors []string
+	a, _ := x.Number(id("person/a"))
+	for _, act := range x.Actors([]int{a}) {
+		actors = append(actors, fmt.Sprintf("%s in %d", x.ID(act.Identity), len(act.Steps)))
+	}
+	if got := strings.Join(actors, ", "); got != "workload/w in 1, person/b in 2" {
+		t.Errorf("who can act as person/a: %s", got)
+	}
+}
+
+// TestTree asks for nodes.
+func TestTree(t *testing.T) {
+	e := harbour()
+	e.Nodes = append(e.Nodes, model.Node{Path: path("/s/other:top")})
+	x := build(t, e)
+	if got := fmt.Sprint(x.Tops()); got != "[/s/harbour:o /s/other:top]" {
+		t.Errorf("tops %s", got)
+	}
+	var scopes []string
+	x.Scopes(path("/s/harbour:o"), func(p model.Path) { scopes = append(scopes, p.String()) })
+	if got := strings.Join(scopes, " "); got != "/s/harbour:o/berth:p" { // q has nothing below it
+		t.Errorf("scopes %s", got)
+	}
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path(
+		"/s/harbour:o/berth:p"))))); got != "[berth box errand]" {
+		t.Errorf("kinds %s", got)
+	}
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/box:b/deep"))))); got != "[box]" {
+		t.Errorf("kinds of what continues a name: %s", got)
+	}
+	nodes, as := x.Running()
+	if fmt.Sprint(nodes, as) != "[/s/harbour:o/berth:p/errand:j] [workload/w]" {
+		t.Errorf("running %v as %v", nodes, as)
+	}
+	n := 0
+	x.NodesLike(on("/s/*/*/box:*"), func(model.Path) { n++ })
+	if n != 2 || x.Nodes() != 7 {
+		t.Errorf("%d buckets of %d nodes", n, x.Nodes())
+	}
+	if l, ok := x.Node(path("/s/harbour:o/berth:p/box:b")); !ok || l["tier"] != "gold" {
+		t.Errorf("labels %v, %t", l, ok)
+	}
+	if _, ok := x.Node(path("/s")); ok {
+		t.Error("what lies above the tops is no node of the inventory")
+	}
+	if o, ok := x.Like(id("workload/a")); !ok || o != id("person/a") {
+		t.Errorf("near workload/a is %s, %t", o, ok)
+	}
+}
+
+// TestPaths finds every node again, and nothing else, in trees with hostile names.
+func TestPaths(t *testing.T) {
+	for seed := range uint64(40) {
+		r := rand.New(rand.NewPCG(seed, 1))
+		e := &model.Estate{Source: "s"}
+		seen := map[model.Path]bool{path("/s"): true}
+		all := []model.Path{path("/s")}
+		names := []string{"a", "aa", "b/c", "b", "*", "%", "ø", "a:b", " ", "~", "**"}
+		for range 200 {
+			p := all[r.IntN(len(all))].Child([]string{"", "k", "kk"}[r.IntN(3)], names[r.IntN(len(names))])
+			if !seen[p] && p.Depth() < 8 {
+				seen[p] = true
+				all = append(all, p)
+				e.Nodes = append(e.Nodes, model.Node{Path: p})
+			}
+		}
+		r.Shuffle(len(e.Nodes), func(i, j int) { e.Nodes[i], e.Nodes[j] = e.Nodes[j], e.Nodes[i] })
+		e.Grants = []model.Grant{{ID: "g", To: id("person/a"), Rights: perms("*"),
+			Where: []model.PathPattern{all[1+r.IntN(len(all)-1)].Below()}}}
+		e.Catalogue = model.Catalogue{{Permission: model.MustPermission("a/x:get")}}
+		x := build(t, e)
+		found := 0
+		x.NodesLike(nil, func(p model.Path) {
+			if found++; !seen[p] {
+				t.Errorf("seed %d: %s is no node", seed, p)
+			}
+		})
+		if found != len(e.Nodes) || x.Nodes() != found {
+			t.Errorf("seed %d: %d nodes, want %d", seed, found, len(e.Nodes))
+		}
+		plain := plain.New(e)
+		for _, p := range all[1:] {
+			for _, q := range []model.Path{p, p.Child("", "new"), p.Child("k", "a/"),
+				p.Child("kk", "zz").Child("", "*")} {
+				if _, ok := x.Node(q); ok != seen[q] {
+					t.Errorf("seed %d: %s listed: %t", seed, q, ok)
+				}
+				perm := model.MustPermission("a/x:get")
+				if want, got := plain.Decide(id("person/a"), perm, q,
+					model.Context{}).Outcome, x.Decide(id("person/a"), perm, q, model.Context{}).Outcome; want != got {
+					t.Errorf("seed %d: %s: %s, want %s", seed, q, got, want)
+				}
+			}
+		}
+	}
+}
+
+// TestLoad takes columns as they were written, and nothing less.
+func TestLoad(t *testing.T) {
+	x := build(t, harbour())
+	columns := map[string][]byte{}
+	for name, data := range x.Sections {
+		columns[name] = data
+	}
+	load := func(c map[string][]byte) (*index.Index, error) {
+		return index.Load(func(name string) ([]byte, bool) { b, ok := c[name]; return b, ok })
+	}
+	y, err := load(columns)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if y.Source() != "s" || y.Identities() != x.Identities() || y.Permissions() != 4 || y.Size() != x.Size() {
+		t.Errorf("loaded: %s, %d identities, %d permissions", y.Source(), y.Identities(), y.Permissions())
+	}
+	for name := range columns {
+		less := maps.Clone(columns)
+		delete(less, name)
+		if _, err := load(less); !errors.Is(err, index.ErrDamaged) {
+			t.Errorf("without %s: %v", name, err)
+		}
+	}
+	for _, name := range []string{"identity", "permission", "place", "record.grant", "meta", "node.segment"} {
+		less := maps.Clone(columns)
+		less[name] = less[name][:len(less[name])-1]
+		if _, err := load(less); !errors.Is(err, index.ErrDamaged) {
+			t.Errorf("%s a byte short: %v", name, err)
+		}
+	}
+	bad := maps.Clone(columns)
+	bad["record.grant"] = []byte(strings.Repeat("?", len(bad["record.grant"])))
+	z, err := load(bad)
+	if err != nil {
+		t.Fatal(err)
+	}
+	z.Decide(id("person/a"), model.MustPermission("a/x:get"), path("/s/harbour:o/berth:p"), model.Context{})
+	if !errors.Is(z.Err(), index.ErrDamaged) {
+		t.Errorf("a record that cannot be read: %v", z.Err())
+	}
+}

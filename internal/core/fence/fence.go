@@ -1,0 +1,212 @@
+// Package fence holds the access that should stand in place of what is granted.
+//
+// A [Fence] names the grants it replaces and what it allows instead, line by line. It is the
+// content of a fence file: drafted from use or written by hand, and held to the same rules
+// either way. [Fence.Edit] is what it does to an estate.
+package fence
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+)
+
+// A Fence is the content of a fence file: the access that one identity should
+// have in one source in place of the grants it replaces.
+type Fence struct {
+	Version  int            `json:"fence" doc:"version of this format: 2"`
+	For      model.ID       `json:"for" doc:"whose access, source:kind/name"`
+	Drafted  time.Time      `json:"drafted" doc:"when, RFC 3339"`
+	Window   string         `json:"window" doc:"how far back the draft looked, such as 90d"`
+	Survey   int64          `json:"survey,omitempty" doc:"the survey it was drafted from"`
+	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
+	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
+	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
+	GivesUp  []GiveUp       `json:"gives_up,omitempty" doc:"what goes; a use that goes must be named here, with its place, or the rehearsal fails"`
+	At       model.Position `json:"-"`
+	Remarks  []model.Remark `json:"-"` // what to write otherwise now
+}
+
+// FormatVersion is the version of the fence file's format.
+const FormatVersion = 2
+
+// A GiveUp names permissions that go on some places, but for what the lines of the
+// fence still allow there. It says nothing about other places.
+type GiveUp struct {
+	Do    []model.PermissionPattern `json:"do" doc:"permissions that go"`
+	Where []model.PathPattern       `json:"where" doc:"path patterns on which they go"`
+	At    model.Position            `json:"-"`
+}
+
+// FromText reads how fence: 1 named a permission, which excused it on every place.
+func (g *GiveUp) FromText(text string) (string, error) {
+	p, err := model.ParsePermissionPattern(text)
+	if err != nil {
+		return "", err
+	}
+	everywhere, err := model.ParsePathPattern("/**")
+	if err != nil {
+		return "", err
+	}
+	g.Do, g.Where = []model.PermissionPattern{p}, []model.PathPattern{everywhere}
+	return fmt.Sprintf("{do: [%s], where: [the places on which it goes]}; until then it goes on every place", p), nil
+}
+
+// Names reports whether a fence says that a permission on a path goes.
+func (f *Fence) Names(p model.Permission, path model.Path) bool {
+	return slices.ContainsFunc(f.GivesUp, func(g GiveUp) bool {
+		return slices.ContainsFunc(g.Do, func(d model.PermissionPattern) bool { return d.Matches(p) }) &&
+			slices.ContainsFunc(g.Where, func(w model.PathPattern) bool { return w.Matches(path) })
+	})
+}
+
+// GivenUp returns the permissions that go somewhere, each once, in the order in which
+// they are named.
+func (f *Fence) GivenUp() []model.PermissionPattern {
+	var out []model.PermissionPattern
+	seen := map[model.PermissionPattern]bool{}
+	for _, g := range f.GivesUp {
+		for _, p := range g.Do {
+			if !seen[p] {
+				seen[p] = true
+				out = append(out, p)
+			}
+		}
+	}
+	return out
+}
+
+// An Allow is one line of a fence: a role of the source, or permissions, on places.
+type Allow struct {
+	Role     string                    `json:"role,omitempty" doc:"a role of the source that fits; this or do"`
+	Do       []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
+	Where    []model.PathPattern       `json:"where" was:"on" doc:"path patterns"`
+	When     model.Condition           `json:"when,omitzero" doc:"only under this condition"`
+	Until    time.Time                 `json:"until,omitzero" doc:"ends at this time"`
+	At       model.Position            `json:"-"`
+	Evidence Evidence                  `json:"-"` // told in a comment beside it
+}
+
+// Evidence is what an [Allow] rests on.
+type Evidence struct {
+	Class string // used, rare, unobservable or undecidable
+	Count int64  // calls on the places of the line: in the window, or of a rare one ever
+	Days  int
+
+	Places int // nodes that the calls were on
+
+	// Chance, 0 to 1, that a call comes on another place of the line within 90 days: a guess.
+	// It is 0 for a line that has no other places.
+	Chance float64
+
+	AtLeast bool // Count is the least that there were
+	Earlier bool // all of it is from before the window, in which the permission was used elsewhere
+	First   time.Time
+	Last    time.Time
+}
+
+// Sets returns the permissions of a line.
+func (a *Allow) Sets(x *index.Index) []model.Rights {
+	if a.Role != "" {
+		return x.RoleSets(a.Role)
+	}
+	return []model.Rights{{Do: a.Do}}
+}
+
+// Validate reports what is wrong with a fence that somebody wrote, or nil.
+func (f *Fence) Validate(x *index.Index) error {
+	var errs []error
+	fault := func(at model.Position, format string, args ...any) {
+		errs = append(errs, &model.Fault{At: at, What: fmt.Sprintf(format, args...)})
+	}
+	source := x.Source()
+	for _, id := range f.Replaces {
+		n, ok := x.GrantNamed(id)
+		if !ok {
+			fault(f.At, "replaces: no grant %q in source %q; survey again, or draft anew", id, source)
+		} else if g := x.Grant(n); g.To != f.For.In(source) {
+			fault(f.At, "replaces: grant %q is made to %s, not to %s", id, g.To, f.For)
+		}
+	}
+	groups := x.GroupsOf(f.For.In(source))
+	for _, g := range f.Leaves {
+		if !slices.Contains(groups, g) {
+			fault(f.At, "leaves: %s is not a direct member of %s in source %q; survey again, or draft anew", f.For, g,
+				source)
+		}
+	}
+	for _, a := range f.Allow {
+		_, known := x.Role(a.Role)
+		switch {
+		case (a.Role == "") == (len(a.Do) == 0):
+			fault(a.At, "allow: a line has a role or do, one of the two")
+		case a.Role != "" && !known:
+			fault(a.At, "allow: no role %q in source %q", a.Role, source)
+		case len(a.Where) == 0:
+			fault(a.At, "allow: a line names at least one place (where)")
+		}
+		for _, p := range a.Do {
+			if x.SetPerms([]model.Rights{{Do: []model.PermissionPattern{p}}}).Count() == 0 {
+				fault(a.At, "allow: permission %q is not in the catalogue of source %q", p, source)
+			}
+		}
+		if a.When.Hours != nil {
+			if err := a.When.Hours.Validate(); err != nil {
+				fault(a.At, "allow: %v", err)
+			}
+		}
+	}
+	return errors.Join(errs...)
+}
+
+// Edit returns what the fence does to the estate of a source. New grants are named after
+// the identity.
+func (f *Fence) Edit(source string) access.Edit {
+	who := f.For.In(source)
+	d := access.Edit{Gone: access.Gone{Grants: f.Replaces}}
+	for _, g := range f.Leaves {
+		d.Gone.Memberships = append(d.Gone.Memberships, model.Membership{Member: who, Group: g})
+	}
+	for i, a := range f.Allow {
+		g := model.Grant{ID: fmt.Sprintf("fence:%s:%d", who, i+1), To: who, Role: a.Role, Where: a.Where, When: a.When,
+			Until: a.Until, KeptWith: model.WithHolder}
+		g.Do = a.Do
+		d.Come.Grants = append(d.Come.Grants, g)
+	}
+	return d
+}
+
+// Denied returns a denial that holds members of a group because they are in it, or "":
+// who leaves such a group may do more than before.
+func Denied(x *index.Index, group model.ID) string {
+	for _, s := range x.Closure(group) {
+		for d := range x.Denials() {
+			if !s.ID.Open() && slices.Contains(d.To, s.ID) {
+				return d.ID
+			}
+		}
+	}
+	return ""
+}
+
+// Within reports whether every permission of some set of inner, known to a
+// catalogue or not, is in one set of outer.
+func Within(inner, outer []model.Rights) bool {
+	for _, in := range inner {
+		for _, p := range in.Do {
+			one := model.Rights{Do: []model.PermissionPattern{p}, Except: in.Except}
+			if one.Empty() {
+				continue
+			}
+			if !slices.ContainsFunc(outer, func(o model.Rights) bool { return o.Contains(one) }) {
+				return false
+			}
+		}
+	}
+	return true
+}

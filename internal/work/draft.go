@@ -1,0 +1,214 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"clipfence/internal/change"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/fencefile"
+	"clipfence/internal/source"
+)
+
+// DraftRequest says whose access is narrowed, and how.
+type DraftRequest struct {
+	For    string // an identity; or
+	Top    int    // so many with the most danger that can go
+	Window model.Duration
+	// GiveUpUnobservable drops also what no log could have shown.
+	GiveUpUnobservable bool
+	// Caution says how much an avoided break is worth; 0 stands for [draft.Normal].
+	Caution draft.Caution
+	File    string // to write; "": one named after the identity
+	Force   bool   // write over a file that is there
+}
+
+// Drafted is a fence that was written.
+type Drafted struct {
+	Fence     *fence.Fence
+	Rehearsal *rehearse.Result // without replay: what goes, and the danger before and after
+	File      string
+}
+
+// Drafts are the fences that were written, and why others were not.
+type Drafts struct {
+	Written []Drafted
+	Left    []error
+}
+
+// Draft writes fences from what was used. Of those for the most dangerous, who cannot be
+// narrowed is left, and told; one who is named is an error: [draft.ErrNothing],
+// [draft.ErrProtected].
+func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) {
+	id, s, in, res, err := w.GaugedFor(ctx, q.For, q.Window)
+	if err != nil {
+		return nil, err
+	}
+	ids, most := []model.ID{id}, 1
+	if q.For == "" {
+		ids, most = draft.Candidates(in, res), q.Top
+	}
+	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: draft.NewWorth(in, res)}
+	out := &Drafts{}
+	for _, id := range ids {
+		if len(out.Written) == most {
+			break
+		}
+		f, err := draft.FromUse(in, res, id, o)
+		if err != nil {
+			if q.For == "" {
+				out.Left = append(out.Left, err)
+				continue
+			}
+			return nil, err
+		}
+		if why := cannot(planner(s.Source), f, s.Name); len(why) > 0 {
+			err := fmt.Errorf("source %s %w: %s: %s", s.Name, source.ErrCannot, id, strings.Join(why, "; "))
+			if q.For == "" {
+				out.Left = append(out.Left, err)
+				continue
+			}
+			return nil, err
+		}
+		f.Survey = s.Survey.ID
+		name := q.File
+		if name == "" {
+			name = filepath.Join(w.DraftDir(), draftName(id))
+		}
+		if _, err := os.Stat(name); err == nil && !q.Force {
+			return nil, fmt.Errorf("%s is there already; to write over it: --force", name)
+		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		if err := replaceFile(name, fencefile.Write(f, fencefile.Evidence(res.Observable))); err != nil {
+			return nil, err
+		}
+		r, err := rehearse.Run(s.Index, f, nil, nil, in.Weights)
+		if err != nil {
+			return nil, err
+		}
+		out.Written = append(out.Written, Drafted{f, r, name})
+	}
+	return out, nil
+}
+
+// DraftNames lists the drafts that are there.
+func (w *Workspace) DraftNames(context.Context) []string {
+	es, _ := os.ReadDir(w.DraftDir())
+	var out []string
+	for _, e := range es {
+		out = append(out, strings.TrimSuffix(e.Name(), fencefile.Suffix))
+	}
+	return out
+}
+
+// IdentityNames lists the identities of every source, as far as they can be read.
+func (w *Workspace) IdentityNames(ctx context.Context) []string {
+	var out []string
+	for _, src := range w.Sources {
+		e, _, err := w.store.Estate(ctx, src.Name, 0)
+		if err != nil {
+			continue
+		}
+		for _, i := range e.Identities {
+			out = append(out, i.ID.String())
+		}
+	}
+	return out
+}
+
+func draftName(id model.ID) string {
+	return strings.NewReplacer("/", "-", "%", "_", ":", "-").Replace(id.String()) + fencefile.Suffix
+}
+
+// Relative shortens a file of the workspace to how one would type it there.
+func (w *Workspace) Relative(name string) string {
+	if r, err := filepath.Rel(w.Dir, name); err == nil && !strings.HasPrefix(r, "..") {
+		return r
+	}
+	return name
+}
+
+// ReadFence reads a fence file named by its path, its name, or an identity, and
+// holds it against the survey.
+func (w *Workspace) ReadFence(ctx context.Context, arg string) (string, *fence.Fence, *Source, error) {
+	return w.fenceOf(arg, func(f *fence.Fence) (*Source, error) {
+		src, err := w.Source(f.For.Source)
+		if err != nil {
+			return nil, err
+		}
+		return w.Surveyed(ctx, src)
+	})
+}
+
+// fence reads a fence file and holds it against a survey that is at hand.
+func (w *Workspace) fence(arg string, s *Source) (string, *fence.Fence, *Source, error) {
+	return w.fenceOf(arg, func(f *fence.Fence) (*Source, error) {
+		if f.For.Source != s.Name {
+			return nil, fmt.Errorf("it is for source %s, and the question is about %s", f.For.Source, s.Name)
+		}
+		return s, nil
+	})
+}
+
+func (w *Workspace) fenceOf(arg string, survey func(*fence.Fence) (*Source, error)) (string, *fence.Fence, *Source,
+	error) {
+	candidates := []string{arg, w.Path(arg), filepath.Join(w.DraftDir(), arg),
+		filepath.Join(w.DraftDir(), arg+fencefile.Suffix)}
+	byName := "" // the file of an identity's name must hold that identity's fence
+	named, err := model.ParseID(arg)
+	if err == nil {
+		id := named
+		id.Source = ""
+		byName = filepath.Join(w.DraftDir(), draftName(id))
+		candidates = append(candidates, byName)
+	}
+	for _, name := range candidates {
+		data, err := os.ReadFile(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return "", nil, nil, err
+		}
+		f, err := fencefile.Read(name, data)
+		if err != nil {
+			return "", nil, nil, err
+		}
+		w.remark(f.Remarks...)
+		if name == byName && (f.For.Kind != named.Kind || f.For.Name != named.Name || named.Source != "" &&
+			named.Source != f.For.Source) {
+			return "", nil, nil, fmt.Errorf("%w: %s is for %s, not for %s; name the file to use it all the same",
+				change.ErrGuard, name, f.For, named)
+		}
+		s, err := survey(f)
+		if err != nil {
+			return "", nil, nil, fmt.Errorf("%s: for: %w", name, err)
+		}
+		id := f.For
+		id.Source = ""
+		if err := s.Known(id); err != nil {
+			return "", nil, nil, fmt.Errorf("%s: for: %w", name, err)
+		}
+		if err := f.Validate(s.Index); err != nil {
+			return "", nil, nil, err
+		}
+		return name, f, s, nil
+	}
+	return "", nil, nil, fmt.Errorf("no fence file %q, here or in %s; write one with: clipfence draft --for IDENTITY",
+		arg, w.DraftDir())
+}
+
+// SameReach reports whether a fence leaves as much within reach as there was, which is more than
+// what is held then.
+func SameReach(r *rehearse.Result) bool {
+	return r.ReachAfter.Danger >= r.ReachBefore.Danger-0.5 && r.ReachAfter.Further(r.After)
+}

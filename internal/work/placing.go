@@ -1,0 +1,158 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/source"
+)
+
+// placing gathers what tells whether a call of a source can be placed: the nodes of every
+// Survey that is kept, the strangers that clipfence.yaml waives, and the grants that are
+// gone since, by earlier surveys and the ledger.
+func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, error) {
+	nodes, err := w.store.KnownNodes(ctx, s.Name)
+	if err != nil {
+		return gauge.PlaceInput{}, err
+	}
+	waived, err := usage.NewStrangers(s.Strangers)
+	if err != nil {
+		return gauge.PlaceInput{}, fmt.Errorf("source %s: strangers: %w", s.Name, err)
+	}
+	past := &pastGrants{w: w, ctx: ctx, s: s}
+	return gauge.PlaceInput{Inventory: usage.NewInventory(s.Name, nodes, s.Semantics().Complete), Waived: waived.Has,
+		Past: past.explains}, nil
+}
+
+// placed works out which calls of a source can be placed, over all that is kept.
+func (w *Workspace) placed(ctx context.Context, src config.Source) (*gauge.Placement, error) {
+	s, err := w.Surveyed(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	uses, _, err := w.uses(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	in, err := w.placing(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return gauge.Place(s.Index, uses, usage.WindowOf(w.now(), int(time.Duration(w.Window).Hours()/24)), in), nil
+}
+
+// pastGrants answers from surveys and changes of before. They are read when the first
+// Question comes, which is rarely.
+type pastGrants struct {
+	w       *Workspace
+	ctx     context.Context
+	s       *Source
+	indexes []*index.Index
+	read    bool
+}
+
+func (p *pastGrants) explains(u *usage.Use) bool {
+	if !p.read {
+		p.read = true
+		if err := p.load(); err != nil {
+			p.w.say("What was granted before cannot be read, so calls that only that explains are not placed: %v", err)
+		}
+	}
+	return slices.ContainsFunc(p.indexes, func(x *index.Index) bool {
+		return x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
+	})
+}
+
+func (p *pastGrants) load() error {
+	surveys, err := p.w.store.Surveys(p.ctx, p.s.Name)
+	if err != nil {
+		return err
+	}
+	entries, history, err := p.w.History(p.ctx)
+	if err != nil {
+		return err
+	}
+	// What changes and gates gave and took, on top of the estate of today.
+	var d access.Edit
+	grant := func(g model.Grant) {
+		g.ID = fmt.Sprintf("past:%d:%s", len(d.Come.Grants)+1, g.ID)
+		d.Come.Grants = append(d.Come.Grants, g)
+	}
+	known := func(role string) bool {
+		_, ok := p.s.Role(role)
+		return ok || slices.ContainsFunc(d.Come.Roles, func(r model.Role) bool { return r.Name == role })
+	}
+	for _, c := range history {
+		if c.Source != p.s.Name {
+			continue
+		}
+		for _, st := range c.Steps {
+			for _, doc := range []json.RawMessage{st.Before, st.After} {
+				var g model.Grant
+				var r model.Role
+				switch {
+				case st.Kind == source.Grants && json.Unmarshal(doc, &g) == nil:
+					grant(g)
+				case st.Kind == source.Roles && json.Unmarshal(doc, &r) == nil && !known(r.Name):
+					d.Come.Roles = append(d.Come.Roles, r)
+				}
+			}
+		}
+	}
+	for _, en := range entries {
+		var r gate.Request
+		if !strings.HasPrefix(en.Kind, "gate.") || json.Unmarshal(en.Body, &r) != nil || r.Source != p.s.Name ||
+			r.OpenedAt.IsZero() {
+			continue
+		}
+		grant(r.Grant())
+	}
+	if len(d.Come.Grants) > 0 {
+		x, err := p.s.With(d)
+		if err != nil {
+			return err
+		}
+		p.indexes = append(p.indexes, x)
+	}
+	for _, v := range surveys {
+		if v.ID == p.s.Survey.ID {
+			continue
+		}
+		old, _, err := p.w.store.Estate(p.ctx, p.s.Name, v.ID)
+		if err != nil {
+			return err
+		}
+		x, err := index.Build(old)
+		if err != nil {
+			return err
+		}
+		p.indexes = append(p.indexes, x)
+	}
+	return nil
+}
+
+// PlacedCalls says which calls could be placed, and why the rest could not.
+type PlacedCalls struct {
+	Calls  int64                  `json:"let_through"`
+	Placed int64                  `json:"placed"`
+	Past   int64                  `json:"explained_by_the_past" doc:"of placed, those whose grant is gone since"`
+	Why    map[gauge.Reason]int64 `json:"not_placed,omitempty" doc:"by what keeps them from it: path, operation, caller or grant"`
+}
+
+func PlacedCallsOf(t *gauge.Tally) PlacedCalls {
+	if t == nil {
+		return PlacedCalls{}
+	}
+	return PlacedCalls{t.Calls, t.Placed, t.Past, t.Why}
+}

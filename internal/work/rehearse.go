@@ -1,0 +1,66 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/source"
+	"clipfence/internal/source/documents"
+)
+
+// Rehearse replays what was observed against a fence, and proves that it widens nothing.
+func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, accept bool) (*rehearse.Result, error) {
+	uses, _, err := w.uses(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	in, err := w.placing(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	window := w.Window
+	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil {
+		window = d
+	}
+	placed := gauge.Place(s.Index, uses, usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24)), in)
+	r, err := rehearse.Run(s.Index, f, uses, placed, w.weights())
+	if err != nil {
+		return nil, err
+	}
+	r.Accepted, r.Cannot = accept, cannot(planner(s.Source), f, s.Name)
+	return r, nil
+}
+
+// planner returns how a source says things, which needs no connection to it: both kinds of
+// source have one document a record.
+func planner(config.Source) source.Planner { return documents.Planner{} }
+
+// cannot returns what a source cannot say of a fence, line by line.
+func cannot(p source.Planner, f *fence.Fence, src string) []string {
+	var out []string
+	for i, g := range f.Edit(src).Come.Grants {
+		for _, why := range p.Says(&g) {
+			out = append(out, fmt.Sprintf("line %d of allow: %s", i+1, why))
+		}
+	}
+	return out
+}
+
+// KeptElsewhere counts the given-up permissions that other grants still give.
+func KeptElsewhere(f *fence.Fence, r *rehearse.Result) int {
+	n, given := 0, f.GivenUp()
+	for _, c := range r.Stays {
+		if slices.ContainsFunc(given, func(p model.PermissionPattern) bool { return p.Matches(c.Permission) }) {
+			n++
+		}
+	}
+	return n
+}

@@ -1,0 +1,193 @@
+package work
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// UseGroup is what several uses make together, and its rhythm.
+type UseGroup struct {
+	usage.Group
+	Habit string
+}
+
+// GroupUses groups the uses of a source by fields; 0 stands for the window of clipfence.yaml.
+// Paths stand for the node of the inventory that they belong to, unless whole ones are asked
+// for. It returns the window too.
+func (w *Workspace) GroupUses(ctx context.Context, source string, q *usage.Filter, by []usage.Field,
+	window model.Duration, whole bool) (usage.Window, *Source, []UseGroup, error) {
+	if window == 0 {
+		window = w.Window
+	}
+	asked := *q
+	asked.Window = usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24))
+	src, err := w.pick(source)
+	if err != nil {
+		return asked.Window, nil, nil, err
+	}
+	s, err := w.Surveyed(ctx, src)
+	if err != nil {
+		return asked.Window, nil, nil, err
+	}
+	uses, _, err := w.uses(ctx, s)
+	if err != nil {
+		return asked.Window, nil, nil, err
+	}
+	place := func(p model.Path) model.Path {
+		if n, ok := s.Nearest(p); ok {
+			return n
+		}
+		return p
+	}
+	if whole {
+		place = nil
+	}
+	var out []UseGroup
+	for _, g := range usage.GroupBy(uses, &asked, by, place) {
+		out = append(out, UseGroup{g, string(usage.HabitOf(g.Days, usage.DayOf(w.now())).Rhythm)})
+	}
+	return asked.Window, s, out, nil
+}
+
+// eachUses calls f with the uses of each source in question.
+func (w *Workspace) eachUses(ctx context.Context, f func(*Source, []usage.Use, *usage.Resolver) error) error {
+	sources, err := w.each()
+	if err != nil {
+		return err
+	}
+	for _, src := range sources {
+		s, err := w.Surveyed(ctx, src)
+		if err != nil {
+			return err
+		}
+		uses, r, err := w.uses(ctx, s)
+		if err != nil {
+			return err
+		}
+		if err := f(s, uses, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// StrangerSeen is a caller in a log that the estate does not list.
+type StrangerSeen struct {
+	Source  string   `json:"source"`
+	Caller  model.ID `json:"caller"`
+	Calls   int64    `json:"calls"`
+	Refused int64    `json:"refused"`
+	Days    int      `json:"days"`
+	Last    string   `json:"last"`
+	Example string   `json:"example"`
+}
+
+// StrangersSeen lists callers that no survey knows, most calls first.
+func (w *Workspace) StrangersSeen(ctx context.Context) ([]StrangerSeen, error) {
+	rows := []StrangerSeen{}
+	err := w.eachUses(ctx, func(s *Source, uses []usage.Use, r *usage.Resolver) error {
+		unknown := slices.DeleteFunc(uses, func(u usage.Use) bool { return r.Known(u.Identity) })
+		refused := map[model.ID]int64{}
+		example := map[model.ID]string{}
+		for _, u := range unknown {
+			if u.Outcome == usage.Refused {
+				refused[u.Identity] += u.Count
+			}
+			if example[u.Identity] == "" {
+				example[u.Identity] = u.Permission.String() + " on " + u.Path.String()
+			}
+		}
+		for _, g := range usage.GroupBy(unknown, &usage.Filter{}, []usage.Field{usage.ByIdentity}, nil) {
+			id := g.Key.Identity
+			rows = append(rows, StrangerSeen{s.Name, id, g.Count, refused[id], g.Days.Count(),
+				g.Last.Format(time.DateOnly), example[id]})
+		}
+		return nil
+	})
+	return rows, err
+}
+
+// UnmappedOperation is an operation in a log that the catalogue does not list.
+type UnmappedOperation struct {
+	Source    string           `json:"source"`
+	Operation model.Permission `json:"operation"`
+	Calls     int64            `json:"calls"`
+	Callers   int              `json:"callers"`
+	Last      time.Time        `json:"last"`
+	File      string           `json:"file"`
+	Line      int              `json:"line"`
+	Example   string           `json:"example"`
+}
+
+// UnmappedOperations lists operations that are no permission of the catalogue, most calls
+// first.
+func (w *Workspace) UnmappedOperations(ctx context.Context) ([]UnmappedOperation, error) {
+	rows := []UnmappedOperation{}
+	err := w.eachUses(ctx, func(s *Source, uses []usage.Use, r *usage.Resolver) error {
+		examples, err := w.store.Examples(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		unmapped := slices.DeleteFunc(uses, func(u usage.Use) bool { return r.Permissions(u.Permission) != nil })
+		callers := map[model.Permission]map[model.ID]bool{}
+		for _, u := range unmapped {
+			if callers[u.Permission] == nil {
+				callers[u.Permission] = map[model.ID]bool{}
+			}
+			callers[u.Permission][u.Identity] = true
+		}
+		for _, g := range usage.GroupBy(unmapped, &usage.Filter{}, []usage.Field{usage.ByPermission}, nil) {
+			p := g.Key.Permission
+			rows = append(rows, UnmappedOperation{s.Name, p, g.Count, len(callers[p]), g.Last, examples[p].File,
+				examples[p].Line, examples[p].Example})
+		}
+		return nil
+	})
+	return rows, err
+}
+
+// UnplacedUse is a use that cannot be placed.
+type UnplacedUse struct {
+	Source     string           `json:"source"`
+	Caller     model.ID         `json:"caller"`
+	ActingFor  model.ID         `json:"acting_for,omitzero"`
+	Operation  model.Permission `json:"operation"`
+	Path       model.Path       `json:"path"`
+	Calls      int64            `json:"calls"`
+	Last       time.Time        `json:"last"`
+	Why        gauge.Reason     `json:"why" doc:"path, operation, caller or grant"`
+	NoNode     model.Path       `json:"no_such_node,omitzero"`
+	StillHolds bool             `json:"keeps_permissions" doc:"it still keeps permissions from being called unused"`
+}
+
+// Unplaced lists the calls that cannot be placed.
+func (w *Workspace) Unplaced(ctx context.Context) ([]UnplacedUse, []PlacedSource, error) {
+	sources, err := w.each()
+	if err != nil {
+		return nil, nil, err
+	}
+	rows := []UnplacedUse{}
+	var placed []PlacedSource
+	for _, src := range sources {
+		_, in, res, err := w.gauged(ctx, src, 0)
+		if err != nil {
+			return nil, nil, err
+		}
+		placed = append(placed, PlacedSource{src.Name, res.Placement})
+		for _, i := range res.Placement.Unplaced(in.Uses) {
+			u := &in.Uses[i]
+			x := UnplacedUse{src.Name, u.Identity, u.ActingFor, u.Permission, u.Path, u.Count, u.Last,
+				res.Placement.Reasons[i], model.Path{}, res.Placement.Live[i]}
+			if x.Why == gauge.NoPath {
+				x.NoNode, _ = in.Place.Inventory.Unknown(u.Path)
+			}
+			rows = append(rows, x)
+		}
+	}
+	return rows, placed, nil
+}

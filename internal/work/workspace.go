@@ -1,0 +1,414 @@
+package work
+
+import (
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math"
+	"os"
+	"os/user"
+	"runtime"
+	"slices"
+	"strconv"
+	"time"
+
+	"clipfence/internal/change"
+	"clipfence/internal/config"
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/ledger"
+	"clipfence/internal/patrol"
+	"clipfence/internal/source"
+	"clipfence/internal/source/bridge"
+	"clipfence/internal/source/files"
+	"clipfence/internal/store"
+)
+
+// Options say how a workspace is opened, and who hears of what happens. Only Folder and Clock
+// must be given.
+type Options struct {
+	Folder string           // of the workspace, or one below it
+	Only   string           // the source in question, where there are several
+	Clock  func() time.Time // what changes something happens at its time
+	AsOf   time.Time        // questions are answered for this time; zero: for the clock's
+	In     io.Reader        // what a log file named "-" is read from
+	Log    *slog.Logger     // what a developer may want to know
+	Events func(Event)      // what people may want to know while they wait
+	Hide   func(token string)
+	// Passphrase asks somebody for the passphrase of a key file; nil: nobody can be asked.
+	Passphrase func(file string) ([]byte, error)
+	// Closing says that the work takes an elevation away: it goes on over a store that
+	// cannot be written.
+	Closing bool
+}
+
+// Event is something that whoever waits may want to know: a remark, or how far long work has
+// come. Events come one at a time, from the goroutine that called.
+type Event struct {
+	Remark string // a sentence; else it is progress
+	Source string
+	Doing  Doing
+	Count  int   // of what is counted, so far
+	Bytes  int64 // of logs, so far
+}
+
+// Doing is what long work is at.
+type Doing string
+
+const (
+	Surveying Doing = "surveying" // Count: records
+	Indexing  Doing = "indexing"  // Count: nodes
+	Reading   Doing = "reading"   // Count: log lines
+	Awaiting  Doing = "awaiting"  // Count: logs of which no event has come
+	Finished  Doing = "finished"  // with what went on
+)
+
+// Workspace is an opened workspace: every use case is one of its methods. It is used by one
+// goroutine at a time.
+type Workspace struct {
+	*config.Config
+	Options
+	store  *store.Store
+	ledger *ledger.Ledger
+
+	thorough bool // every signature of the ledger is checked, also what was checked before
+	closers  []func() error
+}
+
+// Open finds and opens a workspace; close it when done.
+func Open(ctx context.Context, o Options) (*Workspace, error) {
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if o.Hide == nil {
+		o.Hide = func(string) {}
+	}
+	c, err := config.Find(o.Folder)
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Config: c, Options: o}
+	w.store, err = store.Open(ctx, c.StoreFile())
+	if o.Closing && errors.Is(err, store.ErrUnwritable) { // closing comes first
+		w.say("remark: %v; it is read only, and what is due is closed all the same", err)
+		w.store, err = store.OpenToRead(ctx, c.StoreFile())
+	}
+	if err != nil {
+		return nil, err
+	}
+	if w.store.Before != "" {
+		w.say("This workspace was made by an earlier version and was brought up to date; its store as it was: %s",
+			w.store.Before)
+	}
+	w.remark(c.Remarks...)
+	w.ledger = &ledger.Ledger{File: c.LedgerFile(), Book: w.store, Now: o.Clock, By: systemUser(),
+		NewKey:  func() (ed25519.PrivateKey, error) { return w.ledgerKey(ctx) },
+		Vouched: func(k ledger.KeyEntry) error { return w.vouched(ctx, k) }}
+	return w, nil
+}
+
+// now is the time that questions are answered for.
+func (w *Workspace) now() time.Time {
+	if !w.AsOf.IsZero() {
+		return w.AsOf
+	}
+	return w.Clock().UTC()
+}
+
+// say makes a remark.
+func (w *Workspace) say(format string, args ...any) {
+	if w.Events != nil {
+		w.Events(Event{Remark: fmt.Sprintf(format, args...)})
+	}
+}
+
+// progress tells how far long work has come.
+func (w *Workspace) progress(e Event) {
+	if w.Events != nil {
+		w.Events(e)
+	}
+}
+
+// remark tells what to write otherwise now in a file that was read all the same.
+func (w *Workspace) remark(rs ...model.Remark) {
+	for _, r := range rs {
+		w.say("remark: %s", r)
+	}
+}
+
+func (w *Workspace) Close() error {
+	var err error
+	for _, c := range w.closers {
+		err = errors.Join(err, c())
+	}
+	return errors.Join(err, w.store.Close())
+}
+
+// systemUser is the operating system's user, by the id of the process and not by what its
+// environment says.
+func systemUser() string {
+	if runtime.GOOS == "windows" {
+		if u, err := user.Current(); err == nil {
+			return u.Username
+		}
+		return "unknown"
+	}
+	id := strconv.Itoa(os.Getuid())
+	if u, err := user.LookupId(id); err == nil {
+		return u.Username
+	}
+	return "user " + id
+}
+
+// reader connects a source for reading.
+func (w *Workspace) reader(ctx context.Context, s config.Source) (source.Reader, error) {
+	if s.Kind == "files" {
+		return w.files(s, s.Logs), nil
+	}
+	c, err := w.client(ctx, s, s.Token)
+	if err != nil {
+		return nil, err
+	}
+	return bridge.Reader{Client: c}, nil
+}
+
+// files reads a files source with some logs.
+func (w *Workspace) files(s config.Source, logs []string) *files.Reader {
+	r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate), Stdin: w.In,
+		Remark: func(m model.Remark) { w.remark(m) }}
+	for _, l := range logs {
+		if l != "-" {
+			l = w.Path(l)
+		}
+		r.LogFiles = append(r.LogFiles, l)
+	}
+	return r
+}
+
+// changer connects a source for changing.
+func (w *Workspace) changer(ctx context.Context, s config.Source) (source.Changer, error) {
+	if s.Kind == "files" {
+		return files.Changer{Reader: w.files(s, nil)}, nil
+	}
+	if s.ChangeToken.IsZero() {
+		return nil, fmt.Errorf("source %s names no change_token in %s: %w", s.Name, w.Path(config.File),
+			source.ErrReadOnly)
+	}
+	c, err := w.client(ctx, s, s.ChangeToken)
+	if err != nil {
+		return nil, err
+	}
+	return bridge.Changer{Client: c}, nil
+}
+
+func (w *Workspace) client(ctx context.Context, s config.Source, secret config.Secret) (*bridge.Client, error) {
+	token, err := secret.Get(ctx, w.Dir)
+	if err != nil {
+		return nil, fmt.Errorf("source %s: token: %w", s.Name, err)
+	}
+	w.Hide(token)
+	o := bridge.Options{Name: s.Name, URL: s.URL, Token: token, Log: w.Log}
+	if s.CA != "" {
+		if o.CA, err = os.ReadFile(w.Path(s.CA)); err != nil {
+			return nil, fmt.Errorf("source %s: ca: %w", s.Name, err)
+		}
+	}
+	return bridge.NewClient(o)
+}
+
+// pick returns the source that a command is about: the one an identity names, the
+// one --source names, or the only one.
+func (w *Workspace) pick(named string) (config.Source, error) {
+	if named != "" && w.Only != "" && named != w.Only {
+		return config.Source{}, fmt.Errorf("the identity is of source %q, --source says %q", named, w.Only)
+	}
+	if named == "" {
+		named = w.Only
+	}
+	return w.Source(named)
+}
+
+// each returns the sources that a command is about: the named one, or all.
+func (w *Workspace) each() ([]config.Source, error) {
+	if w.Only == "" && len(w.Sources) > 0 {
+		return w.Sources, nil
+	}
+	s, err := w.Source(w.Only)
+	return []config.Source{s}, err
+}
+
+// estate reads a source as it was surveyed; 0 is its newest survey.
+func (w *Workspace) estate(ctx context.Context, s config.Source, id int64) (*model.Estate, store.Survey, error) {
+	e, survey, err := w.store.Estate(ctx, s.Name, id)
+	switch {
+	case errors.Is(err, store.ErrNone) && id == 0:
+		err = fmt.Errorf("source %s was not surveyed yet; run: clipfence survey", s.Name)
+	case errors.Is(err, store.ErrNone):
+		err = fmt.Errorf("source %s keeps no survey %d (see: clipfence survey list)", s.Name, id)
+	}
+	return e, survey, err
+}
+
+func (w *Workspace) weights() gauge.Weights {
+	d := gauge.DefaultWeights
+	for l, v := range map[model.Level]float64{model.See: w.Weights.See, model.Read: w.Weights.Read,
+		model.Change: w.Weights.Change, model.Administer: w.Weights.Administer, model.HandOut: w.Weights.HandOut} {
+		if v > 0 {
+			d[l] = v
+		}
+	}
+	return d
+}
+
+// GaugedFor picks the source of an identity, or the only one where who is "", compares
+// its grants with its uses, and sees to it that the estate lists the identity.
+func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Duration) (id model.ID, s *Source,
+	in *gauge.Input, res *gauge.Result, err error) {
+	named := ""
+	if who != "" {
+		if id, named, err = SplitID(who); err != nil {
+			return id, nil, nil, nil, err
+		}
+	}
+	src, err := w.pick(named)
+	if err != nil {
+		return id, nil, nil, nil, err
+	}
+	if s, in, res, err = w.gauged(ctx, src, window); err == nil && who != "" {
+		err = s.Known(id)
+	}
+	return id, s, in, res, err
+}
+
+// gauged compares a source's grants with its uses.
+func (w *Workspace) gauged(ctx context.Context, src config.Source, window config.Duration) (*Source, *gauge.Input,
+	*gauge.Result, error) {
+	s, err := w.Surveyed(ctx, src)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	uses, _, err := w.uses(ctx, s)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	logs, err := w.store.LogState(ctx, src.Name)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	if window == 0 {
+		window = w.Window
+	}
+	cover := usage.NewCoverage(s.Coverage(), usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
+	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.writerRefused)
+	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
+		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name),
+		Weights: w.weights()}
+	if in.Place, err = w.placing(ctx, s); err != nil {
+		return nil, nil, nil, err
+	}
+	return s, in, gauge.Run(in), nil
+}
+
+// writerRefused reports whether the writer of a log is not allowed to write it.
+func (s *Source) writerRefused(r model.CoverageRecord) bool {
+	return !r.Writer.IsZero() && !r.WriterNeeds.IsZero() &&
+		s.Decide(r.Writer, r.WriterNeeds, r.Node, model.Context{}).Outcome == access.Denied
+}
+
+// resolver brings the names of a source's logs to those of its estate.
+func (w *Workspace) resolver(s *Source) (*usage.Resolver, error) {
+	var ops []usage.Operation
+	if s.Operations != "" {
+		name := w.Path(s.Operations)
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("source %s: operations: %w", s.Name, err)
+		}
+		if ops, err = config.ParseOperations(name, data); err != nil {
+			return nil, err
+		}
+	}
+	aliases := slices.Clone(s.Aliases)
+	for _, l := range w.Links { // the same person here and there
+		for _, pair := range [][2]model.ID{{l.A, l.B}, {l.B, l.A}} {
+			if pair[0].Source == s.Name && pair[1].Source != s.Name {
+				other := pair[1]
+				other.Source = ""
+				aliases = append(aliases, usage.Alias{Log: other.String(), Is: pair[0]})
+			}
+		}
+	}
+	return usage.NewResolver(s.Index, aliases, ops), nil
+}
+
+// uses returns the uses of a source in the words of its estate.
+func (w *Workspace) uses(ctx context.Context, s *Source) ([]usage.Use, *usage.Resolver, error) {
+	r, err := w.resolver(s)
+	if err != nil {
+		return nil, nil, err
+	}
+	uses, err := w.store.Uses(ctx, s.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	uses = usage.Settle(r.Uses(uses), func(u *usage.Use) bool {
+		return s.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
+	})
+	if !w.AsOf.IsZero() { // asked about the past: nothing after that day is known yet
+		last := usage.DayOf(w.AsOf)
+		uses = slices.DeleteFunc(uses, func(u usage.Use) bool { return usage.DayOf(u.First) > last })
+		for i := range uses {
+			uses[i].Within(math.MinInt32, last)
+		}
+	}
+	return uses, r, nil
+}
+
+// History reads the ledger and the changes it tells of.
+func (w *Workspace) History(ctx context.Context) ([]ledger.Entry, []*change.Record, error) {
+	if p, err := w.pins(); err == nil && !w.thorough {
+		w.ledger.Verified = ledger.Head{Number: p.Checked, Hash: p.Hash}
+	}
+	entries, err := w.ledger.Read(ctx)
+	if err == nil {
+		err = w.pinnedKeys(ctx, entries)
+	}
+	if err != nil {
+		return entries, nil, err
+	}
+	h, err := change.History(entries)
+	return entries, h, err
+}
+
+// settle is how long a source may take at least to show a grant for the first time.
+const settle = 10 * time.Second
+
+func (w *Workspace) keeper(ctx context.Context) *patrol.Keeper {
+	id, err := w.store.Workspace(ctx)
+	if err != nil {
+		id = "" // nothing is told apart then; closing comes first
+	}
+	return &patrol.Keeper{Workspace: id, Requests: w.store, Ledger: w.ledger,
+		Now: func() time.Time { return w.Clock().UTC() }, Wait: time.Duration(w.Wait),
+		Settle: max(time.Duration(w.Wait), settle),
+		Changer: func(ctx context.Context, src string) (source.Changer, error) {
+			s, err := w.Source(src)
+			if err != nil {
+				return nil, err
+			}
+			return w.changer(ctx, s)
+		}}
+}
+
+// SplitID reads an identity argument and takes its source off.
+func SplitID(arg string) (id model.ID, src string, err error) {
+	id, err = model.ParseID(arg)
+	src = id.Source
+	id.Source = ""
+	return id, src, err
+}

@@ -401,7 +401,9 @@ func (f *Format) says(db string, text []byte) (o outcome) {
 		for _, t := range s.truncated() {
 			add(t, "sql/table:truncate")
 		}
-		return o
+		if len(o.accesses) > 0 {
+			return o
+		}
 	case object == "" && (class == "READ" || class == "WRITE" || class == "FUNCTION"):
 		if operations[command] == "" || !s.touches() {
 			return outcome{err: skipNothing}
@@ -424,12 +426,15 @@ func (f *Format) says(db string, text []byte) (o outcome) {
 		return o
 	}
 	// pgaudit calls every merge an insert; what its branches do is more's to say.
-	if merge := s.known && s.has("merge", "into"); !merge || command == "SELECT" ||
+	if merge := s.known && s.has("merge", "into"); !merge || !ok || command == "SELECT" ||
 		s.has("then", strings.ToLower(command)) {
 		add(object, op)
 	}
 	for _, verb := range s.more(command, object) {
 		add(object, "sql/table:"+verb)
+	}
+	if len(o.accesses) == 0 { // a merge whose branches all do nothing
+		return outcome{err: skipNothing}
 	}
 	return o
 }

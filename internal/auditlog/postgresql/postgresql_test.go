@@ -56,6 +56,11 @@ func TestLines(t *testing.T) {
 			"/schema:public/table:t"},
 		{"a function", audit("FUNCTION", "EXECUTE", "FUNCTION", "public.refund(integer, text)",
 			"select refund(1, '')"), "sql/function:execute " + db + "/schema:public/function:refund"},
+		{"a merge with a command that is not listed", audit("READ", "SENECT", "TABLE", "public.t",
+			"merge into t using s on t.id = s.id when matched then delete"), "sql/table:senect " + db +
+			"/schema:public/table:t"},
+		{"a truncate that names nothing", audit("DDL", "TRUNCATE TABLE", "", "", "truncate"), "sql/table:truncate " +
+			db},
 		{"a command that is not listed", audit("DDL", "REFRESH MATERIALIZED VIEW", "MATERIALIZED VIEW", "public.m",
 			"refresh"), "sql/table:refresh-materialized-view " + db + "/schema:public/table:m"},
 		{"no object", audit("READ", "SELECT", "", "", "select 1"), "skip"},

@@ -33,6 +33,7 @@ func (g *Graph) Closure(id int) (become []int, anybody bool) {
 // Administering returns those who are or can make themselves administrators of a top node.
 func (g *Graph) Administering() []int {
 	var out []int
+	g.all()
 	for _, id := range g.people {
 		s := g.saturate(id)
 		if slices.ContainsFunc(g.tops, func(top int) bool { return s.admin[top] != nil }) {
@@ -73,6 +74,7 @@ func (g *Graph) Own(id int) []index.Extra {
 	// places that one has them on.
 	var more []uint32
 	w := g.editing()
+	defer g.editors.Put(w)
 	roles := false
 	for _, e := range as {
 		for _, p := range w.PiecesWith(who, e) {
@@ -160,11 +162,12 @@ type lazily struct {
 	once      sync.Once
 	edits     map[int][]int // of each permission that edits grants, the kinds of node on which it does
 	roleEdits access.Set    // permissions that edit roles
+	editors   sync.Pool  // of walks over both
 	mu        sync.Mutex
 	ofGroups  map[int]index.Region
 }
 
-// editing returns a walk over what edits grants and roles only.
+// editing returns a walk over what edits grants and roles only, which is put back into editors.
 func (g *Graph) editing() *index.Walk {
 	g.once.Do(func() {
 		g.edits, g.roleEdits = map[int][]int{}, g.x.NewSet()
@@ -177,6 +180,9 @@ func (g *Graph) editing() *index.Walk {
 			}
 		}
 	})
+	if w, ok := g.editors.Get().(*index.Walk); ok {
+		return w
+	}
 	some := g.roleEdits.Clone()
 	for i := range g.edits {
 		some.Add(i)

@@ -2,8 +2,11 @@ package gauge
 
 import (
 	"math"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -164,25 +167,54 @@ func (s *Scale) Union(parts []Part) float64 {
 }
 
 // Held measures everything that an identity may do, after denials, guardrails and ceilings,
-// and returns the permissions that it has. Conditions are taken for met.
+// and returns the permissions that it has, which nobody may change. Conditions are taken for
+// met.
 func (s *Scale) Held(id model.ID) (danger float64, perms access.Set) {
-	if h, ok := s.held[id]; ok {
-		return h.danger, h.perms.Clone()
+	h, ok := s.held[id]
+	if !ok {
+		h = s.holds(s.walk, id)
+		s.held[id] = h
 	}
-	defer func() { s.held[id] = holds{danger, perms.Clone()} }()
-	t := s.walk.Totals(id)
+	return h.danger, h.perms
+}
+
+// HoldAll works out what many hold, on all processors, so that [Scale.Held] knows it.
+func (s *Scale) HoldAll(ids []int) {
+	out := make([]holds, len(ids))
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			walk := s.x.NewWalk(index.Possible)
+			for i := int(next.Add(1)) - 1; i < len(ids); i = int(next.Add(1)) - 1 {
+				if id := s.x.ID(ids[i]); s.held[id].perms == nil {
+					out[i] = s.holds(walk, id)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for i, h := range out {
+		if h.perms != nil {
+			s.held[s.x.ID(ids[i])] = h
+		}
+	}
+}
+
+func (s *Scale) holds(walk *index.Walk, id model.ID) holds {
+	t := walk.Totals(id)
 	d := 0.0
 	for i := range t.Permissions.All() {
 		d += s.w.Of(s.x.Level(i), int(t.Places[i]))
 	}
-	perms = t.Permissions.Clone()
+	perms := t.Permissions.Clone()
 	if !t.Bypass {
 		for i := range s.elsewhere(id, perms).All() { // on places that nobody lists
 			d += s.w.Of(s.x.Level(i), 1)
 			perms.Add(i)
 		}
 	}
-	return d, perms
+	return holds{d, perms}
 }
 
 // elsewhere returns the permissions that an identity has on no node of the inventory, and on

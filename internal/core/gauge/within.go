@@ -2,7 +2,9 @@ package gauge
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
+	"sync"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -30,7 +32,7 @@ type Within struct {
 	memo    map[string]Reach
 	own     map[int]*gets
 	kept    int // pieces in own
-	anybody *gets
+	anybody *total
 }
 
 // gets is what somebody gets to.
@@ -38,6 +40,13 @@ type gets struct {
 	pieces []index.Piece
 	held   access.Set   // permissions, on whatever place
 	all    index.Region // nodes on which it can give itself everything
+}
+
+// total is what everybody gets to together, and what nobody does.
+type total struct {
+	gets
+	lacks  []index.Piece
+	places []uint32 // on how many nodes each permission can be used
 }
 
 // NewWithin prepares a measure. It costs what [escalate.New] does.
@@ -62,16 +71,15 @@ func (w *Within) Of(id model.ID) Reach {
 	}
 	r, ok := w.memo[key]
 	if !ok {
-		var all *gets
 		switch {
 		case !anybody:
-			all = w.union(who)
+			g := w.union(who)
+			r = w.measure(g, w.s.x.Places(g.pieces))
 		case len(who) == 0:
-			all = w.everybody()
+			r = w.measure(&w.everybody().gets, w.everybody().places)
 		default:
-			all = joined(w.everybody(), w.by(n))
+			r = w.besides(w.by(n))
 		}
-		r = w.measure(all)
 		w.memo[key] = r
 	}
 	if r.Becomes, r.Anybody = len(who)-1, anybody; anybody {
@@ -80,10 +88,9 @@ func (w *Within) Of(id model.ID) Reach {
 	return r
 }
 
-// measure weighs what somebody gets to.
-func (w *Within) measure(g *gets) Reach {
+// measure weighs what somebody gets to, on so many places of each permission.
+func (w *Within) measure(g *gets, places []uint32) Reach {
 	r := Reach{Nodes: w.s.x.CountClass(0, g.all)}
-	places := w.s.x.Places(g.pieces)
 	for i, n := range places {
 		if n == 0 && !g.held.Has(i) {
 			continue
@@ -93,23 +100,69 @@ func (w *Within) measure(g *gets) Reach {
 	return r
 }
 
-// everybody is what anybody can become, together.
-func (w *Within) everybody() *gets {
+// besides weighs what everybody gets to together with somebody who is none of them.
+func (w *Within) besides(g *gets) Reach {
+	all := w.everybody()
+	places := slices.Clone(all.places)
+	for i, n := range w.s.x.Places(index.Shared(g.pieces, all.lacks)) {
+		places[i] += n
+	}
+	out := gets{held: all.held.Clone(), all: all.all.Or(g.all)}
+	out.held.Or(g.held)
+	return w.measure(&out, places)
+}
+
+// everybody is what anybody can become, together. What is still lacking is kept, and of each
+// identity only that is looked at: who administers a top node comes first, and leaves little.
+func (w *Within) everybody() *total {
 	if w.anybody != nil {
 		return w.anybody
 	}
-	// Those who administer a top node are enough, where they get to everything.
-	all := 0.0
-	for i := range w.s.x.Numbers() {
-		all += w.s.w.Of(w.s.x.Level(i), max(1, w.s.x.CountClass(w.s.x.Class(i), w.s.x.Everything())))
+	x := w.s.x
+	people := w.g.Administering() // works everybody's own steps out
+	first := map[int]bool{}
+	for _, n := range people {
+		first[n] = true
 	}
-	if some := w.g.Administering(); len(some) > 0 {
-		if g := w.union(some); w.measure(g).Danger >= all-1e-9 {
-			w.anybody = g
-			return g
+	for _, n := range w.g.Everyone() {
+		if !first[n] {
+			people = append(people, n)
 		}
 	}
-	w.anybody = w.union(w.g.Everyone())
+	w.s.HoldAll(people)
+	parts := make([]total, runtime.GOMAXPROCS(0))
+	var wg sync.WaitGroup
+	for k := range parts {
+		wg.Go(func() {
+			t := &parts[k]
+			t.held, t.lacks = x.NewSet(), x.Whole()
+			walk, nodes := x.NewWalk(index.Possible), x.Everything()
+			for i := k; i < len(people); i += len(parts) {
+				id := x.ID(people[i])
+				for _, extra := range w.g.Own(people[i]) {
+					if mine := x.RegionOf(extra.Spans); len(mine.AndNot(t.all)) > 0 {
+						t.all = t.all.Or(mine)
+					}
+					before := len(t.lacks)
+					t.lacks = index.Less(t.lacks, walk.PiecesInside(id, extra, nodes))
+					if len(t.lacks) != before {
+						nodes = index.NodesOf(t.lacks)
+					}
+				}
+				t.held.Or(w.s.held[id].perms)
+			}
+		})
+	}
+	wg.Wait()
+	out := parts[0]
+	for _, t := range parts[1:] {
+		out.held.Or(t.held)
+		out.all = out.all.Or(t.all)
+		out.lacks = index.Shared(out.lacks, t.lacks)
+	}
+	out.pieces = index.Less(x.Whole(), out.lacks)
+	out.places = x.Places(out.pieces)
+	w.anybody = &out
 	return w.anybody
 }
 
@@ -138,7 +191,7 @@ func (w *Within) by(n int) *gets {
 	g := &gets{}
 	for _, extra := range w.g.Own(n) {
 		g.pieces = index.Merged(g.pieces, w.s.walk.PiecesWith(id, extra))
-		g.all = x.RegionOf(extra.Spans)
+		g.all = g.all.Or(x.RegionOf(extra.Spans))
 	}
 	_, g.held = w.s.Held(id)
 	if w.kept+len(g.pieces) <= mostKept {

@@ -297,6 +297,18 @@ func Merged(a, b []Piece) []Piece {
 	if len(a) == 0 {
 		return b
 	}
+	return together(a, b, either)
+}
+
+// Less returns what the first of two lists of pieces holds and the second does not, as pieces.
+func Less(a, b []Piece) []Piece { return together(a, b, without) }
+
+// Shared returns what both of two lists of pieces hold, as pieces.
+func Shared(a, b []Piece) []Piece { return together(a, b, both) }
+
+// together goes along two lists of pieces, in order both, and makes pieces of what op makes of
+// the words of either at each place.
+func together(a, b []Piece, op func(a, b []Word) []Word) []Piece {
 	var out []Piece
 	put := func(from, to int, words []Word) {
 		if n := len(out); n > 0 && out[n-1].To == from && slices.Equal(out[n-1].Words, words) {
@@ -312,15 +324,15 @@ func Merged(a, b []Piece) []Piece {
 		switch {
 		case q.From > from: // only the first is here
 			to := min(p.To, q.From)
-			put(from, to, p.Words)
+			put(from, to, op(p.Words, nil))
 			at = to
 		case p.From > from:
 			to := min(q.To, p.From)
-			put(from, to, q.Words)
+			put(from, to, op(nil, q.Words))
 			at = to
 		default:
 			to := min(p.To, q.To)
-			put(from, to, either(p.Words, q.Words))
+			put(from, to, op(p.Words, q.Words))
 			at = to
 		}
 		if p.To <= at {
@@ -330,14 +342,23 @@ func Merged(a, b []Piece) []Piece {
 			b = b[1:]
 		}
 	}
-	for _, p := range slices.Concat(a, b) {
-		put(max(at, p.From), p.To, p.Words)
+	for _, p := range a {
+		put(max(at, p.From), p.To, op(p.Words, nil))
+	}
+	for _, p := range b {
+		put(max(at, p.From), p.To, op(nil, p.Words))
 	}
 	return out
 }
 
 // either returns the permissions of two lists of words.
 func either(a, b []Word) []Word {
+	switch {
+	case len(a) == 0:
+		return b
+	case len(b) == 0:
+		return a
+	}
 	out := make([]Word, 0, max(len(a), len(b)))
 	for len(a) > 0 && len(b) > 0 {
 		switch {
@@ -350,6 +371,83 @@ func either(a, b []Word) []Word {
 		}
 	}
 	return append(append(out, a...), b...)
+}
+
+// without returns the permissions of the first list of words that the second does not have.
+func without(a, b []Word) []Word {
+	if len(a) == 0 || len(b) == 0 {
+		return a
+	}
+	var out []Word
+	for _, w := range a {
+		for len(b) > 0 && b[0].At < w.At {
+			b = b[1:]
+		}
+		if len(b) > 0 && b[0].At == w.At {
+			w.Bits &^= b[0].Bits
+		}
+		if w.Bits != 0 {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// both returns the permissions that two lists of words have.
+func both(a, b []Word) []Word {
+	var out []Word
+	for len(a) > 0 && len(b) > 0 {
+		switch {
+		case a[0].At < b[0].At:
+			a = a[1:]
+		case b[0].At < a[0].At:
+			b = b[1:]
+		default:
+			if v := a[0].Bits & b[0].Bits; v != 0 {
+				out = append(out, Word{a[0].At, v})
+			}
+			a, b = a[1:], b[1:]
+		}
+	}
+	return out
+}
+
+// Whole returns every permission on every node, as pieces.
+func (x *Index) Whole() []Piece {
+	p := Piece{To: x.nodeParent.len()}
+	set := x.NewSet()
+	for i := range x.Numbers() {
+		set.Add(i)
+	}
+	for i, v := range set {
+		if v != 0 {
+			p.Words = append(p.Words, Word{uint32(i), v})
+		}
+	}
+	if p.To == 0 || len(p.Words) == 0 {
+		return nil
+	}
+	return []Piece{p}
+}
+
+// NodesOf returns the nodes of pieces.
+func NodesOf(pieces []Piece) Region {
+	var out Region
+	for i := range pieces {
+		from, to := uint32(pieces[i].From), uint32(pieces[i].To)
+		if n := len(out); n > 0 && out[n-1].To == from {
+			out[n-1].To = to
+		} else {
+			out = append(out, Interval{from, to})
+		}
+	}
+	return out
+}
+
+// meets reports whether some node from one to another is in the region.
+func (r Region) meets(from, to uint32) bool {
+	i := sort.Search(len(r), func(i int) bool { return r[i].To > from })
+	return i < len(r) && r[i].From < to
 }
 
 // Places counts on how many nodes of the inventory each permission of pieces can be used, by

@@ -172,6 +172,7 @@ type Walk struct {
 	only             access.Set
 	extra            *Extra
 	low, high        uint32 // only nodes from here to there count
+	inside           Region // see PiecesInside; nil: everywhere
 }
 
 // change is a word to be put back.
@@ -430,6 +431,17 @@ func (w *Walk) PiecesWith(id model.ID, e Extra) []Piece {
 	return w.Pieces(id)
 }
 
+// PiecesInside returns what PiecesWith does, and looks only at the rules that say something
+// of a region: what the pieces say of other nodes is not to be used.
+func (w *Walk) PiecesInside(id model.ID, e Extra, r Region) []Piece {
+	if len(r) == 0 {
+		return nil
+	}
+	w.inside = r
+	defer func() { w.inside = nil }()
+	return w.PiecesWith(id, e)
+}
+
 // everything is what somebody has whom no check stops.
 func (w *Walk) everything() {
 	t := &w.total
@@ -468,7 +480,15 @@ func (w *Walk) collect(s *scratch) {
 		if n := len(w.items); n == 0 || len(run) > 0 && run[0] < w.items[n-1] {
 			w.runs = append(w.runs, n)
 		}
-		w.items = append(w.items, run...)
+		if w.inside == nil {
+			w.items = append(w.items, run...)
+			return
+		}
+		for _, it := range run {
+			if w.inside.meets(x.bounds(itemSpan(it))) {
+				w.items = append(w.items, it)
+			}
+		}
 	}
 	give := func(given []uint64) {
 		for _, it := range given {

@@ -49,7 +49,11 @@ func (g *Graph) Everyone() []int { return g.people }
 // Own returns what an identity has that gives itself what it can without becoming another,
 // as what a walk counts besides what it is granted; of several, as a member of a group each,
 // all together count.
-func (g *Graph) Own(id int) []index.Extra {
+func (g *Graph) Own(id int) []index.Extra { return g.OwnInside(id, g.x.Everything()) }
+
+// OwnInside returns what Own does, as far as it counts in a region: what an identity can give
+// itself on no node of it may be missing.
+func (g *Graph) OwnInside(id int, region index.Region) []index.Extra {
 	s := g.saturate(id)
 	who := g.x.ID(id)
 	g.liftAll(who, s)
@@ -76,11 +80,14 @@ func (g *Graph) Own(id int) []index.Extra {
 	w := g.editing()
 	defer g.editors.Put(w)
 	roles := false
+	region = g.x.Upward(region)
 	for _, e := range as {
-		for _, p := range w.PiecesWith(who, e) {
+		for _, p := range w.PiecesInside(who, e, region) {
 			for perm := range p.Permissions() {
 				if kinds := g.edits[perm]; kinds != nil {
-					more = append(more, g.x.Below(p.From, p.To, kinds)...)
+					for _, r := range region.Within(p.From, p.To) {
+						more = append(more, g.x.Below(int(r.From), int(r.To), kinds)...)
+					}
 				}
 				roles = roles || g.roleEdits.Has(perm) && g.atTop(&p, perm)
 			}
@@ -162,7 +169,7 @@ type lazily struct {
 	once      sync.Once
 	edits     map[int][]int // of each permission that edits grants, the kinds of node on which it does
 	roleEdits access.Set    // permissions that edit roles
-	editors   sync.Pool  // of walks over both
+	editors   sync.Pool     // of walks over both
 	mu        sync.Mutex
 	ofGroups  map[int]index.Region
 }

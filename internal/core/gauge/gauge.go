@@ -2,6 +2,7 @@ package gauge
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -154,7 +155,7 @@ func Run(in *Input) *Result {
 	if in.Weights == (Weights{}) {
 		in.Weights = DefaultWeights
 	}
-	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: map[model.ID]*activity{},
+	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{},
 		dark: map[seen][]model.PathPattern{}}
 	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Index, in.Weights)}
 	r.prepare()
@@ -182,7 +183,8 @@ type runner struct {
 	x        *index.Index
 	span     usage.Window
 	now      usage.Day
-	activity map[model.ID]*activity
+	activity activities
+	locks    [64]sync.Mutex // of the results of grants, while uses are credited
 	dark     map[seen][]model.PathPattern
 	usesOf   map[model.ID][]*usage.Use // after wentDark was asked
 	frozen   *frozen
@@ -232,61 +234,106 @@ func (r *runner) prepare() {
 	}
 }
 
-func (r *runner) act(id model.ID) *activity {
-	a := r.activity[id]
+func (r *runner) act(id model.ID) *activity { return r.activity.of(id, r.x) }
+
+// activities are what identities did.
+type activities map[model.ID]*activity
+
+func (m activities) of(id model.ID, x *index.Index) *activity {
+	a := m[id]
 	if a == nil {
-		a = &activity{used: r.x.NewSet()}
-		r.activity[id] = a
+		a = &activity{used: x.NewSet()}
+		m[id] = a
 	}
 	return a
 }
 
-func (r *runner) attribute() {
-	strangers := map[model.ID]bool{}
-	for i := range r.in.Uses {
-		u := &r.in.Uses[i]
-		past := *u
-		if !past.Within(math.MinInt32, r.now) { // asked about the past: what came later is not known yet
+func (m activities) add(o activities) {
+	for id, b := range o {
+		a := m[id]
+		if a == nil {
+			m[id] = b
 			continue
 		}
-		u = &past
-		who := u.Principal()
-		for i, id := range [...]model.ID{u.Identity, who} {
-			if i == 1 && who == u.Identity {
-				break
-			}
-			a := r.act(id)
-			a.days = a.days.Union(u.Days)
-			if u.Last.After(a.last) {
-				a.last = u.Last
-			}
+		a.days = a.days.Union(b.days)
+		if b.last.After(a.last) {
+			a.last = b.last
 		}
-		if _, ok := r.x.Identity(u.Identity); !ok && !u.Identity.Open() && !strangers[u.Identity] {
-			strangers[u.Identity] = true
-			r.out.Strangers = append(r.out.Strangers, u.Identity)
-		}
-		if !u.Outcome.Allowed() {
-			continue
-		}
-		p, ok := r.x.PermNumber(u.Permission)
-		if !ok {
-			r.out.Unmapped++
-			continue
-		}
-		if why := r.out.Placement.Reasons[i]; why == NoPath || why == NoCaller {
-			continue // a place that is not there, or nobody's call, is no use of a grant
-		}
-		if !u.Last.Before(r.span.From) {
-			r.act(who).used.Add(p)
-		}
-		r.x.Allowing(who, p, u.Path, func(g int) {
-			res := r.out.Grants[g]
-			if met, _ := res.Grant.When.Eval(u.Context()); met != model.False {
-				r.credit(res, p, u, who)
-			}
-		})
+		a.used.Or(b.used)
 	}
-	slices.SortFunc(r.out.Strangers, model.ID.Compare)
+}
+
+// attributor credits uses to grants; each worker has one.
+type attributor struct {
+	*runner
+	activities activities
+	strangers  map[model.ID]bool
+	unmapped   int
+	find       finders
+}
+
+func (r *runner) attribute() {
+	parts := make([]attributor, workers())
+	for k := range parts {
+		parts[k] = attributor{r, activities{}, map[model.ID]bool{}, 0, finders{x: r.x}}
+	}
+	inRuns(r.in.Uses, func(k, from, to int) {
+		for i := from; i < to; i++ {
+			parts[k].attribute(i)
+		}
+	})
+	strangers := map[model.ID]bool{}
+	for k := range parts {
+		r.activity.add(parts[k].activities)
+		maps.Copy(strangers, parts[k].strangers)
+		r.out.Unmapped += parts[k].unmapped
+	}
+	r.out.Strangers = slices.SortedFunc(maps.Keys(strangers), model.ID.Compare)
+}
+
+func (r *attributor) attribute(i int) {
+	past := r.in.Uses[i]
+	if !past.Within(math.MinInt32, r.now) { // asked about the past: what came later is not known yet
+		return
+	}
+	u := &past
+	who := u.Principal()
+	for i, id := range [...]model.ID{u.Identity, who} {
+		if i == 1 && who == u.Identity {
+			break
+		}
+		a := r.activities.of(id, r.x)
+		a.days = a.days.Union(u.Days)
+		if u.Last.After(a.last) {
+			a.last = u.Last
+		}
+	}
+	if _, ok := r.x.Identity(u.Identity); !ok && !u.Identity.Open() {
+		r.strangers[u.Identity] = true
+	}
+	if !u.Outcome.Allowed() {
+		return
+	}
+	p, ok := r.x.PermNumber(u.Permission)
+	if !ok {
+		r.unmapped++
+		return
+	}
+	if why := r.out.Placement.Reasons[i]; why == NoPath || why == NoCaller {
+		return // a place that is not there, or nobody's call, is no use of a grant
+	}
+	if !u.Last.Before(r.span.From) {
+		r.activities.of(who, r.x).used.Add(p)
+	}
+	r.find.of(who).Allowing(p, u.Path, func(g int) {
+		res := r.out.Grants[g]
+		if met, _ := res.Grant.When.Eval(u.Context()); met != model.False {
+			mu := &r.locks[g%len(r.locks)]
+			mu.Lock()
+			defer mu.Unlock()
+			r.credit(res, p, u, who)
+		}
+	})
 }
 
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {

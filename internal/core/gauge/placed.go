@@ -88,14 +88,15 @@ type Placement struct {
 // Place works out which uses are placed. Those after the window are not looked at.
 func Place(g *index.Index, uses []usage.Use, w usage.Window, in PlaceInput) *Placement {
 	p := &Placement{Of: map[model.ID]*Tally{}, Reasons: make([]Reason, len(uses)), Live: make([]bool, len(uses))}
-	x := &explainer{x: g, bypass: map[model.ID]bool{}}
+	x := &explainer{x: g}
 	now := w.Last()
+	explained := x.explained(uses)
 	for i := range uses {
 		u := uses[i]
 		if !u.Outcome.Allowed() || !u.Within(math.MinInt32, now) {
 			continue
 		}
-		why, past := x.why(&u, in)
+		why, past := x.why(&u, in, explained[i])
 		p.Reasons[i] = why
 		p.add(why, past, u.Count)
 		p.of(u.Identity).add(why, past, u.Count)
@@ -120,15 +121,12 @@ func (p *Placement) of(id model.ID) *Tally {
 }
 
 // explainer looks for the grants that explain uses.
-type explainer struct {
-	x      *index.Index
-	bypass map[model.ID]bool // whom the source lets through every check
-}
+type explainer struct{ x *index.Index }
 
-func (x *explainer) why(u *usage.Use, in PlaceInput) (why Reason, past bool) {
+func (x *explainer) why(u *usage.Use, in PlaceInput, explained bool) (why Reason, past bool) {
 	who := u.Principal()
 	waived := in.Waived != nil && in.Waived(u.Identity)
-	perm, mapped := x.x.PermNumber(u.Permission)
+	_, mapped := x.x.PermNumber(u.Permission)
 	_, nowhere := in.Inventory.Unknown(u.Path)
 	switch {
 	case !waived && !x.known(u.Identity) || !x.known(who) && who != u.Identity:
@@ -139,7 +137,7 @@ func (x *explainer) why(u *usage.Use, in PlaceInput) (why Reason, past bool) {
 		return NoOperation, false
 	case nowhere:
 		return NoPath, false
-	case x.explains(who, perm, u):
+	case explained:
 		return Placed, false
 	case in.Past != nil && in.Past(u):
 		return Placed, true
@@ -155,24 +153,40 @@ func (x *explainer) known(id model.ID) bool {
 	return ok
 }
 
-// explains reports whether a grant of today explains a use, or the source's own word that
-// it lets an identity through every check.
-func (x *explainer) explains(who model.ID, perm int, u *usage.Use) bool {
-	bypass, asked := x.bypass[who]
-	if !asked {
-		bypass = x.x.Bypasses(who)
-		x.bypass[who] = bypass
+// explained reports of each use whether a grant of today explains it, or the source's own
+// word that it lets an identity through every check.
+func (x *explainer) explained(uses []usage.Use) []bool {
+	out := make([]bool, len(uses))
+	find := make([]finders, workers())
+	bypass := make([]map[model.ID]bool, workers())
+	for k := range find {
+		find[k].x, bypass[k] = x.x, map[model.ID]bool{}
 	}
-	some := bypass
-	if !some {
-		x.x.Allowing(who, perm, u.Path, func(g int) {
-			if !some {
-				met, _ := x.x.Grant(g).When.Eval(u.Context())
-				some = met != model.False
+	inRuns(uses, func(k, from, to int) {
+		for i := from; i < to; i++ {
+			u := &uses[i]
+			perm, ok := x.x.PermNumber(u.Permission)
+			if !ok || !u.Outcome.Allowed() {
+				continue
 			}
-		})
-	}
-	return some
+			who := u.Principal()
+			through, asked := bypass[k][who]
+			if !asked {
+				through = x.x.Bypasses(who)
+				bypass[k][who] = through
+			}
+			if out[i] = through; through {
+				continue
+			}
+			find[k].of(who).Allowing(perm, u.Path, func(g int) {
+				if !out[i] {
+					met, _ := x.x.Grant(g).When.Eval(u.Context())
+					out[i] = met != model.False
+				}
+			})
+		}
+	})
+	return out
 }
 
 // frozen is what calls that are not placed may have been.

@@ -136,16 +136,17 @@ func (w *Within) everybody() *total {
 		wg.Go(func() {
 			t := &parts[k]
 			t.held, t.lacks = x.NewSet(), x.Whole()
-			walk, nodes := x.NewWalk(index.Possible), x.Everything()
+			walk, nodes, free := x.NewWalk(index.Possible), x.Everything(), x.Everything()
 			for i := k; i < len(people); i += len(parts) {
 				id := x.ID(people[i])
-				for _, extra := range w.g.Own(people[i]) {
+				for _, extra := range w.g.OwnInside(people[i], nodes.Or(free)) {
 					if mine := x.RegionOf(extra.Spans); len(mine.AndNot(t.all)) > 0 {
 						t.all = t.all.Or(mine)
+						free = x.Everything().AndNot(t.all)
 					}
-					before := len(t.lacks)
-					t.lacks = index.Less(t.lacks, walk.PiecesInside(id, extra, nodes))
-					if len(t.lacks) != before {
+					pieces := walk.PiecesInside(id, extra, nodes)
+					if len(index.Shared(t.lacks, pieces)) > 0 {
+						t.lacks = index.Less(t.lacks, pieces)
 						nodes = index.NodesOf(t.lacks)
 					}
 				}

@@ -1,6 +1,7 @@
 package index
 
 import (
+	"cmp"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -158,25 +159,55 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 	return d
 }
 
-// Allowing yields the grants that give an identity a permission at a path, in the order in
-// which [Index.Decide] looks at them: at face value, whatever their conditions, and whatever
-// rule refuses it.
-func (x *Index) Allowing(id model.ID, perm int, path model.Path, yield func(grant int)) {
-	node, same := x.nearest(path)
+// A Finder finds what gives one identity a permission at a path, for many of them: where its
+// grants are is looked up once. It is not for several goroutines.
+type Finder struct {
+	x    *Index
+	at   map[uint32][]gift // by place
+	hits []gift
+}
+
+// gift is a grant to somebody, where it comes among all of them, and its set of rights.
+type gift struct{ order, grant, set uint32 }
+
+// Finder returns a finder for an identity.
+func (x *Index) Finder(id model.ID) *Finder {
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
-	x.mark(s, path, node, same)
-	last := none
-	x.onHere(s, func(_ int, grant, set uint32) {
-		if grant != last && x.has(set, perm) {
-			last = grant
-			s.hits = append(s.hits, hit{0, grant})
+	f := &Finder{x: x, at: map[uint32][]gift{}}
+	order := uint32(0)
+	for _, n := range s.ids {
+		if n == none {
+			continue
+		}
+		places, list := x.givenAt.of(int(n)), x.given.of(int(n))
+		for j := range places.len() {
+			p := places.at(j)
+			f.at[p] = append(f.at[p], gift{order, list.at(j*givenWidth + givenGrant), list.at(j*givenWidth + givenSet)})
+			order++
+		}
+	}
+	return f
+}
+
+// Allowing yields the grants that give the identity a permission at a path, in the order in
+// which [Index.Decide] looks at them: at face value, whatever their conditions, and whatever
+// rule refuses it.
+func (f *Finder) Allowing(perm int, path model.Path, yield func(grant int)) {
+	f.hits = f.hits[:0]
+	node, same := f.x.nearest(path)
+	f.x.matching(path, node, same, func(place int) {
+		for _, g := range f.at[uint32(place)] {
+			if f.x.has(g.set, perm) {
+				f.hits = append(f.hits, g)
+			}
 		}
 	})
-	for i, h := range s.hits {
+	slices.SortFunc(f.hits, func(a, b gift) int { return cmp.Compare(a.order, b.order) })
+	for i, h := range f.hits {
 		// A grant on several places that match comes once.
-		if !slices.ContainsFunc(s.hits[:i], func(o hit) bool { return o.grant == h.grant }) {
+		if !slices.ContainsFunc(f.hits[:i], func(o gift) bool { return o.grant == h.grant }) {
 			yield(int(h.grant))
 		}
 	}

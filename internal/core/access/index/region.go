@@ -444,6 +444,28 @@ func NodesOf(pieces []Piece) Region {
 	return out
 }
 
+// Upward returns a region with all nodes above it.
+func (x *Index) Upward(r Region) Region {
+	out := slices.Clone(r)
+	// What lies above a node of an interval and not in it lies above the first node of it.
+	for _, i := range r {
+		for n := x.nodeParent.at(int(i.From)); n != none; n = x.nodeParent.at(int(n)) {
+			out = append(out, Interval{n, n + 1})
+		}
+	}
+	return out.settled()
+}
+
+// Within returns the part of a region from one node to another.
+func (r Region) Within(from, to int) Region {
+	i := sort.Search(len(r), func(i int) bool { return int(r[i].To) > from })
+	var out Region
+	for ; i < len(r) && int(r[i].From) < to; i++ {
+		out = append(out, Interval{max(r[i].From, uint32(from)), min(r[i].To, uint32(to))})
+	}
+	return out
+}
+
 // meets reports whether some node from one to another is in the region.
 func (r Region) meets(from, to uint32) bool {
 	i := sort.Search(len(r), func(i int) bool { return r[i].To > from })

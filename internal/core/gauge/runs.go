@@ -1,0 +1,61 @@
+package gauge
+
+import (
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// inRuns goes over uses on all processors, a run of uses of one caller or more of them at a
+// time: each worker is asked with its own number, from 0 to [workers].
+func inRuns(uses []usage.Use, do func(worker, from, to int)) {
+	const least = 256 // uses a run
+	ends := make([]int, 0, len(uses)/least+1)
+	for i, from := 1, 0; i <= len(uses); i++ {
+		if i == len(uses) || i-from >= least && uses[i].Identity != uses[i-1].Identity {
+			ends, from = append(ends, i), i
+		}
+	}
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for k := range workers() {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(ends); i = int(next.Add(1)) - 1 {
+				from := 0
+				if i > 0 {
+					from = ends[i-1]
+				}
+				do(k, from, ends[i])
+			}
+		})
+	}
+	wg.Wait()
+}
+
+func workers() int { return runtime.GOMAXPROCS(0) }
+
+// finders keeps finders of the identities asked about last: a caller, and those it acted for.
+type finders struct {
+	x    *index.Index
+	last [4]struct {
+		id model.ID
+		f  *index.Finder
+	}
+	next int
+}
+
+func (f *finders) of(id model.ID) *index.Finder {
+	for i := range f.last {
+		if l := &f.last[i]; l.f != nil && l.id == id {
+			return l.f
+		}
+	}
+	l := &f.last[f.next]
+	f.next = (f.next + 1) % len(f.last)
+	l.id, l.f = id, f.x.Finder(id)
+	return l.f
+}

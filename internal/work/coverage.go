@@ -36,7 +36,7 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 	}
 	var out []SourceCoverage
 	for _, src := range sources {
-		_, in, res, err := w.gauged(ctx, src, window)
+		_, in, res, err := w.gauged(ctx, src, window, noPaths)
 		if err != nil {
 			return nil, err
 		}
@@ -73,7 +73,7 @@ func (w *Workspace) PrepareMend(ctx context.Context, window model.Duration, pick
 	if err != nil {
 		return nil, nil, damaged(err)
 	}
-	s, in, res, err := w.gauged(ctx, src, window)
+	s, in, res, err := w.gauged(ctx, src, window, noPaths)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -133,7 +133,7 @@ func (w *Workspace) Await(ctx context.Context, name string, logs []LogCoverage, 
 		}
 		if row.Events > 0 || first { // without a new event nothing has changed
 			first = false
-			_, in, _, err := w.gauged(ctx, src, 0)
+			_, in, _, err := w.gauged(ctx, src, 0, noPaths)
 			if err != nil {
 				return false, err
 			}

@@ -48,7 +48,7 @@ type Drafts struct {
 // narrowed is left, and told; one who is named is an error: [draft.ErrNothing],
 // [draft.ErrProtected].
 func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) {
-	id, s, in, res, err := w.GaugedFor(ctx, q.For, q.Window)
+	id, s, in, res, err := w.gaugedFor(ctx, q.For, q.Window, everyPath)
 	if err != nil {
 		return nil, err
 	}

@@ -48,7 +48,7 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 	}
 	out := &Findings{}
 	for _, src := range sources {
-		s, in, res, err := w.gauged(ctx, src, window)
+		s, in, res, err := w.gauged(ctx, src, window, noPaths)
 		if err != nil {
 			return nil, err
 		}

@@ -174,7 +174,7 @@ func (w *Workspace) Unplaced(ctx context.Context) ([]UnplacedUse, []PlacedSource
 	rows := []UnplacedUse{}
 	var placed []PlacedSource
 	for _, src := range sources {
-		_, in, res, err := w.gauged(ctx, src, 0)
+		_, in, res, err := w.gauged(ctx, src, 0, noPaths)
 		if err != nil {
 			return nil, nil, err
 		}

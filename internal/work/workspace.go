@@ -269,6 +269,12 @@ func (w *Workspace) weights() gauge.Weights {
 // its grants with its uses, and sees to it that the estate lists the identity.
 func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Duration) (id model.ID, s *Source,
 	in *gauge.Input, res *gauge.Result, err error) {
+	return w.gaugedFor(ctx, who, window, noPaths)
+}
+
+// gaugedFor does what GaugedFor does and keeps on which paths some grants were used.
+func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Duration,
+	paths func(*Source, *model.Grant) bool) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
 	named := ""
 	if who != "" {
 		if id, named, err = SplitID(who); err != nil {
@@ -279,15 +285,19 @@ func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Dur
 	if err != nil {
 		return id, nil, nil, nil, err
 	}
-	if s, in, res, err = w.gauged(ctx, src, window); err == nil && who != "" {
+	if s, in, res, err = w.gauged(ctx, src, window, paths); err == nil && who != "" {
 		err = s.Known(id)
 	}
 	return id, s, in, res, err
 }
 
+// everyPath and noPaths say of which grants it is kept on which paths they were used.
+func everyPath(*Source, *model.Grant) bool { return true }
+func noPaths(*Source, *model.Grant) bool   { return false }
+
 // gauged compares a source's grants with its uses.
-func (w *Workspace) gauged(ctx context.Context, src config.Source, window config.Duration) (*Source, *gauge.Input,
-	*gauge.Result, error) {
+func (w *Workspace) gauged(ctx context.Context, src config.Source, window config.Duration,
+	paths func(*Source, *model.Grant) bool) (*Source, *gauge.Input, *gauge.Result, error) {
 	s, err := w.Surveyed(ctx, src)
 	if err != nil {
 		return nil, nil, nil, err
@@ -307,7 +317,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.writerRefused)
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name),
-		Weights: w.weights()}
+		Weights: w.weights(), Paths: func(g *model.Grant) bool { return paths(s, g) }}
 	if in.Place, err = w.placing(ctx, s); err != nil {
 		return nil, nil, nil, err
 	}

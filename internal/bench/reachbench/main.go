@@ -296,7 +296,7 @@ func gaugeAll(part int, file string) error {
 	fmt.Printf("%d uses made in %s; %d MB\n", len(uses), time.Since(start).Round(time.Millisecond), peak())
 	start = time.Now()
 	in := &gauge.Input{Index: x.Index, Uses: uses, Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: lived,
-		Window: 90, History: lived.AddDate(0, 0, -livedFor)}
+		Window: 90, History: lived.AddDate(0, 0, -livedFor), Paths: func(*model.Grant) bool { return false }}
 	res := gauge.Run(in)
 	fmt.Printf("gauge: %s for %d identities and %d grants; %d MB at the peak\n",
 		time.Since(start).Round(time.Millisecond), len(res.Standings), len(res.Grants), peak())

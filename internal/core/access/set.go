@@ -61,6 +61,16 @@ func (b Set) Subset(o Set) bool {
 	return true
 }
 
+// Meets reports whether some number of b is in o, which must be of the same size.
+func (b Set) Meets(o Set) bool {
+	for i, w := range b {
+		if w&o[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Clone returns a copy.
 func (b Set) Clone() Set { return slices.Clone(b) }
 

@@ -49,11 +49,143 @@ func (g *Graph) Everyone() []int { return g.people }
 // Own returns what an identity has that gives itself what it can without becoming another,
 // as what a walk counts besides what it is granted; of several, as a member of a group each,
 // all together count.
-func (g *Graph) Own(id int) []index.Extra { return g.OwnInside(id, g.x.Everything()) }
+func (g *Graph) Own(id int) []index.Extra { return g.own(id, g.x.Everything(), nil) }
 
-// OwnInside returns what Own does, as far as it counts in a region: what an identity can give
-// itself on no node of it may be missing.
-func (g *Graph) OwnInside(id int, region index.Region) []index.Extra {
+// OwnInside returns what Own does, as far as it counts in the region of a sieve: what gets
+// nobody further there may be missing.
+func (g *Graph) OwnInside(id int, v *Sieve) []index.Extra { return g.own(id, v.region, v) }
+
+// A Sieve tells which groups somebody who can join any may have to join to get to something
+// of what is lacking so far. It is not for several goroutines.
+//
+// A group opens something by what it is granted, by what it may edit, or because a rule
+// spares it. What is lacking at last is mostly what rules refuse to everybody, so a group
+// counts only if they let something of the first two through, or let more through by its
+// sparing; that is the same for all whom the same rules hold.
+type Sieve struct {
+	g      *Graph
+	region index.Region
+	free   bool // there are nodes on which nobody can give itself everything so far
+	lacks  []index.Piece
+	counts []index.Piece // and what edits grants or roles
+	groups []candidate
+	rules  *index.Rules // nil: too many
+	memo   map[tried]bool
+}
+
+// candidate is a group that may open something.
+type candidate struct {
+	group  int
+	gives  []index.Piece // of what counts
+	spared uint64        // by which rules
+}
+
+// tried is a group under the rules that hold somebody.
+type tried struct {
+	group   int
+	binding uint64
+}
+
+// NewSieve makes a sieve from an earlier one, for less that is lacking, or from nil. Free are
+// the nodes on which nobody can give itself everything so far.
+func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *Sieve {
+	region := index.NodesOf(lacks).Or(free)
+	v := &Sieve{g: g, region: region, free: len(free) > 0, lacks: lacks, memo: map[tried]bool{}}
+	groups := g.groups
+	if from != nil {
+		groups = nil
+		for _, c := range from.groups {
+			groups = append(groups, c.group)
+		}
+	}
+	w := g.x.NewWalk(index.Possible)
+	editors := g.editing()
+	defer g.editors.Put(editors)
+	nodes, above := index.NodesOf(lacks), g.above(region)
+	edits := g.x.PiecesOf(g.editsOf(), above)
+	v.counts = index.Merged(lacks, edits)
+	if rules, ok := g.x.RulesIn(v.counts); ok {
+		v.rules = rules
+	}
+	for _, group := range groups {
+		id := g.x.ID(group)
+		c := candidate{group: group, gives: index.Merged(
+			index.Shared(lacks, w.PiecesInside(id, g.Unbound(), nodes)),
+			index.Shared(edits, editors.PiecesInside(id, g.Unbound(), above)))}
+		if v.rules != nil {
+			c.spared = v.rules.Sparing(group)
+		}
+		if len(c.gives) > 0 || len(g.sparing(group).And(above)) > 0 {
+			v.groups = append(v.groups, c)
+		}
+	}
+	return v
+}
+
+// of returns the groups that somebody may have to join, and whether anything can be got to
+// without.
+func (v *Sieve) of(id int, e *index.Extra) (join []int, alone bool) {
+	var out []int
+	var binding uint64
+	if v.rules != nil {
+		binding = v.rules.Binding(id, e)
+	}
+	key := tried{-1, binding}
+	alone, ok := v.memo[key]
+	if !ok {
+		alone = v.rules == nil || v.free || len(v.rules.Refused(v.lacks, binding)) > 0
+		v.memo[key] = alone
+	}
+	for i := range v.groups {
+		c := &v.groups[i]
+		key := tried{c.group, binding}
+		opens, ok := v.memo[key]
+		if !ok {
+			opens = v.opens(c, binding)
+			v.memo[key] = opens
+		}
+		if opens {
+			out = append(out, c.group)
+		}
+	}
+	return out, alone
+}
+
+func (v *Sieve) opens(c *candidate, binding uint64) bool {
+	if v.rules == nil {
+		return true
+	}
+	less := binding &^ c.spared
+	if !v.free && len(v.rules.Refused(v.lacks, less)) == 0 {
+		return false
+	}
+	return len(v.rules.Refused(c.gives, less)) > 0 || less != binding &&
+		len(index.Less(v.rules.Refused(v.counts, less), v.rules.Refused(v.counts, binding))) > 0
+}
+
+// Unbound is somebody whom no rule holds. Nobody may change it.
+func (g *Graph) Unbound() index.Extra {
+	g.freely.Do(func() {
+		g.free = index.Extra{Ceilings: true, Guardrails: true, Denials: map[string]bool{}}
+		for d := range g.x.Denials() {
+			g.free.Denials[d.ID] = true
+		}
+	})
+	return g.free
+}
+
+// above returns a region, all nodes above it, and the tops.
+func (g *Graph) above(region index.Region) index.Region {
+	out := g.x.Upward(region)
+	for _, top := range g.tops {
+		if n, ok := g.x.NodeNumber(g.places[top]); ok {
+			out = out.Or(index.Region{{From: uint32(n), To: uint32(n) + 1}})
+		}
+	}
+	return out
+}
+
+func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 	s := g.saturate(id)
 	who := g.x.ID(id)
 	g.liftAll(who, s)
@@ -68,8 +200,16 @@ func (g *Graph) OwnInside(id int, region index.Region) []index.Extra {
 		e.Spans = append(e.Spans, g.x.SpansOf(g.places[place].Below())...)
 	}
 	as := []index.Extra{e}
+	groups := g.groups
+	if v != nil {
+		join, alone := v.of(id, &e)
+		if !alone && (s.joined == nil || len(join) == 0) {
+			return nil
+		}
+		groups = join
+	}
 	if s.joined != nil {
-		for _, group := range g.groups {
+		for _, group := range groups {
 			e.Group = &group
 			as = append(as, e)
 		}
@@ -80,12 +220,12 @@ func (g *Graph) OwnInside(id int, region index.Region) []index.Extra {
 	w := g.editing()
 	defer g.editors.Put(w)
 	roles := false
-	region = g.x.Upward(region)
+	above := g.above(region)
 	for _, e := range as {
-		for _, p := range w.PiecesInside(who, e, region) {
+		for _, p := range w.PiecesInside(who, e, above) {
 			for perm := range p.Permissions() {
 				if kinds := g.edits[perm]; kinds != nil {
-					for _, r := range region.Within(p.From, p.To) {
+					for _, r := range above.Within(p.From, p.To) {
 						more = append(more, g.x.Below(int(r.From), int(r.To), kinds)...)
 					}
 				}
@@ -113,9 +253,41 @@ func (g *Graph) OwnInside(id int, region index.Region) []index.Extra {
 	// is no way of its own.
 	everything := g.x.RegionOf(as[0].Spans)
 	return slices.DeleteFunc(as, func(e index.Extra) bool {
-		return e.Group != nil && !slices.Contains(g.spared, *e.Group) &&
-			len(g.groupRegion(*e.Group).AndNot(everything)) == 0
+		return e.Group != nil && len(g.sparing(*e.Group).And(region)) == 0 &&
+			len(g.groupRegion(*e.Group).And(region).AndNot(everything)) == 0
 	})
+}
+
+// sparing returns the nodes of the denials and guardrails that spare the members of a group.
+func (g *Graph) sparing(group int) index.Region {
+	g.sparings.Do(func() {
+		g.spares = map[int]index.Region{}
+		note := func(unless []model.ID, where ...model.PathPattern) {
+			if len(unless) == 0 {
+				return
+			}
+			r := g.x.Region(where...)
+			for _, id := range unless {
+				if n, ok := g.x.Number(id); ok {
+					g.x.Members(n, func(i int) {
+						if g.x.Kind(i) == model.Group {
+							g.spares[i] = append(g.spares[i], r...)
+						}
+					})
+				}
+			}
+		}
+		for d := range g.x.Denials() {
+			note(d.Unless, d.Where...)
+		}
+		for r := range g.x.Guardrails() {
+			note(r.Unless, r.Node.Below())
+		}
+		for i, r := range g.spares {
+			g.spares[i] = r.Or(nil)
+		}
+	})
+	return g.spares[group]
 }
 
 // groupRegion returns the nodes on which a group is granted anything.
@@ -170,8 +342,21 @@ type lazily struct {
 	edits     map[int][]int // of each permission that edits grants, the kinds of node on which it does
 	roleEdits access.Set    // permissions that edit roles
 	editors   sync.Pool     // of walks over both
+	freely    sync.Once
+	free      index.Extra
+	sparings  sync.Once
+	spares    map[int]index.Region // see sparing
 	mu        sync.Mutex
 	ofGroups  map[int]index.Region
+}
+
+// editsOf returns the permissions that edit grants or roles, once editing was asked.
+func (g *Graph) editsOf() access.Set {
+	some := g.roleEdits.Clone()
+	for i := range g.edits {
+		some.Add(i)
+	}
+	return some
 }
 
 // editing returns a walk over what edits grants and roles only, which is put back into editors.
@@ -190,10 +375,7 @@ func (g *Graph) editing() *index.Walk {
 	if w, ok := g.editors.Get().(*index.Walk); ok {
 		return w
 	}
-	some := g.roleEdits.Clone()
-	for i := range g.edits {
-		some.Add(i)
-	}
+	some := g.editsOf()
 	w := g.x.NewWalk(index.Possible)
 	w.Only(some, model.Path{})
 	return w

@@ -3,7 +3,6 @@ package gauge
 import (
 	"math"
 	"runtime"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -221,8 +220,8 @@ func (s *Scale) holds(walk *index.Walk, id model.ID) holds {
 // places all the same: grants reach more than it lists.
 func (s *Scale) elsewhere(id model.ID, have access.Set) access.Set {
 	out := s.x.NewSet()
-	where := map[int][]model.PathPattern{}
 	rest := s.x.NewSet()
+	var layers *index.Layers
 	for _, g := range s.x.Given(id) {
 		perms := s.x.SharedPerms(g)
 		if perms.Subset(have) { // as nearly always
@@ -230,17 +229,16 @@ func (s *Scale) elsewhere(id model.ID, have access.Set) access.Set {
 		}
 		copy(rest, perms)
 		rest.AndNot(have)
-		for i := range rest.All() {
-			where[i] = append(where[i], s.x.Grant(g).Where...)
+		rest.AndNot(out)
+		if layers == nil {
+			layers = s.x.Layers(id)
 		}
-	}
-	if len(where) == 0 {
-		return out
-	}
-	layers := s.x.Layers(id)
-	for i, places := range where {
-		if slices.ContainsFunc(places, func(on model.PathPattern) bool { return layers.Admit(i, on) }) {
-			out.Add(i)
+		for _, on := range s.x.Grant(g).Where {
+			for i := range rest.All() {
+				if !out.Has(i) && layers.Admit(i, on) {
+					out.Add(i)
+				}
+			}
 		}
 	}
 	return out

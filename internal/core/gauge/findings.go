@@ -330,23 +330,32 @@ func (f *finder) givenByOther(i int, g *GrantResult) int {
 // gives; none when they do not. Grants that are called redundant so themselves do not count,
 // so that all of them can go.
 func (f *finder) givenByOthers(i int, g *GrantResult) []int {
-	by := map[int][]model.PathPattern{} // places by permission
-	used := map[int]bool{}
+	var others []int
+	all := f.x.NewSet()
 	for _, st := range f.x.Closure(g.Grant.To) {
 		for _, j := range f.x.GrantsTo(st.ID) {
 			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Perms.Meets(o.Perms) ||
+				!g.Grant.Condition().Implies(o.Grant.Condition()) {
 				continue
 			}
-			if !slices.ContainsFunc(o.Grant.Where,
+			if slices.ContainsFunc(o.Grant.Where,
 				func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
-				continue
+				others = append(others, j)
+				all.Or(o.Perms)
 			}
-			for p := range g.Perms.All() {
-				if o.Perms.Has(p) {
-					by[p] = append(by[p], o.Grant.Where...)
-					used[j] = true
-				}
+		}
+	}
+	if !g.Perms.Subset(all) { // as nearly always
+		return nil
+	}
+	by := map[int][]model.PathPattern{} // places by permission
+	used := map[int]bool{}
+	for _, j := range others {
+		for p := range g.Perms.All() {
+			if o := f.r.Grants[j]; o.Perms.Has(p) {
+				by[p] = append(by[p], o.Grant.Where...)
+				used[j] = true
 			}
 		}
 	}

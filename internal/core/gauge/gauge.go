@@ -51,7 +51,22 @@ type PermUse struct {
 	Habit       usage.Habit
 	Paths       map[model.Path]*PathUse // where; see [Input.Paths]
 	Nodes       []uint32                // nearest nodes of the inventory, by number, in order
-	Who         map[int]usage.Days      // whose calls they were, by number, and when
+	Who         []Caller                // whose calls they were, in order
+}
+
+// Caller is somebody who called, by number, -1 for whoever the estate does not list, and when.
+type Caller struct {
+	Number int
+	Days   usage.Days
+}
+
+// called notes days on which somebody called.
+func (pu *PermUse) called(number int, days usage.Days) {
+	at, found := slices.BinarySearchFunc(pu.Who, number, func(c Caller, n int) int { return cmp.Compare(c.Number, n) })
+	if !found {
+		pu.Who = slices.Insert(pu.Who, at, Caller{Number: number})
+	}
+	pu.Who[at].Days = pu.Who[at].Days.Union(days)
 }
 
 // GrantResult is how one grant compares with its use. The seven sets are disjoint
@@ -339,7 +354,7 @@ func (r *attributor) attribute(i int) {
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	pu := res.Use[p]
 	if pu == nil {
-		pu = &PermUse{First: u.First, Who: map[int]usage.Days{}}
+		pu = &PermUse{First: u.First}
 		if r.in.Paths == nil || r.in.Paths(res.Grant) {
 			pu.Paths = map[model.Path]*PathUse{}
 		}
@@ -363,7 +378,7 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	if !ok { // somebody whom the estate does not list, by what anybody has
 		n = -1
 	}
-	pu.Who[n] = pu.Who[n].Union(u.Days)
+	pu.called(n, u.Days)
 	if pu.Paths == nil {
 		return
 	}
@@ -409,8 +424,8 @@ func (r *runner) states() {
 			used := map[int]bool{}
 			for _, g := range s.Grants {
 				for p, pu := range g.Use {
-					for who, days := range pu.Who {
-						used[who] = used[who] || days.Between(r.span.First(), r.now).Count() > 0
+					for _, c := range pu.Who {
+						used[c.Number] = used[c.Number] || c.Days.Between(r.span.First(), r.now).Count() > 0
 					}
 					a.days = a.days.Union(pu.Days)
 					if pu.Last.After(a.last) {
@@ -616,8 +631,8 @@ func (r *runner) goesOn(pu *PermUse) bool {
 	if !pu.Habit.Over {
 		return true
 	}
-	for _, days := range pu.Who {
-		if len(pu.Who) > 1 && !usage.HabitOf(days, r.now).Over {
+	for _, c := range pu.Who {
+		if len(pu.Who) > 1 && !usage.HabitOf(c.Days, r.now).Over {
 			return true
 		}
 	}

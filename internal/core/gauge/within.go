@@ -47,6 +47,7 @@ type total struct {
 	gets
 	lacks  []index.Piece
 	places []uint32 // on how many nodes each permission can be used
+	sieve  *escalate.Sieve
 }
 
 // NewWithin prepares a measure. It costs what [escalate.New] does.
@@ -78,7 +79,7 @@ func (w *Within) Of(id model.ID) Reach {
 		case len(who) == 0:
 			r = w.measure(&w.everybody().gets, w.everybody().places)
 		default:
-			r = w.besides(w.by(n))
+			r = w.besides(n)
 		}
 		w.memo[key] = r
 	}
@@ -101,14 +102,21 @@ func (w *Within) measure(g *gets, places []uint32) Reach {
 }
 
 // besides weighs what everybody gets to together with somebody who is none of them.
-func (w *Within) besides(g *gets) Reach {
-	all := w.everybody()
+func (w *Within) besides(n int) Reach {
+	all, x := w.everybody(), w.s.x
+	out := gets{held: all.held.Clone(), all: all.all}
+	lacks, nodes := all.lacks, index.NodesOf(all.lacks)
 	places := slices.Clone(all.places)
-	for i, n := range w.s.x.Places(index.Shared(g.pieces, all.lacks)) {
-		places[i] += n
+	for _, extra := range w.g.OwnInside(n, all.sieve) {
+		out.all = out.all.Or(x.RegionOf(extra.Spans))
+		pieces := index.Shared(lacks, w.s.walk.PiecesInside(x.ID(n), extra, nodes))
+		for i, k := range x.Places(pieces) {
+			places[i] += k
+		}
+		lacks = index.Less(lacks, pieces)
 	}
-	out := gets{held: all.held.Clone(), all: all.all.Or(g.all)}
-	out.held.Or(g.held)
+	_, perms := w.s.Held(x.ID(n))
+	out.held.Or(perms)
 	return w.measure(&out, places)
 }
 
@@ -137,18 +145,23 @@ func (w *Within) everybody() *total {
 			t := &parts[k]
 			t.held, t.lacks = x.NewSet(), x.Whole()
 			walk, nodes, free := x.NewWalk(index.Possible), x.Everything(), x.Everything()
+			t.sieve = w.g.NewSieve(nil, t.lacks, free)
 			for i := k; i < len(people); i += len(parts) {
 				id := x.ID(people[i])
-				for _, extra := range w.g.OwnInside(people[i], nodes.Or(free)) {
+				less := false
+				for _, extra := range w.g.OwnInside(people[i], t.sieve) {
 					if mine := x.RegionOf(extra.Spans); len(mine.AndNot(t.all)) > 0 {
 						t.all = t.all.Or(mine)
-						free = x.Everything().AndNot(t.all)
+						free, less = x.Everything().AndNot(t.all), true
 					}
 					pieces := walk.PiecesInside(id, extra, nodes)
 					if len(index.Shared(t.lacks, pieces)) > 0 {
-						t.lacks = index.Less(t.lacks, pieces)
-						nodes = index.NodesOf(t.lacks)
+						t.lacks = x.Inventoried(index.Less(t.lacks, pieces))
+						nodes, less = index.NodesOf(t.lacks), true
 					}
+				}
+				if less {
+					t.sieve = w.g.NewSieve(t.sieve, t.lacks, free)
 				}
 				t.held.Or(w.s.held[id].perms)
 			}
@@ -161,8 +174,8 @@ func (w *Within) everybody() *total {
 		out.all = out.all.Or(t.all)
 		out.lacks = index.Shared(out.lacks, t.lacks)
 	}
-	out.pieces = index.Less(x.Whole(), out.lacks)
-	out.places = x.Places(out.pieces)
+	out.places = x.Places(index.Less(x.Whole(), out.lacks))
+	out.sieve = w.g.NewSieve(nil, out.lacks, x.Everything().AndNot(out.all))
 	w.anybody = &out
 	return w.anybody
 }

@@ -184,7 +184,8 @@ func (x *Index) Finder(id model.ID) *Finder {
 		places, list := x.givenAt.of(int(n)), x.given.of(int(n))
 		for j := range places.len() {
 			p := places.at(j)
-			f.at[p] = append(f.at[p], gift{order, list.at(j*givenWidth + givenGrant), list.at(j*givenWidth + givenSet)})
+			grant, set := list.at(j*givenWidth+givenGrant), list.at(j*givenWidth+givenSet)
+			f.at[p] = append(f.at[p], gift{order, grant, set})
 			order++
 		}
 	}

@@ -9,13 +9,40 @@ import (
 
 // Layers are the rules that take away from one identity, whatever the call.
 type Layers struct {
-	refused  []layer // by unconditional denials and guardrails
-	ceilings []layer // what they admit
+	refused  map[model.Path][]layer // by unconditional denials and guardrails, by where they are anchored
+	loose    []layer                // that are anchored nowhere
+	ceilings []layer                // what they admit
+	last     model.PathPattern      // asked about, and what of refused may hold it
+	near     []layer
 }
 
 type layer struct {
 	perms access.Set
 	where []model.PathPattern
+}
+
+// refuse notes permissions that are refused on places.
+func (l *Layers) refuse(perms access.Set, where []model.PathPattern) {
+	for i, on := range where {
+		of := layer{perms, where[i : i+1]}
+		if at, ok := on.Anchor(); ok {
+			l.refused[at] = append(l.refused[at], of)
+		} else {
+			l.loose = append(l.loose, of)
+		}
+	}
+}
+
+// at returns what may refuse something on all of a place: that lies inside what is anchored
+// at or above its own anchor, or nowhere.
+func (l *Layers) at(on model.PathPattern) []layer {
+	if on != l.last {
+		l.last, l.near = on, append(l.near[:0], l.loose...)
+		for at, ok := on.Anchor(); ok; at, ok = at.Parent() {
+			l.near = append(l.near, l.refused[at]...)
+		}
+	}
+	return l.near
 }
 
 // Layers returns the denials, guardrails and ceilings of an identity that hang on no
@@ -24,7 +51,7 @@ func (x *Index) Layers(id model.ID) *Layers {
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
-	out := &Layers{}
+	out := &Layers{refused: map[model.Path][]layer{}}
 	set := func(n uint32) access.Set {
 		perms := x.NewSet()
 		x.bits(n, perms)
@@ -37,14 +64,13 @@ func (x *Index) Layers(id model.ID) *Layers {
 		for d, j := x.denied.of(int(n)), 0; j < d.len(); j++ {
 			i := int(d.at(j))
 			if dn := x.denials.at(i); dn.When.IsZero() && s.meets(x.denialBut.of(i)) < 0 {
-				out.refused = append(out.refused, layer{set(x.denialSet.at(i)), dn.Where})
+				out.refuse(set(x.denialSet.at(i)), dn.Where)
 			}
 		}
 	}
 	for i := range x.railSet.len() {
 		if x.railSet.at(i) != none && s.meets(x.railBut.of(i)) < 0 {
-			out.refused = append(out.refused, layer{set(x.railSet.at(i)),
-				[]model.PathPattern{x.guardrails.at(i).Node.Below()}})
+			out.refuse(set(x.railSet.at(i)), []model.PathPattern{x.guardrails.at(i).Node.Below()})
 		}
 	}
 	if s.ids[0] != none {
@@ -59,7 +85,7 @@ func (x *Index) Layers(id model.ID) *Layers {
 // Admit reports whether the layers let a permission through anywhere on a place.
 func (l *Layers) Admit(perm int, on model.PathPattern) bool {
 	var refused []model.PathPattern
-	for _, r := range l.refused {
+	for _, r := range l.at(on) {
 		if r.perms.Has(perm) {
 			refused = append(refused, r.where...)
 		}

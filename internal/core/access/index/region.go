@@ -6,6 +6,7 @@ import (
 	"slices"
 	"sort"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
 )
 
@@ -133,6 +134,15 @@ func (r Region) AndNot(o Region) Region {
 		if i.From < i.To {
 			out = append(out, i)
 		}
+	}
+	return out
+}
+
+// And returns the nodes that are in both regions.
+func (r Region) And(o Region) Region {
+	var out Region
+	for _, i := range r {
+		out = append(out, o.Within(int(i.From), int(i.To))...)
 	}
 	return out
 }
@@ -414,20 +424,33 @@ func both(a, b []Word) []Word {
 
 // Whole returns every permission on every node, as pieces.
 func (x *Index) Whole() []Piece {
-	p := Piece{To: x.nodeParent.len()}
 	set := x.NewSet()
 	for i := range x.Numbers() {
 		set.Add(i)
 	}
-	for i, v := range set {
+	return x.PiecesOf(set, x.Everything())
+}
+
+// PiecesOf returns permissions on a region, as pieces.
+func (x *Index) PiecesOf(perms access.Set, on Region) []Piece {
+	var words []Word
+	for i, v := range perms {
 		if v != 0 {
-			p.Words = append(p.Words, Word{uint32(i), v})
+			words = append(words, Word{uint32(i), v})
 		}
 	}
-	if p.To == 0 || len(p.Words) == 0 {
-		return nil
+	var out []Piece
+	for _, i := range on {
+		if len(words) > 0 {
+			out = append(out, Piece{int(i.From), int(i.To), words})
+		}
 	}
-	return []Piece{p}
+	return out
+}
+
+// Inventoried returns the pieces in which some node of the inventory is.
+func (x *Index) Inventoried(pieces []Piece) []Piece {
+	return slices.DeleteFunc(pieces, func(p Piece) bool { return x.Listed(p.From, p.To) == 0 })
 }
 
 // NodesOf returns the nodes of pieces.

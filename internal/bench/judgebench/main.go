@@ -1,0 +1,217 @@
+// Command judgebench judges drafts on made-up lives: everybody is drafted for as of a day, all
+// drafts stand together, and the next 90 days are replayed against them. Simple rules are
+// judged beside them.
+package main
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"sync"
+	"text/tabwriter"
+	"time"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+func main() {
+	seeds := flag.Int("seeds", 20, "so many lives")
+	first := flag.Int("first", 100, "the seed of the first; below 100 are those that are tuned on")
+	only := flag.String("only", "", "one row only")
+	flag.Parse()
+	if err := run(*first, *seeds, *only); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+// score is what became of one way to narrow.
+type score struct {
+	soon, late, triples float64 // identities broken in 30 and in 90 days; identity, permission and place in 90
+	removed             float64 // share of the danger beyond hindsight
+}
+
+// days on which each life is judged.
+var days = []int{livedFor - 181, livedFor - 91}
+
+func run(first, seeds int, only string) error {
+	all := ways(only)
+	type result struct {
+		scores  []score
+		callers float64
+	}
+	results := make([]result, seeds*len(days))
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var failed error
+	next := 0
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for {
+				mu.Lock()
+				i := next
+				next++
+				mu.Unlock()
+				if i >= len(results) || failed != nil {
+					return
+				}
+				seed := first + i/len(days)
+				j, err := newJudged(live(worldOf(seed), uint64(seed)), days[i%len(days)])
+				for _, w := range all {
+					if err != nil {
+						break
+					}
+					var s score
+					if s, err = j.score(w.edit); err == nil {
+						results[i].scores = append(results[i].scores, s)
+					}
+				}
+				if err != nil {
+					mu.Lock()
+					failed = errors.Join(failed, fmt.Errorf("seed %d: %w", seed, err))
+					mu.Unlock()
+					return
+				}
+				results[i].callers = float64(len(j.callers))
+			}
+		})
+	}
+	wg.Wait()
+	if failed != nil {
+		return failed
+	}
+	n := float64(len(results))
+	callers := 0.0
+	for _, r := range results {
+		callers += r.callers / n
+	}
+	fmt.Printf("%d lives, two days each; %.0f calling identities\n", seeds, callers)
+	t := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\ttriples in 90\tdanger removed")
+	for k, w := range all {
+		var s score
+		for _, r := range results {
+			s.soon += r.scores[k].soon / n
+			s.late += r.scores[k].late / n
+			s.triples += r.scores[k].triples / n
+			s.removed += r.scores[k].removed / n
+		}
+		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f\t%.3f\n", w.name, s.soon, s.late, s.triples, s.removed)
+	}
+	return t.Flush()
+}
+
+// judged is one life as of a day, and what came after.
+type judged struct {
+	life    *life
+	day     int
+	x       *index.Index
+	in      *gauge.Input
+	callers []model.ID
+	after   []call // that were allowed as of the day
+	held    float64
+	least   float64 // with hindsight
+}
+
+func newJudged(l *life, day int) (*judged, error) {
+	e := l.at(day)
+	x, err := index.Build(e)
+	if err != nil {
+		return nil, err
+	}
+	j := &judged{life: l, day: day, x: x}
+	now, begin := dayTime(day), dayTime(0)
+	cover := usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})
+	j.in = &gauge.Input{Index: x, Uses: l.uses(day), Coverage: cover, AsOf: now, Window: 90, History: begin}
+	calling := map[model.ID]bool{}
+	for _, u := range j.in.Uses {
+		calling[u.Identity] = true
+	}
+	for id := range calling {
+		j.callers = append(j.callers, id)
+	}
+	slices.SortFunc(j.callers, model.ID.Compare)
+	for _, c := range l.calls {
+		if c.day > day && c.day <= day+90 && x.Decide(l.who[c.who], l.perms[c.perm], c.path,
+			model.Context{}).Outcome == access.Allowed {
+			j.after = append(j.after, c)
+		}
+	}
+	j.held = j.danger(x)
+	best, err := x.With(j.hindsight())
+	if err != nil {
+		return nil, err
+	}
+	j.least = j.danger(best)
+	return j, nil
+}
+
+// danger is what the callers of the life hold together.
+func (j *judged) danger(x *index.Index) float64 {
+	s := gauge.NewScale(x, gauge.DefaultWeights)
+	d := 0.0
+	for _, id := range j.callers {
+		one, _ := s.Held(id)
+		d += one
+	}
+	return d
+}
+
+func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error) {
+	edit, err := narrow(j)
+	if err != nil {
+		return score{}, err
+	}
+	x, err := j.x.With(edit)
+	if err != nil {
+		return score{}, err
+	}
+	type triple struct {
+		who, perm int
+		at        model.Path
+	}
+	soon, late, triples := map[int]bool{}, map[int]bool{}, map[triple]bool{}
+	for _, c := range j.after {
+		if x.Decide(j.life.who[c.who], j.life.perms[c.perm], c.path, model.Context{}).Outcome != access.Denied {
+			continue
+		}
+		late[c.who], triples[triple{c.who, c.perm, c.path}] = true, true
+		if c.day <= j.day+30 {
+			soon[c.who] = true
+		}
+	}
+	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
+		(j.held - j.danger(x)) / (j.held - j.least)}, nil
+}
+
+// drafted is what our drafts for everybody do together.
+func drafted(c draft.Caution) func(*judged) (access.Edit, error) {
+	return func(j *judged) (access.Edit, error) {
+		in := *j.in
+		res := gauge.Run(&in)
+		worth := draft.NewWorth(&in, res)
+		var out access.Edit
+		for _, id := range draft.Candidates(&in, res) {
+			f, err := draft.FromUse(&in, res, id, draft.Options{Caution: c, Worth: worth})
+			if errors.Is(err, draft.ErrNothing) {
+				continue
+			}
+			if err != nil {
+				return out, err
+			}
+			d := f.Edit("w")
+			out.Gone.Grants = append(out.Gone.Grants, d.Gone.Grants...)
+			out.Gone.Memberships = append(out.Gone.Memberships, d.Gone.Memberships...)
+			out.Come.Grants = append(out.Come.Grants, d.Come.Grants...)
+		}
+		return out, nil
+	}
+}

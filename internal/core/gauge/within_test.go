@@ -1,0 +1,115 @@
+package gauge
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+)
+
+// joining makes an estate in which some can join any group, some may edit grants, and
+// guardrails and denials spare groups and refuse groups.
+func joining(r *rand.Rand) *model.Estate {
+	e := &model.Estate{Source: "m"}
+	pick := func(n int) int { return r.IntN(n) }
+	paths := []model.Path{model.MustPath("/m/org:o")}
+	for i := range 12 {
+		p := paths[pick(len(paths))].Child([]string{"unit", "box"}[pick(2)], fmt.Sprint(i))
+		paths = append(paths, p)
+	}
+	for _, p := range paths {
+		e.Nodes = append(e.Nodes, model.Node{Path: p})
+	}
+	for i, what := range []string{"", "", "", "", model.JoinGroup, model.EditGrants, model.MintCredential} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("k/x%d:v", i)),
+			Level: model.Level(1 + pick(4)), Escalates: what})
+	}
+	group := func(i int) model.ID { return model.ID{Kind: model.Group, Name: fmt.Sprint("g", i)} }
+	var ids []model.ID
+	for i := range 8 {
+		ids = append(ids, model.ID{Kind: model.Person, Name: fmt.Sprint("p", i)})
+	}
+	for i := range 6 {
+		ids = append(ids, group(i))
+		if i > 0 && pick(2) == 0 {
+			e.Memberships = append(e.Memberships, model.Membership{Member: group(i), Group: group(pick(i))})
+		}
+	}
+	for _, id := range ids {
+		e.Identities = append(e.Identities, model.Identity{ID: id})
+		if id.Kind == model.Person && pick(3) == 0 {
+			e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: group(pick(6))})
+		}
+	}
+	on := func() model.PathPattern {
+		p := paths[pick(len(paths))]
+		if pick(4) == 0 {
+			return model.MustPathPattern(p.String())
+		}
+		return p.Below()
+	}
+	rights := func(n int) model.Rights {
+		var out model.Rights
+		for range n {
+			out.Do = append(out.Do, e.Catalogue[pick(len(e.Catalogue))].Permission.Pattern())
+		}
+		return out
+	}
+	for i := range 3 + pick(12) {
+		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint("g-", i), To: ids[pick(len(ids))], Rights: rights(1 + pick(2)),
+			Where: []model.PathPattern{on()}})
+	}
+	for i := range pick(6) {
+		e.Guardrails = append(e.Guardrails, model.Guardrail{ID: fmt.Sprint("r-", i), Node: paths[pick(len(paths))],
+			Unless: []model.ID{ids[pick(len(ids))], group(pick(6))}[:pick(3)], Rights: rights(1 + pick(4))})
+	}
+	for i := range pick(4) {
+		e.Denials = append(e.Denials, model.Denial{ID: fmt.Sprint("d-", i), To: []model.ID{ids[pick(len(ids))]},
+			Unless: []model.ID{group(pick(6))}[:pick(2)], Where: []model.PathPattern{on()}, Rights: rights(1 + pick(3))})
+	}
+	return e
+}
+
+// TestEverybody: what everybody gets to together, told from what is lacking so far, is the
+// union of what each gets to; and so it is with somebody more.
+func TestEverybody(t *testing.T) {
+	some, more := 0, 0
+	for seed := range uint64(800) {
+		e := joining(rand.New(rand.NewPCG(seed, 9)))
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w := NewWithin(NewScale(x, DefaultWeights))
+		all := w.everybody()
+		got := w.measure(&all.gets, all.places)
+		union := w.union(w.g.Everyone())
+		want := w.measure(union, x.Places(union.pieces))
+		if math.Abs(got.Danger-want.Danger) > 1e-9 || got.Nodes != want.Nodes {
+			t.Fatalf("seed %d: everybody gets to %+v, want %+v", seed, got, want)
+		}
+		for g := range x.Identities() {
+			if x.Kind(g) != model.Group {
+				continue
+			}
+			both := joined(union, w.by(g))
+			want := w.measure(both, x.Places(both.pieces))
+			with := w.besides(g)
+			if math.Abs(with.Danger-want.Danger) > 1e-9 || with.Nodes != want.Nodes {
+				t.Fatalf("seed %d: everybody and %s get to %+v, want %+v", seed, x.ID(g), with, want)
+			}
+			if with.Danger > got.Danger {
+				more++
+			}
+		}
+		if len(all.lacks) > 0 {
+			some++
+		}
+	}
+	if some < 250 || more < 25 {
+		t.Errorf("in %d estates something is lacking, and %d times a group has more", some, more)
+	}
+}

@@ -19,6 +19,7 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/risk"
 	"clipfence/internal/core/usage"
 )
 
@@ -59,7 +60,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		return nil, fmt.Errorf("%s: %w", who, ErrProtected)
 	case s.State == gauge.Idle || s.State == gauge.Disabled:
 		return idle(f, in, s)
-	case s.State == gauge.Rare || s.State == gauge.Unproven || s.State == gauge.New:
+	case s.State == gauge.Unproven:
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
 	}
 	if o.Caution == 0 {
@@ -239,17 +240,10 @@ type place struct {
 
 // target narrows one grant, if that makes it smaller.
 func (d *drafter) target(t *gauge.GrantResult) {
-	if t.TooNew.Count() > 0 {
+	if t.HeldBy == gauge.Protected || t.HeldBy == gauge.Unproven {
 		return
 	}
-	if t.Held.Count() > 0 {
-		return
-	}
-	keep := t.Keep()
-	if d.o.GiveUpUnobservable {
-		keep.AndNot(t.Unobservable)
-	}
-	lines := d.lines(t, keep)
+	lines, gone := d.lines(t)
 	before := d.r.Scale.Danger(t.Perms, t.Grant.Where)
 	var after []gauge.Part
 	for _, a := range lines {
@@ -260,20 +254,13 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	}
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
 	d.fence.Allow = append(d.fence.Allow, lines...)
-	// What is kept, if only somewhere, is not named: a use of it that would be refused is
-	// a fault of the draft.
-	gone := t.Perms.Clone()
-	gone.AndNot(keep)
-	for i := range t.Unobservable.All() { // kept where it is blind; where it was used once, that is over
-		if t.Use[i] != nil {
-			gone.Add(i)
-		}
+	for _, g := range gone {
+		d.giveUp(g.where, g.perms)
 	}
-	d.giveUp(t.Grant.Where, gone)
 }
 
-// lines returns what stands in place of a grant.
-func (d *drafter) lines(t *gauge.GrantResult, keep access.Set) []fence.Allow {
+// lines returns what stands in place of a grant, and what goes.
+func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given) {
 	places, chances := map[place]access.Set{}, map[place]float64{}
 	of := func(p place) access.Set {
 		if places[p] == nil {
@@ -282,33 +269,15 @@ func (d *drafter) lines(t *gauge.GrantResult, keep access.Set) []fence.Allow {
 		return places[p]
 	}
 	at := func(on model.PathPattern, class string) access.Set { return of(place{on: on, class: class}) }
-	// What was used goes where it was used, container by container.
-	type spot struct{ paths map[model.Path]usage.Days }
-	spots := map[model.Path]*spot{}
-	for i := range keep.All() {
-		pu := t.Use[i]
-		if pu == nil || !t.Used.Has(i) && !t.Rare.Has(i) || t.Frozen.Has(i) {
-			continue
-		}
-		for path, at := range pu.Paths {
-			days := at.Days
-			c := d.container(path)
-			if spots[c] == nil {
-				spots[c] = &spot{map[model.Path]usage.Days{}}
-			}
-			spots[c].paths[path] = spots[c].paths[path].Union(days)
-		}
-	}
-	narrow := map[model.Path]model.PathPattern{}
-	for c, s := range spots {
-		narrow[c] = d.narrowest(c, s.paths, t.Grant.Where)
-	}
+	narrow := d.narrowed(t)
 	all := func(i int, class string) {
 		for _, on := range t.Grant.Where {
 			at(on, class).Add(i)
 		}
 	}
-	for i := range keep.All() {
+	goes := d.x.NewSet()
+	lost := map[model.PathPattern]access.Set{}
+	for i := range t.Perms.All() {
 		// A call that is not placed may have been anywhere.
 		if t.Frozen.Has(i) {
 			all(i, "undecidable")
@@ -321,45 +290,84 @@ func (d *drafter) lines(t *gauge.GrantResult, keep access.Set) []fence.Allow {
 		for _, on := range dark {
 			at(on, "unobservable").Add(i)
 		}
-		class := "used"
-		switch {
-		case t.Unobservable.Has(i):
-			continue
-		case t.Rare.Has(i):
-			class = "rare"
-		}
-		var used []model.PathPattern
-		for path := range t.Use[i].Paths {
-			if on := narrow[d.container(path)]; on.IsZero() {
-				used = nil
-				break
-			} else if !slices.Contains(used, on) {
-				used = append(used, on)
+		kept, _ := d.search(t, i, d.lambda())
+		some := len(dark) > 0
+		for _, s := range kept {
+			class := "likely"
+			switch {
+			case t.Used.Has(i):
+				class = "used"
+			case t.Use[i] != nil:
+				class = "rare"
 			}
-		}
-		if used != nil {
-			if wide, chance := d.wider(t, i, used); wide != nil {
-				for _, on := range wide {
-					if p := (place{on, class, true}); !model.PathPatternsContain(dark, on) {
-						of(p).Add(i)
-						chances[p] = max(chances[p], chance)
-					}
+			if s.class != risk.Used {
+				if p := (place{s.on, class, true}); !model.PathPatternsContain(dark, s.on) {
+					of(p).Add(i)
+					chances[p] = max(chances[p], s.chance)
+					some = true
 				}
 				continue
 			}
-		}
-		for path := range t.Use[i].Paths {
-			on := narrow[d.container(path)]
+			node, _ := s.on.Node()
+			on, known := narrow[node]
 			switch {
-			case on.IsZero():
+			case known && on.IsZero():
 				all(i, class)
-			case !model.PathPatternsContain(dark, on):
+			case !known && !model.PathPatternsContain(dark, s.on):
+				at(s.on, class).Add(i)
+			case known && !model.PathPatternsContain(dark, on):
 				at(on, class).Add(i)
+			}
+			some = true
+		}
+		if !some || t.Unobservable.Has(i) && t.Use[i] != nil {
+			goes.Add(i)
+		} else if pu := t.Use[i]; pu != nil { // where it was used and does not stay
+			for path := range pu.Paths {
+				node := d.container(path)
+				if on := node.Below(); !slices.ContainsFunc(kept, func(s stays) bool { return s.on.Contains(on) }) &&
+					!model.PathPatternsContain(dark, on) {
+					if lost[on] == nil {
+						lost[on] = d.x.NewSet()
+					}
+					lost[on].Add(i)
+				}
 			}
 		}
 	}
+	if goes.Count() > 0 {
+		gone = append(gone, given{t.Grant.Where, goes})
+	}
+	for _, on := range slices.SortedFunc(maps.Keys(lost), comparePatterns) {
+		gone = append(gone, given{[]model.PathPattern{on}, lost[on]})
+	}
 	d.dropCovered(t, places)
-	return d.merge(t, places, chances)
+	return d.merge(t, places, chances), gone
+}
+
+func comparePatterns(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) }
+
+// narrowed returns of each node on which a grant was used the smallest pattern for that.
+func (d *drafter) narrowed(t *gauge.GrantResult) map[model.Path]model.PathPattern {
+	spots := map[model.Path]map[model.Path]usage.Days{}
+	for i := range t.Perms.All() {
+		pu := t.Use[i]
+		if pu == nil || t.Frozen.Has(i) {
+			continue
+		}
+		for path, at := range pu.Paths {
+			c := d.container(path)
+			if spots[c] == nil {
+				spots[c] = map[model.Path]usage.Days{}
+			}
+			spots[c][path] = spots[c][path].Union(at.Days)
+		}
+	}
+	narrow := map[model.Path]model.PathPattern{}
+	for c, paths := range spots {
+		narrow[c] = d.narrowest(c, paths, t.Grant.Where)
+	}
+	return narrow
 }
 
 // container returns the node of the inventory that holds a path: a node with

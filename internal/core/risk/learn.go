@@ -1,0 +1,127 @@
+package risk
+
+import (
+	"math"
+	"slices"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// Horizon is how far ahead a need counts, in days.
+const Horizon = 90
+
+// priorWeight is how many observations the class weighs for a bin, and a prior for a class.
+const priorWeight = 10
+
+// priors are what the chances of the classes are taken for without a past.
+var priors = [classes]float64{Used: .6, Peer: .05, Name: .5, Beside: .12, Near: .04, Rest: .02, FirstHere: .02,
+	FirstBeside: .01, FirstRest: .005}
+
+// A Model knows how often parts were needed.
+type Model struct {
+	ahead float64 // how many times the counted span the horizon is
+	bins  map[key]tally
+	all   [classes]tally
+}
+
+type key struct {
+	class Class
+	bin   uint16
+}
+
+// tally is how many parts there were, and how many of them were needed.
+type tally struct{ n, k float64 }
+
+// shortest is the least span that a chance is counted over, in days.
+const shortest = 14
+
+// most bounds how many identities are learned from; of more, every so many-th.
+const most = 4000
+
+// Granted are the permissions that somebody was granted as of a day, by number, and of each
+// whether it was granted within [Young] days.
+type Granted func(id model.ID, day usage.Day) map[int]bool
+
+// Young is how long what was granted is young, in days.
+const Young = 90
+
+// Learn counts on a past, up to a day, how often parts were needed.
+func Learn(p *Past, now usage.Day, granted Granted) *Model {
+	m := &Model{ahead: 1, bins: map[key]tally{}}
+	var landmarks []usage.Day
+	for t := now - Horizon; t >= p.first+Horizon && len(landmarks) < 5; t -= 30 {
+		landmarks = append(landmarks, t)
+	}
+	over := usage.Day(Horizon)
+	if len(landmarks) == 0 {
+		if over = min(over, (now-p.first)/2); over < shortest {
+			return m
+		}
+		landmarks = append(landmarks, now-over)
+	}
+	m.ahead = Horizon / float64(over)
+	ids := make([]model.ID, 0, len(p.who))
+	for id := range p.who {
+		ids = append(ids, id)
+	}
+	slices.SortFunc(ids, model.ID.Compare)
+	step := (len(ids) + most - 1) / most
+	for i := 0; i < len(ids); i += max(1, step) {
+		for _, t := range landmarks {
+			m.learn(p, ids[i], t, t+over, granted)
+		}
+	}
+	return m
+}
+
+func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted) {
+	h := p.who[id]
+	if h.silent(from) > 1<<19 {
+		return // nothing was known of it then
+	}
+	for perm, young := range granted(id, from) {
+		parts := p.Parts(id, perm, from, young)
+		needed := make([]bool, len(parts))
+		if u := h.perms[perm]; u != nil {
+			for at, days := range u.at {
+				if days.Between(from+1, to).Count() == 0 {
+					continue
+				}
+				if i := slices.IndexFunc(parts, func(q Part) bool { return q.holds(at) }); i >= 0 {
+					needed[i] = true
+				}
+			}
+		}
+		for i, q := range parts {
+			m.note(q, needed[i])
+		}
+	}
+}
+
+func (m *Model) note(q Part, needed bool) {
+	t := m.bins[key{q.Class, q.Bin}]
+	t.n++
+	m.all[q.Class].n++
+	if needed {
+		t.k++
+		m.all[q.Class].k++
+	}
+	m.bins[key{q.Class, q.Bin}] = t
+}
+
+// Chance returns how likely it is that a part is needed within the horizon.
+func (m *Model) Chance(q Part) float64 {
+	prior := 1 - math.Pow(1-priors[q.Class], 1/m.ahead)
+	all, bin := m.all[q.Class], m.bins[key{q.Class, q.Bin}]
+	class := (all.k + priorWeight*prior) / (all.n + priorWeight)
+	soon := (bin.k + priorWeight*class) / (bin.n + priorWeight)
+	return 1 - math.Pow(1-soon, m.ahead)
+}
+
+// Evidence returns how many parts like one there were in the past, and how many of them were
+// needed.
+func (m *Model) Evidence(q Part) (n, needed int) {
+	t := m.bins[key{q.Class, q.Bin}]
+	return int(t.n), int(t.k)
+}

@@ -1,0 +1,472 @@
+package risk
+
+import (
+	"cmp"
+	"maps"
+	"slices"
+	"strings"
+	"unicode"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// A Past is who used what where and when.
+type Past struct {
+	x     *index.Index
+	who   map[model.ID]*history
+	first usage.Day // of the logs
+}
+
+// history is what one identity used.
+type history struct {
+	perms map[int]*used
+	peers []model.ID // who is in a group with it
+}
+
+// used is where one permission was used.
+type used struct{ at map[model.Path]usage.Days } // by the node that holds the path
+
+// NewPast reads a past from uses that were let through, up to a day; skip says which are no
+// use of anything, by index.
+func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(i int) bool) *Past {
+	p := &Past{x: x, who: map[model.ID]*history{}, first: first}
+	for i := range uses {
+		u := &uses[i]
+		perm, ok := x.PermNumber(u.Permission)
+		if !ok || !u.Outcome.Allowed() || skip(i) {
+			continue
+		}
+		days := u.Days.Until(last)
+		if days.Count() == 0 {
+			continue
+		}
+		h := p.who[u.Principal()]
+		if h == nil {
+			h = &history{perms: map[int]*used{}}
+			p.who[u.Principal()] = h
+		}
+		s := h.perms[perm]
+		if s == nil {
+			s = &used{map[model.Path]usage.Days{}}
+			h.perms[perm] = s
+		}
+		at := p.node(u.Path)
+		s.at[at] = s.at[at].Union(days)
+	}
+	for id, h := range p.who {
+		h.peers = p.peersOf(id)
+	}
+	return p
+}
+
+// node returns the node of the inventory that holds a path.
+func (p *Past) node(path model.Path) model.Path {
+	if n, ok := p.x.Nearest(path); ok {
+		return n
+	}
+	return path
+}
+
+// mostPeers is how many peers are looked at: of a large group the first ones by name.
+const mostPeers = 40
+
+// peersOf returns who shares the smallest of an identity's groups.
+func (p *Past) peersOf(id model.ID) []model.ID {
+	var best []model.ID
+	for _, g := range p.x.GroupsOf(id) {
+		var in []model.ID
+		for _, m := range p.x.MembersOf(g) {
+			if m != id && m.Kind != model.Group && p.who[m] != nil {
+				in = append(in, m)
+			}
+		}
+		if len(in) > 0 && (best == nil || len(in) < len(best)) {
+			best = in
+		}
+	}
+	slices.SortFunc(best, model.ID.Compare)
+	return best[:min(len(best), mostPeers)]
+}
+
+// A Class is a sort of part.
+type Class uint8
+
+// The classes. Of a permission that was used: nodes of use, names like those, what lies
+// beside them, further up, and everything else; of one that was not: the nodes on which other
+// things were done, what lies beside, and everything else. Peer are nodes of others' use.
+const (
+	Used Class = iota
+	Peer
+	Name
+	Beside
+	Near
+	Rest
+	FirstHere
+	FirstBeside
+	FirstRest
+	classes
+)
+
+// String returns a name for people.
+func (c Class) String() string {
+	return [...]string{"used", "peers", "names", "beside", "near", "rest", "first-here", "first-beside",
+		"first-rest"}[c]
+}
+
+// A Part is some places that an identity may reach with a permission, and what tells it from
+// others of its class. The zero pattern in Where stands for everywhere.
+type Part struct {
+	Class Class
+	Bin   uint16
+	Where []model.PathPattern
+}
+
+// holds reports whether a node is in the part.
+func (q *Part) holds(at model.Path) bool {
+	return slices.ContainsFunc(q.Where, func(on model.PathPattern) bool { return on.IsZero() || on.Matches(at) })
+}
+
+// bin packs facts, each below its size.
+func bin(facts ...[2]int) uint16 {
+	n := 0
+	for _, f := range facts {
+		n = n*f[1] + min(f[0], f[1]-1)
+	}
+	return uint16(n)
+}
+
+func flag(b bool) [2]int {
+	if b {
+		return [2]int{1, 2}
+	}
+	return [2]int{0, 2}
+}
+
+// few puts a number into one of three sizes: up to one, up to three, more.
+func few(n int) [2]int {
+	switch {
+	case n <= 1:
+		return [2]int{0, 3}
+	case n <= 3:
+		return [2]int{1, 3}
+	}
+	return [2]int{2, 3}
+}
+
+// fewDays is on how many days something must have been done to be taken for a habit.
+const fewDays = 5
+
+// mostParts bounds how many single nodes are parts of their own: the others fall to what lies
+// around them.
+const mostParts = 200
+
+// Parts returns the parts of what somebody may reach with a permission, as of a day, nearer
+// ones first: a place counts to the first part that holds it.
+//
+// Calls on fewer than [fewDays] days open nothing beyond the nodes they were on: what lies
+// around those is as that of a permission that was never used.
+func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
+	h := p.who[id]
+	if h == nil {
+		h = &history{}
+	}
+	high := flag(p.x.Level(perm) >= model.Administer)
+	at := h.before(perm, day)
+	if len(at) == 0 {
+		return p.firsts(h, perm, day, young, nil)
+	}
+	var out []Part
+	var all usage.Days
+	for _, days := range at {
+		all = all.Union(days)
+	}
+	nodes := slices.SortedFunc(maps.Keys(at), model.Path.Compare)
+	quiet := flag(h.silent(day) > 45)
+	type around struct {
+		nodes, fresh int
+		last         usage.Day
+	}
+	note := func(m map[model.Path]*around, up model.Path, n, fresh int, last usage.Day) {
+		a := m[up]
+		if a == nil {
+			a = &around{last: last}
+			m[up] = a
+		}
+		a.nodes, a.fresh, a.last = a.nodes+n, a.fresh+fresh, max(a.last, last)
+	}
+	beside := map[model.Path]*around{}
+	type likes struct {
+		up   model.Path
+		mask string
+	}
+	like := map[likes][]model.Path{}
+	for i, n := range nodes {
+		days := at[n]
+		last, _ := days.Last()
+		if i < mostParts {
+			out = append(out, Part{Used, bin(silence(int(day-last)), daysOf(days.Count()), quiet, high),
+				[]model.PathPattern{n.Below()}})
+		}
+		up, ok := n.Parent()
+		if !ok || all.Count() < fewDays {
+			continue
+		}
+		first := days.List()[0]
+		fresh := 0
+		if first > day-120 && first > p.first+30 { // what is seen at first is not new
+			fresh = 1
+		}
+		note(beside, up, 1, fresh, last)
+		kind, name := n.Last()
+		if m, some := masked(name); some {
+			k := likes{up, kind + ":" + m}
+			like[k] = append(like[k], n)
+		}
+	}
+	if all.Count() < fewDays {
+		return append(out, p.firsts(h, perm, day, young, at)...)
+	}
+	out = append(out, p.peers(h, perm, day, at)...)
+	near := map[model.Path]*around{}
+	for up, a := range beside {
+		if top, ok := up.Parent(); ok {
+			note(near, top, 1, min(a.fresh, 1), a.last)
+		}
+	}
+	active := func(last usage.Day) [2]int { return flag(day-last <= 60) }
+	for _, k := range slices.SortedFunc(maps.Keys(like), func(a, b likes) int {
+		return cmp.Or(a.up.Compare(b.up), cmp.Compare(a.mask, b.mask))
+	}) {
+		last := usage.Day(0)
+		for _, n := range like[k] {
+			l, _ := at[n].Last()
+			last = max(last, l)
+		}
+		if on, ok := pattern(k.up, like[k]); ok {
+			out = append(out, Part{Name, bin(few(len(like[k])), active(last), high), []model.PathPattern{on}})
+		}
+	}
+	for _, up := range slices.SortedFunc(maps.Keys(beside), model.Path.Compare) {
+		a := beside[up]
+		out = append(out, Part{Beside, bin(few(a.nodes), [2]int{a.fresh, 3}, active(a.last), high),
+			[]model.PathPattern{up.Below()}})
+	}
+	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
+		a := near[top]
+		out = append(out, Part{Near, bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high),
+			[]model.PathPattern{top.Below()}})
+	}
+	return append(out, Part{Rest, bin(few(len(beside)), flag(len(near) > 1), high), []model.PathPattern{{}}})
+}
+
+// silence puts days of silence into one of six sizes.
+func silence(days int) [2]int {
+	for i, most := range []int{14, 45, 90, 180, 330} {
+		if days <= most {
+			return [2]int{i, 6}
+		}
+	}
+	return [2]int{5, 6}
+}
+
+// daysOf puts a number of days of use into one of four sizes.
+func daysOf(n int) [2]int {
+	for i, most := range []int{1, 4, 19} {
+		if n <= most {
+			return [2]int{i, 4}
+		}
+	}
+	return [2]int{3, 4}
+}
+
+// before returns where a permission was used up to a day.
+func (h *history) before(perm int, day usage.Day) map[model.Path]usage.Days {
+	u := h.perms[perm]
+	if u == nil {
+		return nil
+	}
+	out := map[model.Path]usage.Days{}
+	for at, days := range u.at {
+		if d := days.Until(day); d.Count() > 0 {
+			out[at] = d
+		}
+	}
+	return out
+}
+
+// days returns on how many days a permission was used up to one.
+func (h *history) days(perm int, day usage.Day) int {
+	var all usage.Days
+	for _, days := range h.before(perm, day) {
+		all = all.Union(days)
+	}
+	return all.Count()
+}
+
+// silent returns for how many days nothing was done before a day.
+func (h *history) silent(day usage.Day) int {
+	last := usage.Day(-1 << 20)
+	for _, u := range h.perms {
+		for _, days := range u.at {
+			if l, ok := days.Until(day).Last(); ok {
+				last = max(last, l)
+			}
+		}
+	}
+	return int(day - last)
+}
+
+// peers returns the nodes on which peers used a permission within a year and that are not
+// had, as two parts: what at least half of them used, and the others.
+func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usage.Days) []Part {
+	n := map[model.Path]int{}
+	for _, peer := range h.peers {
+		o := p.who[peer]
+		if o == nil || o.perms[perm] == nil {
+			continue
+		}
+		for at, days := range o.perms[perm].at {
+			if _, mine := had[at]; !mine && days.Between(day-365, day).Count() >= 1 {
+				n[at]++
+			}
+		}
+	}
+	var many, some []model.PathPattern
+	for _, at := range slices.SortedFunc(maps.Keys(n), model.Path.Compare) {
+		if 2*n[at] >= len(h.peers) && len(h.peers) > 1 {
+			many = append(many, at.Below())
+		} else {
+			some = append(some, at.Below())
+		}
+	}
+	var out []Part
+	high := flag(p.x.Level(perm) >= model.Administer)
+	for i, where := range [][]model.PathPattern{some, many} {
+		if len(where) > 0 {
+			out = append(out, Part{Peer, bin([2]int{i, 2}, flag(len(had) > 0), few(len(where)), high), where})
+		}
+	}
+	return out
+}
+
+// firsts returns the parts of a permission that was hardly used, but for the nodes it was used
+// on: where other things are done within half a year, what lies beside those, and all else.
+func (p *Past) firsts(h *history, perm int, day usage.Day, young bool, had map[model.Path]usage.Days) []Part {
+	share := 0
+	for _, peer := range h.peers {
+		if o := p.who[peer]; o != nil && o.days(perm, day) >= fewDays {
+			share++
+		}
+	}
+	peers := [2]int{0, 3}
+	switch {
+	case share > 0 && 3*share >= len(h.peers):
+		peers[0] = 2
+	case share > 0:
+		peers[0] = 1
+	}
+	at, around := map[model.Path]usage.Days{}, map[model.Path]usage.Days{}
+	bold := false // it does as much with something else already
+	for other, u := range h.perms {
+		if other == perm {
+			continue
+		}
+		for n, days := range u.at {
+			if days = days.Between(day-180, day); days.Count() == 0 {
+				continue
+			}
+			if up, ok := n.Parent(); ok {
+				around[up] = around[up].Union(days)
+			}
+			at[n] = at[n].Union(days)
+			bold = bold || p.x.Level(other) >= p.x.Level(perm)
+		}
+	}
+	here, beside := map[model.Path]bool{}, map[model.Path]bool{}
+	for n, days := range at {
+		if days.Count() >= fewDays && p.x.Count(perm, p.x.Region(n.Exactly())) > 0 {
+			here[n] = true
+		}
+	}
+	for n, days := range around {
+		if days.Count() >= fewDays {
+			beside[n] = true
+		}
+	}
+	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), flag(young), flag(len(had) > 0))
+	out := p.peers(h, perm, day, had)
+	where := func(m map[model.Path]bool) (on []model.PathPattern) {
+		for _, at := range slices.SortedFunc(maps.Keys(m), model.Path.Compare) {
+			on = append(on, at.Below())
+		}
+		return on
+	}
+	if len(here) > 0 {
+		out = append(out, Part{FirstHere, facts, where(here)})
+	}
+	if len(beside) > 0 {
+		out = append(out, Part{FirstBeside, facts, where(beside)})
+	}
+	return append(out, Part{FirstRest, facts, []model.PathPattern{{}}})
+}
+
+// masked returns a name with each run of digits as one '#', and whether there is any.
+func masked(name string) (string, bool) {
+	var b strings.Builder
+	some, last := false, false
+	for _, r := range name {
+		if digit := unicode.IsDigit(r); !digit {
+			b.WriteRune(r)
+			last = false
+		} else {
+			if !last {
+				b.WriteByte('#')
+			}
+			some, last = true, true
+		}
+	}
+	return b.String(), some
+}
+
+// runs cuts a name into runs of digits and of others.
+func runs(name string) []string {
+	var out []string
+	last := false
+	for i, r := range name {
+		if digit := unicode.IsDigit(r); i == 0 || digit != last {
+			out, last = append(out, ""), digit
+		}
+		out[len(out)-1] += string(r)
+	}
+	return out
+}
+
+// pattern returns the pattern of names like some of one mask below a node: numbers that all
+// of them share stay, the others become stars; all of them where there is one name only. What
+// looks like a pattern itself is none.
+func pattern(up model.Path, like []model.Path) (model.PathPattern, bool) {
+	kind, name := like[0].Last()
+	parts := runs(name)
+	same := make([]bool, len(parts))
+	for i := range same {
+		same[i] = len(like) > 1
+	}
+	for _, n := range like[1:] {
+		_, other := n.Last()
+		for i, part := range runs(other) {
+			same[i] = same[i] && part == parts[i]
+		}
+	}
+	var b strings.Builder
+	for i, part := range parts {
+		if unicode.IsDigit(rune(part[0])) && !same[i] {
+			b.WriteByte('*')
+		} else {
+			b.Write(model.AppendEscaped(nil, []byte(part)))
+		}
+	}
+	on, err := model.ParsePathPattern(up.String() + "/" + kind + ":" + b.String() + "/**")
+	return on, err == nil && kind != ""
+}

@@ -103,6 +103,7 @@ type team struct {
 	group   model.ID
 	home    model.Path // project
 	members []int
+	pool    []act // what its members do, most of it together
 }
 
 // scope is what somebody was given: a role on a place.
@@ -299,10 +300,8 @@ func (m *maker) home(i int) model.Path {
 			return s.on
 		}
 	}
-	for _, t := range m.teams {
-		if slices.Contains(t.members, i) {
-			return t.home
-		}
+	if t := m.teamOf(i); t != nil {
+		return t.home
 	}
 	return m.projects[0]
 }
@@ -349,6 +348,12 @@ func (m *maker) work(i int) {
 	person := m.who[i].Kind == model.Person
 	from := int(m.estateCreated(i))
 	for range 1 + m.r.IntN(4) {
+		if t := m.teamOf(i); t != nil && len(t.pool) >= 4 && m.r.IntN(10) < 7 {
+			x := t.pool[m.r.IntN(len(t.pool))]
+			x.who, x.when, x.from = i, m.schedule(person), from
+			m.acts = append(m.acts, x)
+			continue
+		}
 		s := m.scope[i][m.r.IntN(len(m.scope[i]))]
 		if s.role == "home" {
 			s = m.scope[i][0]
@@ -374,8 +379,21 @@ func (m *maker) work(i int) {
 		if len(perms) == 0 {
 			continue
 		}
-		m.acts = append(m.acts, act{i, perms, m.places(project, s.on, kind.kind), m.schedule(person), from, livedFor})
+		x := act{i, perms, m.places(project, s.on, kind.kind), m.schedule(person), from, livedFor}
+		m.acts = append(m.acts, x)
+		if t := m.teamOf(i); t != nil && s == m.scope[i][0] {
+			t.pool = append(t.pool, x)
+		}
 	}
+}
+
+func (m *maker) teamOf(i int) *team {
+	for k := range m.teams {
+		if slices.Contains(m.teams[k].members, i) {
+			return &m.teams[k]
+		}
+	}
+	return nil
 }
 
 func (m *maker) estateCreated(i int) int {
@@ -511,10 +529,16 @@ func (m *maker) happen() {
 		}
 	}
 	if m.w.incidents {
-		for day := 10; day < livedFor; day += 8 + m.r.IntN(25) {
-			for range 1 + m.r.IntN(2) {
-				m.trouble(m.r.IntN(len(m.who)), day)
+		var call []int // who is called, mostly
+		for range 8 {
+			call = append(call, m.r.IntN(len(m.who)))
+		}
+		for day := 10; day < livedFor; day += 10 + m.r.IntN(30) {
+			i := call[m.r.IntN(len(call))]
+			if m.r.IntN(4) == 0 {
+				i = m.r.IntN(len(m.who))
 			}
+			m.trouble(i, day)
 		}
 	}
 	if m.w.accidents {

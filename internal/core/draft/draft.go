@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -85,12 +86,19 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 			return but(g.To) || slices.Contains(f.Replaces, g.ID)
 		})
 	}
-	for _, t := range targets {
-		if needless(t, func(to model.ID) bool { return to == who }) {
-			f.Replaces = append(f.Replaces, t.Grant.ID)
-		} else {
-			d.target(t)
+	// A second break of one identity hurts less than a first: how much is expected to break is
+	// known once it is drafted, so it is drafted a few times.
+	d.rate = 1
+	for range rounds {
+		f.Replaces, f.Allow, d.gone, d.unmet = nil, []fence.Allow{}, nil, 0
+		for _, t := range targets {
+			if needless(t, func(to model.ID) bool { return to == who }) {
+				f.Replaces = append(f.Replaces, t.Grant.ID)
+			} else {
+				d.target(t)
+			}
 		}
+		d.rate = 0.5*math.Exp(-d.unmet/float64(d.members(targets))) + 0.5
 	}
 	for _, t := range targets {
 		if needless(t, func(model.ID) bool { return false }) {
@@ -102,6 +110,18 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	}
 	f.GivesUp = d.givesUp()
 	return f, nil
+}
+
+// rounds is how often an identity is drafted.
+const rounds = 4
+
+// members returns how many hold what is drafted.
+func (d *drafter) members(targets []*gauge.GrantResult) int {
+	n := 1
+	for _, t := range targets {
+		n = max(n, len(t.Holders))
+	}
+	return n
 }
 
 // Candidates returns whose access a draft may make smaller, by the danger that can go: of
@@ -182,6 +202,8 @@ type drafter struct {
 	worth *Worth
 	fence *fence.Fence
 	gone  []*given
+	rate  float64 // what one more break of this identity is worth, as a share of a first one
+	unmet float64 // needs that are likely not met, summed up
 }
 
 // given is what goes on the places of some grants.
@@ -277,6 +299,12 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 	}
 	goes := d.x.NewSet()
 	lost := map[model.PathPattern]access.Set{}
+	lose := func(on model.PathPattern, i int) {
+		if lost[on] == nil {
+			lost[on] = d.x.NewSet()
+		}
+		lost[on].Add(i)
+	}
 	for i := range t.Perms.All() {
 		// A call that is not placed may have been anywhere.
 		if t.Frozen.Has(i) {
@@ -287,12 +315,15 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		if d.o.GiveUpUnobservable {
 			dark = nil
 		}
-		for _, on := range dark {
-			at(on, "unobservable").Add(i)
-		}
-		kept, _ := d.search(t, i, d.lambda())
-		some := len(dark) > 0
+		kept, unmet := d.search(t, i, d.lambda())
+		d.unmet += unmet
+		some := false
 		for _, s := range kept {
+			if s.class == risk.Dark {
+				at(s.on, "unobservable").Add(i)
+				some = true
+				continue
+			}
 			class := "likely"
 			switch {
 			case t.Used.Has(i):
@@ -300,12 +331,11 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			case t.Use[i] != nil:
 				class = "rare"
 			}
+			some = true
 			if s.class != risk.Used {
-				if p := (place{s.on, class, true}); !model.PathPatternsContain(dark, s.on) {
-					of(p).Add(i)
-					chances[p] = max(chances[p], s.chance)
-					some = true
-				}
+				p := place{s.on, class, true}
+				of(p).Add(i)
+				chances[p] = max(chances[p], s.chance)
 				continue
 			}
 			node, _ := s.on.Node()
@@ -313,24 +343,24 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			switch {
 			case known && on.IsZero():
 				all(i, class)
-			case !known && !model.PathPatternsContain(dark, s.on):
+			case !known:
 				at(s.on, class).Add(i)
-			case known && !model.PathPatternsContain(dark, on):
+			case known:
 				at(on, class).Add(i)
 			}
-			some = true
+		}
+		for _, on := range dark { // where no log shows it and it does not stay
+			if !slices.ContainsFunc(kept, func(s stays) bool { return s.on.Contains(on) }) && some {
+				lose(on, i)
+			}
 		}
 		if !some || t.Unobservable.Has(i) && t.Use[i] != nil {
 			goes.Add(i)
 		} else if pu := t.Use[i]; pu != nil { // where it was used and does not stay
 			for path := range pu.Paths {
 				node := d.container(path)
-				if on := node.Below(); !slices.ContainsFunc(kept, func(s stays) bool { return s.on.Contains(on) }) &&
-					!model.PathPatternsContain(dark, on) {
-					if lost[on] == nil {
-						lost[on] = d.x.NewSet()
-					}
-					lost[on].Add(i)
+				if on := node.Below(); !slices.ContainsFunc(kept, func(s stays) bool { return s.on.Contains(on) }) {
+					lose(on, i)
 				}
 			}
 		}

@@ -46,9 +46,21 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		who = some
 	}
+	dark := t.Dark[perm]
+	if d.o.GiveUpUnobservable {
+		dark = nil
+	}
 	young := t.Grant.Created.After(d.in.AsOf.AddDate(0, 0, -risk.Young))
 	by := map[string]*candidate{}
 	var out []*candidate
+	for _, on := range dark {
+		c := &candidate{class: risk.Dark, where: []model.PathPattern{on}, region: d.x.Region(on)}
+		for _, id := range who {
+			c.hazard += each * d.worth.past.Dark(id, perm, on, d.worth.now)
+		}
+		by[on.String()+" "] = c
+		out = append(out, c)
+	}
 	for _, id := range who {
 		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, young) {
 			where := d.inside(t, q.Where)
@@ -65,7 +77,9 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 				by[text.String()] = c
 				out = append(out, c)
 			}
-			c.class = min(c.class, q.Class)
+			if c.class != risk.Dark {
+				c.class = min(c.class, q.Class)
+			}
 			c.hazard += each * d.worth.model.Chance(q)
 		}
 	}
@@ -171,7 +185,11 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 			best, prefix, bestMet = x, len(taken), met
 		}
 	}
+	was := index.Region(nil)
 	for _, c := range taken[:prefix] {
+		nowr := was.Or(c.region)
+		d.peek(c, perm, float64(d.x.Count(perm, was)), float64(d.x.Count(perm, nowr)), weight, len(t.Holders) > 1)
+		was = nowr
 		for _, on := range c.where {
 			out = append(out, stays{on, c.class, min(1, c.hazard)})
 		}

@@ -90,4 +90,4 @@ func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
 }
 
 // lambda is what one avoided break is worth.
-func (d *drafter) lambda() float64 { return float64(d.o.Caution) * d.worth.avoided }
+func (d *drafter) lambda() float64 { return float64(d.o.Caution) * d.worth.avoided * d.rate }

@@ -50,7 +50,7 @@ const Young = 90
 func Learn(p *Past, now usage.Day, granted Granted) *Model {
 	m := &Model{ahead: 1, bins: map[key]tally{}}
 	var landmarks []usage.Day
-	for t := now - Horizon; t >= p.first+Horizon && len(landmarks) < 5; t -= 30 {
+	for t := now - Horizon; t >= p.first+max(Horizon, (now-p.first)/2) && len(landmarks) < 5; t -= 30 {
 		landmarks = append(landmarks, t)
 	}
 	over := usage.Day(Horizon)
@@ -88,7 +88,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted)
 				if days.Between(from+1, to).Count() == 0 {
 					continue
 				}
-				if i := slices.IndexFunc(parts, func(q Part) bool { return q.holds(at) }); i >= 0 {
+				if i := slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) }); i >= 0 {
 					needed[i] = true
 				}
 			}

@@ -107,6 +107,7 @@ const (
 	FirstBeside
 	FirstRest
 	classes
+	Dark // where no log shows it
 )
 
 // String returns a name for people.
@@ -123,8 +124,8 @@ type Part struct {
 	Where []model.PathPattern
 }
 
-// holds reports whether a node is in the part.
-func (q *Part) holds(at model.Path) bool {
+// Holds reports whether a node is in the part.
+func (q *Part) Holds(at model.Path) bool {
 	return slices.ContainsFunc(q.Where, func(on model.PathPattern) bool { return on.IsZero() || on.Matches(at) })
 }
 
@@ -316,6 +317,35 @@ func (h *history) silent(day usage.Day) int {
 		}
 	}
 	return int(day - last)
+}
+
+// The chances that something is needed where no log shows it, of somebody who is seen to do
+// anything there and of somebody who is not. They are assumptions: nothing that is logged can
+// teach them.
+const (
+	darkSeen   = .5
+	darkUnseen = .08
+)
+
+// Dark returns how likely it is that somebody needs a permission on places where no log would
+// show it: an assumption, by whether anything is seen of it there, with things of the same sort.
+func (p *Past) Dark(id model.ID, perm int, on model.PathPattern, day usage.Day) float64 {
+	h := p.who[id]
+	if h == nil {
+		return darkUnseen
+	}
+	class := p.x.Class(perm)
+	for other, u := range h.perms {
+		if p.x.Class(other) != class {
+			continue
+		}
+		for at, days := range u.at {
+			if on.Matches(at) && days.Between(day-180, day).Count() > 0 {
+				return darkSeen
+			}
+		}
+	}
+	return darkUnseen
 }
 
 // peers returns the nodes on which peers used a permission within a year and that are not

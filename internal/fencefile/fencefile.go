@@ -121,7 +121,14 @@ func Write(f *fence.Fence, coverage string) []byte {
 }
 
 func evidence(e fence.Evidence) string {
+	chance := max(1, 100*e.Chance)
 	switch e.Class {
+	case "likely":
+		return fmt.Sprintf("kept: a guess, it was not used here: %.0f %% that it is needed within 90 days", chance)
+	case "past":
+		return fmt.Sprintf("kept: a guess: %s on %s, last %s, its habit is over; %.0f %% that it comes back within "+
+			"90 days", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"),
+			e.Last.UTC().Format(time.DateOnly), chance)
 	case "used", "rare":
 		s := fmt.Sprintf("%s on %s, last %s", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"),
 			e.Last.UTC().Format(time.DateOnly))
@@ -136,7 +143,7 @@ func evidence(e fence.Evidence) string {
 		}
 		if e.Chance > 0 {
 			s += fmt.Sprintf("; on %s, the others are a guess: %.0f %% that one is needed within 90 days",
-				render.Plural(e.Places, "place"), max(1, 100*e.Chance))
+				render.Plural(e.Places, "place"), chance)
 		}
 		return s
 	case "unobservable":

@@ -25,9 +25,7 @@ func ways(only string) []way {
 		{"history, naming patterns, siblings", rule(careful(page))},
 		{"ours, places of use alone", drafted(1e-9)},
 		{"ours, bold", drafted(draft.Bold)},
-		{"ours, .05", drafted(.05)},
-		{"ours, .2", drafted(.2)},
-		{"ours, .35", drafted(.35)},
+		{"ours, caution .3", drafted(.3)},
 		{"ours, normal", drafted(draft.Normal)},
 		{"ours, careful", drafted(draft.Careful)},
 	}

@@ -61,7 +61,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		return nil, fmt.Errorf("%s: %w", who, ErrProtected)
 	case s.State == gauge.Idle || s.State == gauge.Disabled:
 		return idle(f, in, s)
-	case s.State == gauge.Unproven:
+	case s.State == gauge.New || s.State == gauge.Unproven && s.LastUse.IsZero():
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
 	}
 	if o.Caution == 0 {
@@ -130,7 +130,15 @@ func (d *drafter) members(targets []*gauge.GrantResult) int {
 func Candidates(in *gauge.Input, r *gauge.Result) []model.ID {
 	danger := map[model.ID]float64{}
 	for _, s := range r.Standings {
-		if x := max(s.Removable, r.IdleDanger(in, s)); x >= 1 {
+		x := max(s.Removable, r.IdleDanger(in, s))
+		switch {
+		case s.State == gauge.Rare || s.State == gauge.Unproven && !s.LastUse.IsZero():
+			for _, g := range s.Grants {
+				x += g.Danger // judged by what it ever used
+			}
+			x = min(x, s.Danger)
+		}
+		if x >= 1 {
 			danger[s.ID] = x
 		}
 	}
@@ -262,7 +270,7 @@ type place struct {
 
 // target narrows one grant, if that makes it smaller.
 func (d *drafter) target(t *gauge.GrantResult) {
-	if t.HeldBy == gauge.Protected || t.HeldBy == gauge.Unproven {
+	if t.TooNew.Count() > 0 || t.HeldBy == gauge.New || t.HeldBy == gauge.Protected || t.HeldBy == gauge.Unproven && !d.seen(t) {
 		return
 	}
 	lines, gone := d.lines(t)
@@ -279,6 +287,11 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	for _, g := range gone {
 		d.giveUp(g.where, g.perms)
 	}
+}
+
+// seen reports whether some log knows a holder of a grant.
+func (d *drafter) seen(t *gauge.GrantResult) bool {
+	return slices.ContainsFunc(t.Holders, func(id model.ID) bool { return !d.r.Of(id).LastUse.IsZero() })
 }
 
 // lines returns what stands in place of a grant, and what goes.
@@ -326,10 +339,13 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			}
 			class := "likely"
 			switch {
+			case s.class == risk.Peer || s.class >= risk.FirstHere:
 			case t.Used.Has(i):
 				class = "used"
-			case t.Use[i] != nil:
+			case t.Rare.Has(i):
 				class = "rare"
+			case t.Use[i] != nil:
+				class = "past"
 			}
 			some = true
 			if s.class != risk.Used {
@@ -339,14 +355,17 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 				continue
 			}
 			node, _ := s.on.Node()
-			on, known := narrow[node]
-			switch {
-			case known && on.IsZero():
-				all(i, class)
-			case !known:
-				at(s.on, class).Add(i)
-			case known:
-				at(on, class).Add(i)
+			where := t.Grant.Where
+			if on, known := narrow[node]; !known {
+				where = []model.PathPattern{s.on}
+			} else if !on.IsZero() {
+				where = []model.PathPattern{on}
+			}
+			for _, on := range where {
+				p := place{on: on, class: class}
+				if of(p).Add(i); class == "past" {
+					chances[p] = max(chances[p], s.chance)
+				}
 			}
 		}
 		for _, on := range dark { // where no log shows it and it does not stay
@@ -358,8 +377,10 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			goes.Add(i)
 		} else if pu := t.Use[i]; pu != nil { // where it was used and does not stay
 			for path := range pu.Paths {
-				node := d.container(path)
-				if on := node.Below(); !slices.ContainsFunc(kept, func(s stays) bool { return s.on.Contains(on) }) {
+				if slices.ContainsFunc(kept, func(s stays) bool { return s.on.Matches(path) }) {
+					continue
+				}
+				for _, on := range d.inside(t, []model.PathPattern{d.container(path).Below()}) {
 					lose(on, i)
 				}
 			}

@@ -71,10 +71,10 @@ func TestFromUse(t *testing.T) {
 			"grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80",
 			"-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
 		{"two buckets, the same need, share a line",
-			"grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\n" +
-				"used workload/a stow/item:read /m/berth:x/box:b2/y 1-80",
-			"-g1; stow/item:read /m/berth:x/box:b1/x /m/berth:x/box:b2/y (used); gives up " +
-				"stow/item:change,stow/item:find"},
+			"grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:change /m/berth:x/box:b1/x 1-80\n" +
+				"used workload/a stow/item:change /m/berth:x/box:b2/y 1-80",
+			"-g1; stow/item:change /m/berth:x/box:b1/x /m/berth:x/box:b2/y (used); gives up " +
+				"stow/item:read,stow/item:find"},
 		{"two buckets, different needs",
 			"grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\n" +
 				"used workload/a stow/item:change /m/berth:x/box:b2/y 1-80",

@@ -55,9 +55,6 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 	var out []*candidate
 	for _, on := range dark {
 		c := &candidate{class: risk.Dark, where: []model.PathPattern{on}, region: d.x.Region(on)}
-		for _, id := range who {
-			c.hazard += each * d.worth.past.Dark(id, perm, on, d.worth.now)
-		}
 		by[on.String()+" "] = c
 		out = append(out, c)
 	}
@@ -146,8 +143,9 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 	recent := d.recent(t, perm)
 	for _, c := range rest {
 		total += c.hazard
-		if c.class == risk.Used && slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return recent[on] }) {
-			taken = append(taken, c) // what is used now stays
+		if c.class == risk.Dark || c.class == risk.Used && slices.ContainsFunc(c.where,
+			func(on model.PathPattern) bool { return recent[on] }) {
+			taken = append(taken, c) // what no log would show, and what is used now, stays
 			met, region = met+c.hazard, region.Or(c.region)
 		}
 	}
@@ -166,6 +164,9 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 				with = region.Or(c.region)
 			}
 			n := float64(d.x.Count(perm, with))
+			if n == places && c.class >= risk.Beside {
+				continue // nothing that is listed is in there besides: how names go on says what is needed
+			}
 			h := 0.0
 			for _, o := range rest {
 				if o == c || within(o, c) {
@@ -177,6 +178,9 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 				pick, pickRegion, ratio, gain, now = c, with, r, h, n
 			}
 		}
+		if pick == nil {
+			break
+		}
 		taken = append(taken, pick)
 		met, region, places = met+gain, pickRegion, now
 		cost += price * float64(len(pick.where))
@@ -185,11 +189,7 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 			best, prefix, bestMet = x, len(taken), met
 		}
 	}
-	was := index.Region(nil)
 	for _, c := range taken[:prefix] {
-		nowr := was.Or(c.region)
-		d.peek(c, perm, float64(d.x.Count(perm, was)), float64(d.x.Count(perm, nowr)), weight, len(t.Holders) > 1)
-		was = nowr
 		for _, on := range c.where {
 			out = append(out, stays{on, c.class, min(1, c.hazard)})
 		}

@@ -94,14 +94,14 @@ type Allow struct {
 
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
-	Class string // used, rare, unobservable or undecidable
+	Class string // used, rare, past, likely, unobservable or undecidable
 	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int
 
 	Places int // nodes that the calls were on
 
-	// Chance, 0 to 1, that a call comes on another place of the line within 90 days: a guess.
-	// It is 0 for a line that has no other places.
+	// Chance, 0 to 1, that a call comes on another place of the line within 90 days, or of past
+	// and likely lines any call: a guess. It is 0 for a line that has no other places.
 	Chance float64
 
 	AtLeast bool // Count is the least that there were

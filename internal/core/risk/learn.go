@@ -14,15 +14,16 @@ const Horizon = 90
 // priorWeight is how many observations the class weighs for a bin, and a prior for a class.
 const priorWeight = 10
 
-// priors are what the chances of the classes are taken for without a past.
-var priors = [classes]float64{Used: .6, Peer: .05, Name: .5, Beside: .12, Near: .04, Rest: .02, FirstHere: .02,
-	FirstBeside: .01, FirstRest: .005}
+// priors are what the chances of the classes are taken for without a past, by size.
+var priors = [classes][3]float64{Used: {.6, .6, .6}, Peer: {.05, .05, .05}, Name: {.04, .10, .30},
+	Beside: {.04, .06, .10}, Near: {.03, .05, .08}, Rest: {.02, .02, .03}, FirstHere: {.02, .02, .02},
+	FirstBeside: {.01, .01, .01}, FirstRest: {.005, .005, .005}}
 
 // A Model knows how often parts were needed.
 type Model struct {
 	ahead float64 // how many times the counted span the horizon is
 	bins  map[key]tally
-	all   [classes]tally
+	sizes [classes][3]tally
 }
 
 type key struct {
@@ -102,18 +103,26 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted)
 func (m *Model) note(q Part, needed bool) {
 	t := m.bins[key{q.Class, q.Bin}]
 	t.n++
-	m.all[q.Class].n++
+	all := &m.sizes[q.Class][q.Size]
+	all.n++
 	if needed {
 		t.k++
-		m.all[q.Class].k++
+		all.k++
 	}
 	m.bins[key{q.Class, q.Bin}] = t
 }
 
+// enough is of how many parts a class must have been seen for its chances to count where
+// they have no prior: what was never done is not guessed at without a past.
+const enough = 20
+
 // Chance returns how likely it is that a part is needed within the horizon.
 func (m *Model) Chance(q Part) float64 {
-	prior := 1 - math.Pow(1-priors[q.Class], 1/m.ahead)
-	all, bin := m.all[q.Class], m.bins[key{q.Class, q.Bin}]
+	all, bin := m.sizes[q.Class][q.Size], m.bins[key{q.Class, q.Bin}]
+	if q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < enough {
+		return 0
+	}
+	prior := 1 - math.Pow(1-priors[q.Class][q.Size], 1/m.ahead)
 	class := (all.k + priorWeight*prior) / (all.n + priorWeight)
 	soon := (bin.k + priorWeight*class) / (bin.n + priorWeight)
 	return 1 - math.Pow(1-soon, m.ahead)
@@ -124,4 +133,13 @@ func (m *Model) Chance(q Part) float64 {
 func (m *Model) Evidence(q Part) (n, needed int) {
 	t := m.bins[key{q.Class, q.Bin}]
 	return int(t.n), int(t.k)
+}
+
+// seen returns how many parts of a class there were.
+func (m *Model) seen(c Class) float64 {
+	n := 0.0
+	for _, t := range m.sizes[c] {
+		n += t.n
+	}
+	return n
 }

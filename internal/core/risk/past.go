@@ -121,6 +121,7 @@ func (c Class) String() string {
 type Part struct {
 	Class Class
 	Bin   uint16
+	Size  uint8 // of the bin: how many such places were used, in three sizes
 	Where []model.PathPattern
 }
 
@@ -158,6 +159,8 @@ func few(n int) [2]int {
 
 // fewDays is on how many days something must have been done to be taken for a habit.
 const fewDays = 5
+
+func size(n int) uint8 { return uint8(few(n)[0]) }
 
 // mostParts bounds how many single nodes are parts of their own: the others fall to what lies
 // around them.
@@ -207,8 +210,8 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		days := at[n]
 		last, _ := days.Last()
 		if i < mostParts {
-			out = append(out, Part{Used, bin(silence(int(day-last)), daysOf(days.Count()), quiet, high),
-				[]model.PathPattern{n.Below()}})
+			out = append(out, Part{Class: Used, Bin: bin(silence(int(day-last)), daysOf(days.Count()), quiet, high),
+				Where: []model.PathPattern{n.Below()}})
 		}
 		up, ok := n.Parent()
 		if !ok || all.Count() < fewDays {
@@ -246,20 +249,22 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 			last = max(last, l)
 		}
 		if on, ok := pattern(k.up, like[k]); ok {
-			out = append(out, Part{Name, bin(few(len(like[k])), active(last), high), []model.PathPattern{on}})
+			out = append(out, Part{Name, bin(few(len(like[k])), active(last), high), size(len(like[k])),
+				[]model.PathPattern{on}})
 		}
 	}
 	for _, up := range slices.SortedFunc(maps.Keys(beside), model.Path.Compare) {
 		a := beside[up]
-		out = append(out, Part{Beside, bin(few(a.nodes), [2]int{a.fresh, 3}, active(a.last), high),
+		out = append(out, Part{Beside, bin(few(a.nodes), [2]int{a.fresh, 3}, active(a.last), high), size(a.nodes),
 			[]model.PathPattern{up.Below()}})
 	}
 	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
 		a := near[top]
-		out = append(out, Part{Near, bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high),
+		out = append(out, Part{Near, bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high), size(a.nodes),
 			[]model.PathPattern{top.Below()}})
 	}
-	return append(out, Part{Rest, bin(few(len(beside)), flag(len(near) > 1), high), []model.PathPattern{{}}})
+	return append(out, Part{Rest, bin(few(len(beside)), flag(len(near) > 1), high), size(len(beside)),
+		[]model.PathPattern{{}}})
 }
 
 // silence puts days of silence into one of six sizes.
@@ -319,35 +324,6 @@ func (h *history) silent(day usage.Day) int {
 	return int(day - last)
 }
 
-// The chances that something is needed where no log shows it, of somebody who is seen to do
-// anything there and of somebody who is not. They are assumptions: nothing that is logged can
-// teach them.
-const (
-	darkSeen   = .5
-	darkUnseen = .08
-)
-
-// Dark returns how likely it is that somebody needs a permission on places where no log would
-// show it: an assumption, by whether anything is seen of it there, with things of the same sort.
-func (p *Past) Dark(id model.ID, perm int, on model.PathPattern, day usage.Day) float64 {
-	h := p.who[id]
-	if h == nil {
-		return darkUnseen
-	}
-	class := p.x.Class(perm)
-	for other, u := range h.perms {
-		if p.x.Class(other) != class {
-			continue
-		}
-		for at, days := range u.at {
-			if on.Matches(at) && days.Between(day-180, day).Count() > 0 {
-				return darkSeen
-			}
-		}
-	}
-	return darkUnseen
-}
-
 // peers returns the nodes on which peers used a permission within a year and that are not
 // had, as two parts: what at least half of them used, and the others.
 func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usage.Days) []Part {
@@ -375,7 +351,8 @@ func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usa
 	high := flag(p.x.Level(perm) >= model.Administer)
 	for i, where := range [][]model.PathPattern{some, many} {
 		if len(where) > 0 {
-			out = append(out, Part{Peer, bin([2]int{i, 2}, flag(len(had) > 0), few(len(where)), high), where})
+			out = append(out, Part{Class: Peer, Bin: bin([2]int{i, 2}, flag(len(had) > 0), few(len(where)), high),
+				Where: where})
 		}
 	}
 	return out
@@ -434,12 +411,12 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, young bool, had map[m
 		return on
 	}
 	if len(here) > 0 {
-		out = append(out, Part{FirstHere, facts, where(here)})
+		out = append(out, Part{Class: FirstHere, Bin: facts, Where: where(here)})
 	}
 	if len(beside) > 0 {
-		out = append(out, Part{FirstBeside, facts, where(beside)})
+		out = append(out, Part{Class: FirstBeside, Bin: facts, Where: where(beside)})
 	}
-	return append(out, Part{FirstRest, facts, []model.PathPattern{{}}})
+	return append(out, Part{Class: FirstRest, Bin: facts, Where: []model.PathPattern{{}}})
 }
 
 // masked returns a name with each run of digits as one '#', and whether there is any.

@@ -93,8 +93,8 @@ func TestEvidence(t *testing.T) {
 			"outside the window, but its habit is not over"},
 		{fence.Evidence{Class: "past", Count: 2, Days: 1, Chance: .24}, "# kept: a guess: 2 calls on 1 day, last " +
 			"2026-11-24, its habit is over; 24 % that it comes back within 90 days"},
-		{fence.Evidence{Class: "likely", Chance: .06}, "# kept: a guess, it was not used here: 6 % that it is needed " +
-			"within 90 days"},
+		{fence.Evidence{Class: "likely", Chance: .06}, "# kept: a guess, it was not used here: 6 % that it is " +
+			"needed within 90 days"},
 		{fence.Evidence{Class: "unobservable"}, "# kept: no log would have shown its use here"},
 		{fence.Evidence{Class: "undecidable"}, "# kept: a call that could not be placed may have used it " +
 			"(clipfence uses --unplaced)"},

@@ -175,7 +175,8 @@ func (m *maker) tree() {
 	for u := range 6 {
 		unit := m.node(root.Child("unit", fmt.Sprint("u", u)), -1)
 		for p := range 3 + m.r.IntN(4) {
-			project := m.node(unit.Child("project", fmt.Sprintf("p%d-%s", p, []string{"dev", "test", "prod"}[p%3])), -1)
+			stage := []string{"dev", "test", "prod"}[p%3]
+			project := m.node(unit.Child("project", fmt.Sprintf("p%d-%s", p, stage)), -1)
 			m.projects = append(m.projects, project)
 			m.units[unit] = append(m.units[unit], project)
 			for range 8 + m.r.IntN(16) {
@@ -199,7 +200,8 @@ func (m *maker) tree() {
 // grow adds a node to a project: a sibling of one that is there, or one of a new name.
 func (m *maker) grow(project model.Path, day int) model.Path {
 	n := nouns[m.r.IntN(5)]
-	name := fmt.Sprintf("%s-%d", []string{"orders", "stock", "mail", "bills", "maps", "tides"}[m.r.IntN(6)], m.r.IntN(30))
+	words := []string{"orders", "stock", "mail", "bills", "maps", "tides"}
+	name := fmt.Sprintf("%s-%d", words[m.r.IntN(6)], m.r.IntN(30))
 	if list := m.nodes[project]; len(list) > 0 && m.r.IntN(2) == 0 {
 		kind, like := list[m.r.IntN(len(list))].Last()
 		name = fmt.Sprintf("%s-%d", like[:max(1, len(like)/2)], m.r.IntN(90))

@@ -62,7 +62,8 @@ func rule(keep func(j *judged, who int) kept) func(*judged) (access.Edit, error)
 				for p := range on {
 					g.Where = append(g.Where, p)
 				}
-				slices.SortFunc(g.Where, func(a, b model.PathPattern) int { return strings.Compare(a.String(), b.String()) })
+				slices.SortFunc(g.Where,
+					func(a, b model.PathPattern) int { return strings.Compare(a.String(), b.String()) })
 				out.Come.Grants = append(out.Come.Grants, g)
 			}
 		}
@@ -176,7 +177,7 @@ func careful(keep func(j *judged, who int) kept) func(j *judged, who int) kept {
 						}
 						at, _ := on.Node()
 						for project := range j.life.logless {
-							if c := j.life.estate.Catalogue[perm]; c.LogClass == "read" && (at == project || at.Covers(project)) {
+							if c := j.life.estate.Catalogue[perm]; c.LogClass == "read" && at.Covers(project) {
 								k.add(perm, project.Below())
 							}
 						}

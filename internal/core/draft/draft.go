@@ -61,7 +61,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		return nil, fmt.Errorf("%s: %w", who, ErrProtected)
 	case s.State == gauge.Idle || s.State == gauge.Disabled:
 		return idle(f, in, s)
-	case s.State == gauge.New || s.State == gauge.Unproven && s.LastUse.IsZero():
+	case s.State == gauge.New || s.State == gauge.Unproven && !s.Dark:
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
 	}
 	if o.Caution == 0 {
@@ -132,7 +132,7 @@ func Candidates(in *gauge.Input, r *gauge.Result) []model.ID {
 	for _, s := range r.Standings {
 		x := max(s.Removable, r.IdleDanger(in, s))
 		switch {
-		case s.State == gauge.Rare || s.State == gauge.Unproven && !s.LastUse.IsZero():
+		case s.State == gauge.Rare || s.Dark:
 			for _, g := range s.Grants {
 				x += g.Danger // judged by what it ever used
 			}
@@ -270,7 +270,8 @@ type place struct {
 
 // target narrows one grant, if that makes it smaller.
 func (d *drafter) target(t *gauge.GrantResult) {
-	if t.TooNew.Count() > 0 || t.HeldBy == gauge.New || t.HeldBy == gauge.Protected || t.HeldBy == gauge.Unproven && !d.seen(t) {
+	if t.TooNew.Count() > 0 || t.HeldBy == gauge.New || t.HeldBy == gauge.Protected ||
+		t.HeldBy == gauge.Unproven && !d.seen(t) {
 		return
 	}
 	lines, gone := d.lines(t)
@@ -289,9 +290,10 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	}
 }
 
-// seen reports whether some log knows a holder of a grant.
+// seen reports whether some log knows a holder of a grant that is unproven, which may only go
+// on where no log shows it.
 func (d *drafter) seen(t *gauge.GrantResult) bool {
-	return slices.ContainsFunc(t.Holders, func(id model.ID) bool { return !d.r.Of(id).LastUse.IsZero() })
+	return slices.ContainsFunc(t.Holders, func(id model.ID) bool { return d.r.Of(id).Dark })
 }
 
 // lines returns what stands in place of a grant, and what goes.

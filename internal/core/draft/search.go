@@ -149,6 +149,9 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 			met, region = met+c.hazard, region.Or(c.region)
 		}
 	}
+	if len(taken) == 0 && worth*total <= price {
+		return nil, total
+	}
 	prefix = len(taken)
 	rest = slices.DeleteFunc(rest, func(c *candidate) bool { return slices.Contains(taken, c) })
 	places = float64(d.x.Count(perm, region))
@@ -227,5 +230,6 @@ const pieceShare = 0.02
 
 // within reports whether all places of one candidate lie inside those of another.
 func within(o, c *candidate) bool {
-	return !slices.ContainsFunc(o.where, func(on model.PathPattern) bool { return !model.PathPatternsContain(c.where, on) })
+	return !slices.ContainsFunc(o.where,
+		func(on model.PathPattern) bool { return !model.PathPatternsContain(c.where, on) })
 }

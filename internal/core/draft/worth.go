@@ -7,27 +7,23 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// What a narrower place is worth
+// What a place is worth
 //
 // Most of what breaks after a cut keeps the right permission on the wrong places: the next
-// container beside those that were used, or the same act in another project. So a permission
-// that was used stays on as many places as are worth their danger. Around the places on which
-// it was used lie wider and wider ones: what the same node holds, what the one above holds, and
-// so on up to what the grant gave. Each has a chance that the permission is needed there, and
-// nowhere nearer, within the next 90 days, and adds danger:
+// container beside those that were used, or the same act in another project. And some of what
+// was never used is needed next month. So each permission of a grant stays on as many places as
+// are worth their danger. The places on which its holders may need it are cut into parts, each
+// with a chance that it is needed there within 90 days (package risk); of these that choice is
+// kept (drafter.search) which makes the most of
 //
-//	gain = lambda * chance that it is needed in there - weight * (log2(1 + places) - log2(1 + places used))
+//	lambda * needs met - weight * log2(1 + places) - a price for each piece
 //
-// The widest place with the best gain is kept; the narrowest costs nothing. Lambda, what one
-// avoided break is worth, is a share of the danger that is held by all over how many of them
-// call, so an estate joined to a copy of itself gets the same drafts.
-//
-// The chances are counted on the estate's own past: as of a landmark, of those who had used a
-// permission on one, on two or three, or on more places, how many needed it since on a new one
-// that near (landmarking: van Houwelingen, Dynamic prediction by landmarking in event history
-// analysis, 2007). The landmark is 90 days ago, or half of a shorter past, lest what was used all
-// along seem new; a chance over fewer days is carried to 90 as one that is the same every day. A
-// short past leans on a prior that is worth ten of them; one under four weeks has no say.
+// What is used now stays in any case, and what no log would show. Of a group the needs of all
+// its members count together, and so does the danger of each. Lambda, what one avoided break is
+// worth, is a share of the danger that is held by all over how many of them call, so an estate
+// joined to a copy of itself gets the same drafts. A second break of one identity hurts less
+// than a first of another: lambda is times (0.5 e^-H + 0.5) for one that H breaks are expected
+// of, which is known once it is drafted, so it is drafted a few times.
 
 // Caution is how much an avoided break is worth; a greater one keeps more.
 type Caution float64

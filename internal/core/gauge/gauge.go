@@ -129,14 +129,15 @@ type Standing struct {
 	ID           model.ID
 	Identity     model.Identity
 	State        State
-	Granted      int // distinct permissions, after denials, guardrails and ceilings
-	Used         int // distinct permissions in the window; of a group, of its own grants
-	ByName       int // distinct permissions of grants that name it
-	ByGroups     int // of grants to groups that it is in
-	ByCrowds     int // of grants to everyone and to signed-in
-	Members      int // of a group: who is in it at any distance and can sign in
-	Silent       int // of those, who used none of its own grants in the window
-	Unobservable int // of the granted, those that no log would have shown and that were not seen
+	Dark         bool // it is unproven since it may go on where no log shows it, and for nothing else
+	Granted      int  // distinct permissions, after denials, guardrails and ceilings
+	Used         int  // distinct permissions in the window; of a group, of its own grants
+	ByName       int  // distinct permissions of grants that name it
+	ByGroups     int  // of grants to groups that it is in
+	ByCrowds     int  // of grants to everyone and to signed-in
+	Members      int  // of a group: who is in it at any distance and can sign in
+	Silent       int  // of those, who used none of its own grants in the window
+	Unobservable int  // of the granted, those that no log would have shown and that were not seen
 	LastUse      time.Time
 	Habit        usage.Habit
 	Danger       float64        // of all that reaches it
@@ -441,8 +442,8 @@ func (r *runner) states() {
 		s.LastUse, s.Used = a.last, a.used.Count()
 		s.Habit = usage.HabitOf(a.days, r.now)
 		s.State = r.state(s)
-		if s.State == Idle && r.unknownMayBe(s) { // somebody unknown calls where it could
-			s.State = Unproven
+		if (s.State == Idle || s.Dark) && r.unknownMayBe(s) { // somebody unknown calls where it could
+			s.State, s.Dark = Unproven, false
 		}
 	}
 }
@@ -488,6 +489,7 @@ func (r *runner) state(s *Standing) State {
 	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
 		return Unproven // it signs in, and does nothing that a log shows
 	case s.Habit.Rhythm != usage.Never && s.Habit.Over && id.LastSeen.IsZero() && (r.wentDark(s.ID) || r.hidden(s)):
+		s.Dark = true
 		return Unproven // it may have gone on, or go on, where no log shows it
 	case s.Habit.Rhythm != usage.Never && s.Habit.Over:
 		return Idle

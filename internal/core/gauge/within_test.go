@@ -24,8 +24,9 @@ func joining(r *rand.Rand) *model.Estate {
 		e.Nodes = append(e.Nodes, model.Node{Path: p})
 	}
 	for i, what := range []string{"", "", "", "", model.JoinGroup, model.EditGrants, model.MintCredential} {
-		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("k/x%d:v", i)),
-			Level: model.Level(1 + pick(4)), Escalates: what})
+		p := model.MustPermission(fmt.Sprintf("k/x%d:v", i))
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: p, Level: model.Level(1 + pick(4)),
+			Escalates: what})
 	}
 	group := func(i int) model.ID { return model.ID{Kind: model.Group, Name: fmt.Sprint("g", i)} }
 	var ids []model.ID
@@ -59,8 +60,8 @@ func joining(r *rand.Rand) *model.Estate {
 		return out
 	}
 	for i := range 3 + pick(12) {
-		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint("g-", i), To: ids[pick(len(ids))], Rights: rights(1 + pick(2)),
-			Where: []model.PathPattern{on()}})
+		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint("g-", i), To: ids[pick(len(ids))],
+			Rights: rights(1 + pick(2)), Where: []model.PathPattern{on()}})
 	}
 	for i := range pick(6) {
 		e.Guardrails = append(e.Guardrails, model.Guardrail{ID: fmt.Sprint("r-", i), Node: paths[pick(len(paths))],
@@ -68,7 +69,8 @@ func joining(r *rand.Rand) *model.Estate {
 	}
 	for i := range pick(4) {
 		e.Denials = append(e.Denials, model.Denial{ID: fmt.Sprint("d-", i), To: []model.ID{ids[pick(len(ids))]},
-			Unless: []model.ID{group(pick(6))}[:pick(2)], Where: []model.PathPattern{on()}, Rights: rights(1 + pick(3))})
+			Unless: []model.ID{group(pick(6))}[:pick(2)], Where: []model.PathPattern{on()},
+			Rights: rights(1 + pick(3))})
 	}
 	return e
 }

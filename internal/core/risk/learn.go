@@ -2,6 +2,7 @@ package risk
 
 import (
 	"math"
+	"math/rand/v2"
 	"slices"
 
 	"clipfence/internal/core/model"
@@ -37,8 +38,9 @@ type tally struct{ n, k float64 }
 // shortest is the least span that a chance is counted over, in days.
 const shortest = 14
 
-// most bounds how many identities are learned from; of more, every so many-th.
-const most = 4000
+// most bounds how many parts are learned from, about: of many identities some are taken, in an
+// order that has nothing to do with their names.
+const most = 1_000_000
 
 // Granted are the permissions that somebody was granted as of a day, by number, and of each
 // whether it was granted within [Young] days.
@@ -67,19 +69,23 @@ func Learn(p *Past, now usage.Day, granted Granted) *Model {
 		ids = append(ids, id)
 	}
 	slices.SortFunc(ids, model.ID.Compare)
-	step := (len(ids) + most - 1) / most
-	for i := 0; i < len(ids); i += max(1, step) {
+	rand.New(rand.NewPCG(1, 0)).Shuffle(len(ids), func(i, j int) { ids[i], ids[j] = ids[j], ids[i] })
+	n := 0
+	for _, id := range ids {
 		for _, t := range landmarks {
-			m.learn(p, ids[i], t, t+over, granted)
+			n += m.learn(p, id, t, t+over, granted)
+		}
+		if n > most {
+			break
 		}
 	}
 	return m
 }
 
-func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted) {
+func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted) (n int) {
 	h := p.who[id]
 	if h.silent(from) > 1<<19 {
-		return // nothing was known of it then
+		return 0 // nothing was known of it then
 	}
 	for perm, young := range granted(id, from) {
 		parts := p.Parts(id, perm, from, young)
@@ -97,7 +103,9 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted)
 		for i, q := range parts {
 			m.note(q, needed[i])
 		}
+		n += len(parts)
 	}
+	return n
 }
 
 func (m *Model) note(q Part, needed bool) {

@@ -12,7 +12,7 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// A Past is who used what where and when.
+// A Past is who used what where and when. It is not for several goroutines.
 type Past struct {
 	x     *index.Index
 	who   map[model.ID]*history
@@ -23,6 +23,7 @@ type Past struct {
 type history struct {
 	perms map[int]*used
 	peers []model.ID // who is in a group with it
+	doing *doing     // the last answer of known
 }
 
 // used is where one permission was used.
@@ -374,12 +375,45 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, young bool, had map[m
 	case share > 0:
 		peers[0] = 1
 	}
-	at, around := map[model.Path]usage.Days{}, map[model.Path]usage.Days{}
-	bold := false // it does as much with something else already
-	for other, u := range h.perms {
-		if other == perm {
-			continue
+	known := p.known(h, day)
+	here, listed := known.here[p.x.Class(perm)]
+	if !listed {
+		for _, n := range known.nodes {
+			if p.x.Count(perm, p.x.Region(n.Exactly())) > 0 {
+				here = append(here, n.Below())
+			}
 		}
+		known.here[p.x.Class(perm)] = here
+	}
+	bold := known.level >= p.x.Level(perm) // it does as much with something else already
+	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), flag(young), flag(len(had) > 0))
+	out := p.peers(h, perm, day, had)
+	if len(here) > 0 {
+		out = append(out, Part{Class: FirstHere, Bin: facts, Where: here})
+	}
+	if len(known.beside) > 0 {
+		out = append(out, Part{Class: FirstBeside, Bin: facts, Where: known.beside})
+	}
+	return append(out, Part{Class: FirstRest, Bin: facts, Where: []model.PathPattern{{}}})
+}
+
+// doing is what somebody does within half a year before a day, whatever it is.
+type doing struct {
+	day    usage.Day
+	nodes  []model.Path // on [fewDays] days or more
+	here   map[int][]model.PathPattern
+	beside []model.PathPattern
+	level  model.Level // the highest of what it uses
+}
+
+// known works out what somebody was doing as of a day; the last answer is kept.
+func (p *Past) known(h *history, day usage.Day) *doing {
+	if h.doing != nil && h.doing.day == day {
+		return h.doing
+	}
+	d := &doing{day: day, here: map[int][]model.PathPattern{}}
+	at, around := map[model.Path]usage.Days{}, map[model.Path]usage.Days{}
+	for perm, u := range h.perms {
 		for n, days := range u.at {
 			if days = days.Between(day-180, day); days.Count() == 0 {
 				continue
@@ -388,35 +422,21 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, young bool, had map[m
 				around[up] = around[up].Union(days)
 			}
 			at[n] = at[n].Union(days)
-			bold = bold || p.x.Level(other) >= p.x.Level(perm)
+			d.level = max(d.level, p.x.Level(perm))
 		}
 	}
-	here, beside := map[model.Path]bool{}, map[model.Path]bool{}
-	for n, days := range at {
-		if days.Count() >= fewDays && p.x.Count(perm, p.x.Region(n.Exactly())) > 0 {
-			here[n] = true
+	for _, n := range slices.SortedFunc(maps.Keys(at), model.Path.Compare) {
+		if at[n].Count() >= fewDays {
+			d.nodes = append(d.nodes, n)
 		}
 	}
-	for n, days := range around {
-		if days.Count() >= fewDays {
-			beside[n] = true
+	for _, n := range slices.SortedFunc(maps.Keys(around), model.Path.Compare) {
+		if around[n].Count() >= fewDays {
+			d.beside = append(d.beside, n.Below())
 		}
 	}
-	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), flag(young), flag(len(had) > 0))
-	out := p.peers(h, perm, day, had)
-	where := func(m map[model.Path]bool) (on []model.PathPattern) {
-		for _, at := range slices.SortedFunc(maps.Keys(m), model.Path.Compare) {
-			on = append(on, at.Below())
-		}
-		return on
-	}
-	if len(here) > 0 {
-		out = append(out, Part{Class: FirstHere, Bin: facts, Where: where(here)})
-	}
-	if len(beside) > 0 {
-		out = append(out, Part{Class: FirstBeside, Bin: facts, Where: where(beside)})
-	}
-	return append(out, Part{Class: FirstRest, Bin: facts, Where: []model.PathPattern{{}}})
+	h.doing = d
+	return d
 }
 
 // masked returns a name with each run of digits as one '#', and whether there is any.

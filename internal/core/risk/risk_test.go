@@ -1,0 +1,214 @@
+package risk
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+var now = usage.DayOf(time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC))
+
+// estate has units of projects of boxes, and people in groups of four.
+func estate(t *testing.T) *index.Index {
+	t.Helper()
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}}}
+	for i, verb := range []string{"read", "put", "share"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
+			Level: []model.Level{model.Read, model.Change, model.HandOut}[i], Kinds: []string{"box"}})
+	}
+	for u := range 3 {
+		for p := range 4 {
+			for b := range 6 {
+				e.Nodes = append(e.Nodes, model.Node{Path: box(u, p, b)})
+			}
+		}
+	}
+	for i := range 40 {
+		id := model.MustID(fmt.Sprint("person/p", i))
+		e.Identities = append(e.Identities, model.Identity{ID: id})
+		e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: model.MustID(fmt.Sprint("group/g", i/4))})
+	}
+	for i := range 10 {
+		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprint("group/g", i))})
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return x
+}
+
+func box(u, p, b int) model.Path {
+	return model.MustPath(fmt.Sprintf("/m/unit:u%d/project:p%d/box:day-%d", u, p, b))
+}
+
+// walk is a life in which everybody reads boxes of a project and now and then another one,
+// with a chance a day.
+func walk(r *rand.Rand, moves float64) []usage.Use {
+	f := usage.Fold{}
+	for i := range 40 {
+		id := model.MustID(fmt.Sprint("person/p", i))
+		u, p, b := i%3, i%4, r.IntN(6)
+		for d := now - 399; d <= now; d++ {
+			if r.Float64() < moves {
+				if b = r.IntN(6); r.IntN(4) == 0 {
+					p = r.IntN(4)
+				}
+			}
+			f.Add(usage.Call{Time: d.Time(), Identity: id, Permission: model.MustPermission("s/box:read"),
+				Path: box(u, p, b).Child("", "x"), Outcome: usage.Done})
+		}
+	}
+	return f.Uses()
+}
+
+func none(int) bool { return false }
+
+func everything(x *index.Index) Granted {
+	return func(model.ID, usage.Day) map[int]bool {
+		out := map[int]bool{}
+		for i := range x.Numbers() {
+			out[i] = false
+		}
+		return out
+	}
+}
+
+// TestParts: every place belongs to some part, the nodes of use to parts of use, and the same
+// parts come again.
+func TestParts(t *testing.T) {
+	x := estate(t)
+	p := NewPast(x, walk(rand.New(rand.NewPCG(1, 1)), .02), now-399, now, none)
+	for i := range 40 {
+		id := model.MustID(fmt.Sprint("person/p", i))
+		for perm := range x.Numbers() {
+			parts := p.Parts(id, perm, now, false)
+			if fmt.Sprint(parts) != fmt.Sprint(p.Parts(id, perm, now, false)) {
+				t.Fatalf("%s: the parts differ", id)
+			}
+			used := p.who[id].before(perm, now)
+			for u := range 3 {
+				for pr := range 4 {
+					for b := range 7 { // one that nobody lists
+						at := box(u, pr, b)
+						k := slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) })
+						if k < 0 {
+							t.Fatalf("%s: no part holds %s", id, at)
+						}
+						if _, is := used[at]; is != (parts[k].Class == Used) {
+							t.Fatalf("%s: %s is %s", id, at, parts[k].Class)
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// TestFewDays: calls on fewer than five days open nothing around the nodes they were on, and
+// neither does what peers did on as few.
+func TestFewDays(t *testing.T) {
+	x := estate(t)
+	f := usage.Fold{}
+	id := model.MustID("person/p0")
+	for d := range 5 {
+		for b := range 6 {
+			f.Add(usage.Call{Time: (now - usage.Day(d)).Time(), Identity: id, Permission: model.MustPermission("s/box:share"),
+				Path: box(0, 0, b), Outcome: usage.Done})
+		}
+		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
+		p := NewPast(x, f.Uses(), now-399, now, none)
+		around := slices.ContainsFunc(p.Parts(id, perm, now, false), func(q Part) bool {
+			return q.Class == Name || q.Class == Beside || q.Class == Near || q.Class == Rest
+		})
+		if around != (d == 4) {
+			t.Errorf("%d days of calls open what lies around: %t", d+1, around)
+		}
+	}
+}
+
+// TestLearn: what is learned on a life is true of the days that come after it, class by class.
+func TestLearn(t *testing.T) {
+	x := estate(t)
+	var want, got [classes]float64
+	perm, _ := x.PermNumber(model.MustPermission("s/box:read"))
+	for seed := range uint64(12) {
+		uses := walk(rand.New(rand.NewPCG(seed, 2)), []float64{.002, .01, .03}[seed%3])
+		then := now - Horizon
+		p := NewPast(x, uses, now-399, then, none)
+		m := Learn(p, then, everything(x))
+		after := NewPast(x, uses, now-399, now, none)
+		for id, h := range after.who {
+			parts := p.Parts(id, perm, then, false)
+			hit := make([]bool, len(parts))
+			for at, days := range h.perms[perm].at {
+				if days.Between(then+1, now).Count() > 0 {
+					hit[slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) })] = true
+				}
+			}
+			for i, q := range parts {
+				want[q.Class] += m.Chance(q)
+				if hit[i] {
+					got[q.Class]++
+				}
+			}
+		}
+	}
+	for _, c := range []Class{Used, Name, Beside, Near} {
+		if got[c] > 20 && (want[c] < .7*got[c] || want[c] > 1.4*got[c]) {
+			t.Errorf("%s: %.0f expected, %.0f happened", c, want[c], got[c])
+		}
+	}
+}
+
+// TestNoPast: without a past the priors speak, and what was never done has no chance.
+func TestNoPast(t *testing.T) {
+	m := Learn(NewPast(estate(t), nil, now, now, none), now, everything(estate(t)))
+	for c := range classes {
+		prior := priors[c][0]
+		if c == Peer || c == Near || c == Rest || c >= FirstHere {
+			prior = 0
+		}
+		if x := m.Chance(Part{Class: c}); x < prior-1e-9 || x > prior+1e-9 {
+			t.Errorf("%s: %f, want %f", c, x, prior)
+		}
+		if n, k := m.Evidence(Part{Class: c}); n+k != 0 {
+			t.Errorf("%s: evidence from nothing", c)
+		}
+	}
+}
+
+// TestPattern: what names have in common is a pattern that all of them match, and no more
+// than their numbers; a name that looks like a pattern stays a name.
+func TestPattern(t *testing.T) {
+	up := model.MustPath("/m/project:p")
+	for _, tt := range []struct {
+		names []string
+		want  string
+	}{
+		{[]string{"day-1"}, "/m/project:p/box:day-*/**"},
+		{[]string{"day-2026-01", "day-2026-12"}, "/m/project:p/box:day-2026-*/**"},
+		{[]string{"7", "8"}, "/m/project:p/box:*/**"},
+		{[]string{"a*1", "a*2"}, "/m/project:p/box:a%2A*/**"},
+	} {
+		var like []model.Path
+		for _, n := range tt.names {
+			like = append(like, up.Child("box", n))
+		}
+		on, ok := pattern(up, like)
+		if !ok || on.String() != tt.want {
+			t.Errorf("%v: %s, %t, want %s", tt.names, on, ok, tt.want)
+		}
+		for _, n := range like {
+			if !on.Matches(n) {
+				t.Errorf("%s does not hold %s", on, n)
+			}
+		}
+	}
+}

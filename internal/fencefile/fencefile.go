@@ -122,6 +122,9 @@ func Write(f *fence.Fence, coverage string) []byte {
 
 func evidence(e fence.Evidence) string {
 	chance := max(1, 100*e.Chance)
+	if e.Class == "past" && e.Count == 0 {
+		e.Class = "likely"
+	}
 	switch e.Class {
 	case "likely":
 		return fmt.Sprintf("kept: a guess, it was not used here: %.0f %% that it is needed within 90 days", chance)

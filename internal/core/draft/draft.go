@@ -332,11 +332,11 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		}
 		kept, unmet := d.search(t, i, d.lambda())
 		d.unmet += unmet
-		some := false
+		var stay []model.PathPattern
 		for _, s := range kept {
 			if s.class == risk.Dark {
 				at(s.on, "unobservable").Add(i)
-				some = true
+				stay = append(stay, s.on)
 				continue
 			}
 			class := "likely"
@@ -349,8 +349,8 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			case t.Use[i] != nil:
 				class = "past"
 			}
-			some = true
 			if s.class != risk.Used {
+				stay = append(stay, s.on)
 				p := place{s.on, class, true}
 				of(p).Add(i)
 				chances[p] = max(chances[p], s.chance)
@@ -363,6 +363,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			} else if !on.IsZero() {
 				where = []model.PathPattern{on}
 			}
+			stay = append(stay, where...)
 			for _, on := range where {
 				p := place{on: on, class: class}
 				if of(p).Add(i); class == "past" {
@@ -371,18 +372,18 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			}
 		}
 		for _, on := range dark { // where no log shows it and it does not stay
-			if !slices.ContainsFunc(kept, func(s stays) bool { return s.on.Contains(on) }) && some {
+			if len(stay) > 0 && !model.PathPatternsContain(stay, on) {
 				lose(on, i)
 			}
 		}
-		if !some || t.Unobservable.Has(i) && t.Use[i] != nil {
+		if len(stay) == 0 || t.Unobservable.Has(i) && t.Use[i] != nil {
 			goes.Add(i)
 		} else if pu := t.Use[i]; pu != nil { // where it was used and does not stay
 			for path := range pu.Paths {
-				if slices.ContainsFunc(kept, func(s stays) bool { return s.on.Matches(path) }) {
+				if slices.ContainsFunc(stay, func(on model.PathPattern) bool { return on.Matches(path) }) {
 					continue
 				}
-				for _, on := range d.inside(t, []model.PathPattern{d.container(path).Below()}) {
+				for _, on := range d.lost(t, path) {
 					lose(on, i)
 				}
 			}
@@ -396,6 +397,20 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 	}
 	d.dropCovered(t, places)
 	return d.merge(t, places, chances), gone
+}
+
+// lost returns the places of a grant that are said to go for a use on a path that does not stay.
+func (d *drafter) lost(t *gauge.GrantResult, path model.Path) []model.PathPattern {
+	if in := d.inside(t, []model.PathPattern{d.container(path).Below()}); len(in) > 0 {
+		return in
+	}
+	var out []model.PathPattern
+	for _, w := range t.Grant.Where {
+		if w.Matches(path) {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 func comparePatterns(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) }

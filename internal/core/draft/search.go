@@ -61,6 +61,9 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 	for _, id := range who {
 		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, young) {
 			where := d.inside(t, q.Where)
+			if node, one := q.Where[0].Node(); one && q.Class == risk.Used {
+				where = d.around(t, node)
+			}
 			if len(where) == 0 {
 				continue
 			}
@@ -126,6 +129,25 @@ func (d *drafter) inside(t *gauge.GrantResult, where []model.PathPattern) []mode
 	return out
 }
 
+// around returns what of a grant's places stands for a node of use: the node, or what of it
+// lies inside them, or, where no pattern says that, those that reach into it.
+func (d *drafter) around(t *gauge.GrantResult, node model.Path) []model.PathPattern {
+	whole := d.worth.past.At(node)
+	out := d.inside(t, []model.PathPattern{whole})
+	if slices.Contains(out, whole) {
+		return out
+	}
+	if out = append(out, d.inside(t, []model.PathPattern{node.Exactly()})...); len(out) > 0 {
+		return out
+	}
+	for _, w := range t.Grant.Where {
+		if w.Overlaps(node.Below()) {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
 // search picks the places of a grant on which a permission stays: of all candidates, in the
 // order of what they save by what they cost, the prefix with the most
 //
@@ -143,6 +165,11 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 	recent := d.recent(t, perm)
 	for _, c := range rest {
 		total += c.hazard
+	}
+	rest = slices.DeleteFunc(rest, func(c *candidate) bool {
+		return (c.class == risk.Peer || c.class >= risk.FirstHere && c.class != risk.Dark) && c.hazard < leastGuess
+	})
+	for _, c := range rest {
 		if c.class == risk.Dark || c.class == risk.Used && slices.ContainsFunc(c.where,
 			func(on model.PathPattern) bool { return recent[on] }) {
 			taken = append(taken, c) // what no log would show, and what is used now, stays
@@ -217,13 +244,17 @@ func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]b
 			if at.InWindow == 0 {
 				continue
 			}
-			for _, on := range d.inside(t, []model.PathPattern{d.container(path).Below()}) {
+			for _, on := range d.around(t, d.container(path)) {
 				out[on] = true
 			}
 		}
 	}
 	return out
 }
+
+// leastGuess is how likely something that was never used must be needed to be kept: a fence
+// that keeps a long list at a percent each is read by nobody.
+const leastGuess = 0.03
 
 // pieceShare is what a piece of a fence costs, as a share of the weight of its permission.
 const pieceShare = 0.02

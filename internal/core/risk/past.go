@@ -70,6 +70,15 @@ func (p *Past) node(path model.Path) model.Path {
 	return path
 }
 
+// At returns what stands for a node of use: the node with what is in it, or, where other nodes
+// lie below it, the node alone.
+func (p *Past) At(n model.Path) model.PathPattern {
+	if p.x.HasBelow(n) {
+		return n.Exactly()
+	}
+	return n.Below()
+}
+
 // mostPeers is how many peers are looked at: of a large group the first ones by name.
 const mostPeers = 40
 
@@ -177,10 +186,10 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 	if h == nil {
 		h = &history{}
 	}
-	high := flag(p.x.Level(perm) >= model.Administer)
+	high := p.sort(id, perm)
 	at := h.before(perm, day)
 	if len(at) == 0 {
-		return p.firsts(h, perm, day, young, nil)
+		return p.firsts(h, perm, day, young, id.Kind == model.Workload, nil)
 	}
 	var out []Part
 	var all usage.Days
@@ -212,7 +221,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		last, _ := days.Last()
 		if i < mostParts {
 			out = append(out, Part{Class: Used, Bin: bin(silence(int(day-last)), daysOf(days.Count()), quiet, high),
-				Where: []model.PathPattern{n.Below()}})
+				Where: []model.PathPattern{p.At(n)}})
 		}
 		up, ok := n.Parent()
 		if !ok || all.Count() < fewDays {
@@ -231,7 +240,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		}
 	}
 	if all.Count() < fewDays {
-		return append(out, p.firsts(h, perm, day, young, at)...)
+		return append(out, p.firsts(h, perm, day, young, id.Kind == model.Workload, at)...)
 	}
 	out = append(out, p.peers(h, perm, day, at)...)
 	near := map[model.Path]*around{}
@@ -266,6 +275,18 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 	}
 	return append(out, Part{Rest, bin(few(len(beside)), flag(len(near) > 1), high), size(len(beside)),
 		[]model.PathPattern{{}}})
+}
+
+// sort tells people from workloads, and what only looks or changes from what has power.
+func (p *Past) sort(id model.ID, perm int) [2]int {
+	n := 0
+	if p.x.Level(perm) >= model.Administer {
+		n = 2
+	}
+	if id.Kind == model.Workload {
+		n++
+	}
+	return [2]int{n, 4}
 }
 
 // silence puts days of silence into one of six sizes.
@@ -343,9 +364,9 @@ func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usa
 	var many, some []model.PathPattern
 	for _, at := range slices.SortedFunc(maps.Keys(n), model.Path.Compare) {
 		if 2*n[at] >= len(h.peers) && len(h.peers) > 1 {
-			many = append(many, at.Below())
+			many = append(many, p.At(at))
 		} else {
-			some = append(some, at.Below())
+			some = append(some, p.At(at))
 		}
 	}
 	var out []Part
@@ -361,7 +382,8 @@ func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usa
 
 // firsts returns the parts of a permission that was hardly used, but for the nodes it was used
 // on: where other things are done within half a year, what lies beside those, and all else.
-func (p *Past) firsts(h *history, perm int, day usage.Day, young bool, had map[model.Path]usage.Days) []Part {
+func (p *Past) firsts(h *history, perm int, day usage.Day, young, workload bool,
+	had map[model.Path]usage.Days) []Part {
 	share := 0
 	for _, peer := range h.peers {
 		if o := p.who[peer]; o != nil && o.days(perm, day) >= fewDays {
@@ -380,13 +402,13 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, young bool, had map[m
 	if !listed {
 		for _, n := range known.nodes {
 			if p.x.Count(perm, p.x.Region(n.Exactly())) > 0 {
-				here = append(here, n.Below())
+				here = append(here, p.At(n))
 			}
 		}
 		known.here[p.x.Class(perm)] = here
 	}
 	bold := known.level >= p.x.Level(perm) // it does as much with something else already
-	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), flag(young), flag(len(had) > 0))
+	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), flag(young), flag(len(had) > 0), flag(workload))
 	out := p.peers(h, perm, day, had)
 	if len(here) > 0 {
 		out = append(out, Part{Class: FirstHere, Bin: facts, Where: here})

@@ -32,7 +32,8 @@ func estate(t *testing.T) *index.Index {
 	for i := range 40 {
 		id := model.MustID(fmt.Sprint("person/p", i))
 		e.Identities = append(e.Identities, model.Identity{ID: id})
-		e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: model.MustID(fmt.Sprint("group/g", i/4))})
+		group := model.MustID(fmt.Sprint("group/g", i/4))
+		e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: group})
 	}
 	for i := range 10 {
 		e.Identities = append(e.Identities, model.Identity{ID: model.MustID(fmt.Sprint("group/g", i))})
@@ -119,8 +120,8 @@ func TestFewDays(t *testing.T) {
 	id := model.MustID("person/p0")
 	for d := range 5 {
 		for b := range 6 {
-			f.Add(usage.Call{Time: (now - usage.Day(d)).Time(), Identity: id, Permission: model.MustPermission("s/box:share"),
-				Path: box(0, 0, b), Outcome: usage.Done})
+			f.Add(usage.Call{Time: (now - usage.Day(d)).Time(), Identity: id, Path: box(0, 0, b),
+				Permission: model.MustPermission("s/box:share"), Outcome: usage.Done})
 		}
 		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
 		p := NewPast(x, f.Uses(), now-399, now, none)

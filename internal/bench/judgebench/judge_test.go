@@ -40,7 +40,8 @@ func TestJudged(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if i > 0 && s.removed < .75 || i == 1 && s.late > last.late/2 || s.late > last.late || s.removed > last.removed {
+		if i > 0 && s.removed < .75 || i == 1 && s.late > last.late/2 || s.late > last.late ||
+			s.removed > last.removed {
 			t.Errorf("caution %g: %+v after %+v", float64(c), s, last)
 		}
 		last = s

@@ -143,6 +143,9 @@ const (
 // UseFields are what uses can be grouped by, in the order of columns.
 var UseFields = usage.Fields
 
+// Caution is what an avoided break is worth.
+type Caution = draft.Caution
+
 // Cautions are how much of a place is kept beyond what was used, by their names.
 var Cautions = map[string]draft.Caution{"bold": draft.Bold, "normal": draft.Normal, "careful": draft.Careful}
 

@@ -43,10 +43,11 @@ type score struct {
 var days = []int{livedFor - 181, livedFor - 91}
 
 func run(first, seeds int, only string) error {
-	all := ways(only)
+	every := ways(only)
 	type result struct {
 		scores  []score
 		callers float64
+		risk    *calibration
 	}
 	results := make([]result, seeds*len(days))
 	var wg sync.WaitGroup
@@ -65,7 +66,7 @@ func run(first, seeds int, only string) error {
 				}
 				seed := first + i/len(days)
 				j, err := newJudged(live(worldOf(seed), uint64(seed)), days[i%len(days)])
-				for _, w := range all {
+				for _, w := range every {
 					if err != nil {
 						break
 					}
@@ -80,7 +81,7 @@ func run(first, seeds int, only string) error {
 					mu.Unlock()
 					return
 				}
-				results[i].callers = float64(len(j.callers))
+				results[i].callers, results[i].risk = float64(len(j.callers)), j.calibrate()
 			}
 		})
 	}
@@ -96,7 +97,7 @@ func run(first, seeds int, only string) error {
 	fmt.Printf("%d lives, two days each; %.0f calling identities\n", seeds, callers)
 	t := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
 	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\ttriples in 90\tdanger removed")
-	for k, w := range all {
+	for k, w := range every {
 		var s score
 		for _, r := range results {
 			s.soon += r.scores[k].soon / n
@@ -106,6 +107,11 @@ func run(first, seeds int, only string) error {
 		}
 		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f\t%.3f\n", w.name, s.soon, s.late, s.triples, s.removed)
 	}
+	all := calibration{}
+	for _, r := range results {
+		all.add(r.risk)
+	}
+	all.print(t)
 	return t.Flush()
 }
 

@@ -85,5 +85,8 @@ func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
 	return w
 }
 
+// Risk returns what the chances come from: the past, and what was learned from it.
+func (w *Worth) Risk() (*risk.Past, *risk.Model) { return w.past, w.model }
+
 // lambda is what one avoided break is worth.
 func (d *drafter) lambda() float64 { return float64(d.o.Caution) * d.worth.avoided * d.rate }

@@ -152,6 +152,16 @@ func TestFromUse(t *testing.T) {
 			"used workload/a stow/item:find /m/berth:x/box:b1 1-200",
 			"-g1; stow/item:find /m/berth:x/box:b1/** (used); stow/item:read /m/berth:x/box:b1/** (rare); gives up " +
 				"stow/item:change"},
+		{"a yearly job keeps where it ever worked", "grant g1 workload/a stow/*:* /m/**\n" +
+			"used workload/a stow/box:scrap /m/berth:x/box:b1 350-351\n" +
+			"used workload/a stow/item:read /m/berth:x/box:b2/x 350-352",
+			"-g1; stow/box:scrap /m/berth:x/box:b1/** (rare); stow/item:read /m/berth:x/box:b2/** (rare); gives up " +
+				"stow/item:change,stow/item:find"},
+		{"a powerful act of a season beside daily work", "grant g1 workload/a stow/*:* /m/**\n" +
+			"used workload/a stow/box:scrap /m/berth:x/box:b1 350-351\n" +
+			"used workload/a stow/item:read /m/berth:x/box:b2/x 1-80",
+			"-g1; stow/item:read /m/berth:x/** (used); stow/box:scrap /m/berth:x/box:b1/** (rare); gives up " +
+				"stow/item:change,stow/item:find"},
 		{"a role that fits", "grant g1 workload/a stow/item:* /m/**\nrole reader stow/item:read\n" +
 			"used workload/a stow/item:read /m/berth:x/box:b1/x 1-80",
 			"-g1; role reader /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},

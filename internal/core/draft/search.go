@@ -170,9 +170,11 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 		return (c.class == risk.Peer || c.class >= risk.FirstHere && c.class != risk.Dark) && c.hazard < leastGuess
 	})
 	for _, c := range rest {
-		if c.class == risk.Dark || c.class == risk.Used && slices.ContainsFunc(c.where,
-			func(on model.PathPattern) bool { return recent[on] }) {
-			taken = append(taken, c) // what no log would show, and what is used now, stays
+		// What no log would show stays, what is used now, and what a habit that may be yearly, or
+		// somebody silent, did use.
+		if c.class == risk.Dark || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||
+			slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return recent[on] })) {
+			taken = append(taken, c)
 			met, region = met+c.hazard, region.Or(c.region)
 		}
 	}

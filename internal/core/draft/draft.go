@@ -70,7 +70,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	if o.Worth == nil {
 		o.Worth = NewWorth(in, r)
 	}
-	d := &drafter{in: in, r: r, x: x, o: o, worth: o.Worth, fence: f}
+	d := &drafter{in: in, r: r, x: x, o: o, worth: o.Worth, fence: f, known: map[[2]int][]*candidate{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -210,8 +210,9 @@ type drafter struct {
 	worth *Worth
 	fence *fence.Fence
 	gone  []*given
-	rate  float64 // what one more break of this identity is worth, as a share of a first one
-	unmet float64 // needs that are likely not met, summed up
+	known map[[2]int][]*candidate // by grant and permission
+	rate  float64                 // what one more break of this identity is worth, as a share of a first one
+	unmet float64                 // needs that are likely not met, summed up
 }
 
 // given is what goes on the places of some grants.

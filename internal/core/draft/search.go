@@ -156,7 +156,11 @@ func (d *drafter) around(t *gauge.GrantResult, node model.Path) []model.PathPatt
 // and how many needs that leaves unmet.
 func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []stays, unmet float64) {
 	weight := d.in.Weights[d.x.Level(perm)] * float64(max(1, len(t.Holders)))
-	rest := d.candidates(t, perm)
+	key := [2]int{t.Number, perm}
+	if _, ok := d.known[key]; !ok {
+		d.known[key] = d.candidates(t, perm)
+	}
+	rest := slices.Clone(d.known[key])
 	price := pieceShare * weight
 	var taken []*candidate
 	var region index.Region

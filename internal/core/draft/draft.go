@@ -70,7 +70,8 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	if o.Worth == nil {
 		o.Worth = NewWorth(in, r)
 	}
-	d := &drafter{in: in, r: r, x: x, o: o, worth: o.Worth, fence: f, known: map[[2]int][]*candidate{}}
+	d := &drafter{in: in, r: r, x: x, o: o, worth: o.Worth, fence: f, known: map[[2]int][]*candidate{},
+		hopes: map[asked][]hoped{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -89,16 +90,27 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	// A second break of one identity hurts less than a first: how much is expected to break is
 	// known once it is drafted, so it is drafted a few times.
 	d.rate = 1
-	for range rounds {
-		f.Replaces, f.Allow, d.gone, d.unmet = nil, []fence.Allow{}, nil, 0
+	for range rounds - 1 {
+		d.unmet = 0
 		for _, t := range targets {
-			if needless(t, func(to model.ID) bool { return to == who }) {
-				f.Replaces = append(f.Replaces, t.Grant.ID)
-			} else {
-				d.target(t)
+			if d.left(t) {
+				continue
+			}
+			for i := range t.Perms.All() {
+				if !t.Frozen.Has(i) {
+					_, unmet := d.search(t, i, d.lambda())
+					d.unmet += unmet
+				}
 			}
 		}
 		d.rate = 0.5*math.Exp(-d.unmet/float64(d.members(targets))) + 0.5
+	}
+	for _, t := range targets {
+		if needless(t, func(to model.ID) bool { return to == who }) {
+			f.Replaces = append(f.Replaces, t.Grant.ID)
+		} else {
+			d.target(t)
+		}
 	}
 	for _, t := range targets {
 		if needless(t, func(model.ID) bool { return false }) {
@@ -211,8 +223,9 @@ type drafter struct {
 	fence *fence.Fence
 	gone  []*given
 	known map[[2]int][]*candidate // by grant and permission
-	rate  float64                 // what one more break of this identity is worth, as a share of a first one
-	unmet float64                 // needs that are likely not met, summed up
+	hopes map[asked][]hoped
+	rate  float64 // what one more break of this identity is worth, as a share of a first one
+	unmet float64 // needs that are likely not met, summed up
 }
 
 // given is what goes on the places of some grants.
@@ -271,8 +284,7 @@ type place struct {
 
 // target narrows one grant, if that makes it smaller.
 func (d *drafter) target(t *gauge.GrantResult) {
-	if t.TooNew.Count() > 0 || t.HeldBy == gauge.New || t.HeldBy == gauge.Protected ||
-		t.HeldBy == gauge.Unproven && !d.seen(t) {
+	if d.left(t) {
 		return
 	}
 	lines, gone := d.lines(t)
@@ -289,6 +301,13 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	for _, g := range gone {
 		d.giveUp(g.where, g.perms)
 	}
+}
+
+// left reports whether a grant is left alone: it is too new to judge, or its holders are, or
+// protected.
+func (d *drafter) left(t *gauge.GrantResult) bool {
+	return t.TooNew.Count() > 0 || t.HeldBy == gauge.New || t.HeldBy == gauge.Protected ||
+		t.HeldBy == gauge.Unproven && !d.seen(t)
 }
 
 // seen reports whether some log knows a holder of a grant that is unproven, which may only go
@@ -331,8 +350,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		if d.o.GiveUpUnobservable {
 			dark = nil
 		}
-		kept, unmet := d.search(t, i, d.lambda())
-		d.unmet += unmet
+		kept, _ := d.search(t, i, d.lambda())
 		var stay []model.PathPattern
 		for _, s := range kept {
 			if s.class == risk.Dark {

@@ -18,7 +18,6 @@ type candidate struct {
 	where  []model.PathPattern
 	region index.Region
 	hazard float64 // how many of the holders will need it there
-	part   risk.Part
 }
 
 // stays is one place on which a permission stays.
@@ -29,7 +28,41 @@ type stays struct {
 }
 
 // mostHolders bounds how many holders of a grant are looked at; they stand for all.
-const mostHolders = 200
+const mostHolders = 60
+
+// asked is a question that several grants and rounds ask again.
+type asked struct {
+	who   model.ID
+	perm  int
+	young bool
+}
+
+// hoped is a part with how likely it is needed.
+type hoped struct {
+	risk.Part
+	chance float64
+}
+
+// parts returns where somebody may need a permission, of what is likely enough among so many
+// who hold it.
+func (d *drafter) parts(id model.ID, perm int, young bool, holders int) []hoped {
+	key := asked{id, perm, young}
+	out, ok := d.hopes[key]
+	if !ok {
+		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, young) {
+			chance := d.worth.model.Chance(q)
+			if guessed(q.Class) && chance*float64(holders) < leastGuess {
+				continue
+			}
+			out = append(out, hoped{q, chance})
+		}
+		d.hopes[key] = out
+	}
+	return out
+}
+
+// guessed reports whether parts of a class are of what was never used.
+func guessed(c risk.Class) bool { return c == risk.Peer || c >= risk.FirstHere && c != risk.Dark }
 
 // candidates returns on which places of a grant a permission may be needed by its holders.
 func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
@@ -59,7 +92,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		out = append(out, c)
 	}
 	for _, id := range who {
-		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, young) {
+		for _, q := range d.parts(id, perm, young, len(who)) {
 			where := d.inside(t, q.Where)
 			if node, one := q.Where[0].Node(); one && q.Class == risk.Used {
 				where = d.around(t, node)
@@ -73,14 +106,14 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			}
 			c := by[text.String()]
 			if c == nil {
-				c = &candidate{class: q.Class, where: where, region: d.x.Region(where...), part: q}
+				c = &candidate{class: q.Class, where: where, region: d.x.Region(where...)}
 				by[text.String()] = c
 				out = append(out, c)
 			}
 			if c.class != risk.Dark {
 				c.class = min(c.class, q.Class)
 			}
-			c.hazard += each * d.worth.model.Chance(q)
+			c.hazard += each * q.chance
 		}
 	}
 	return out
@@ -171,7 +204,7 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 		total += c.hazard
 	}
 	rest = slices.DeleteFunc(rest, func(c *candidate) bool {
-		return (c.class == risk.Peer || c.class >= risk.FirstHere && c.class != risk.Dark) && c.hazard < leastGuess
+		return guessed(c.class) && c.hazard < leastGuess
 	})
 	for _, c := range rest {
 		// What no log would show stays, what is used now, and what a habit that may be yearly, or

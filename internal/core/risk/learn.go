@@ -40,7 +40,7 @@ const shortest = 14
 
 // most bounds how many parts are learned from, about: of many identities some are taken, in an
 // order that has nothing to do with their names.
-const most = 1_000_000
+const most = 300_000
 
 // Granted are the permissions that somebody was granted as of a day, by number, and of each
 // whether it was granted within [Young] days.

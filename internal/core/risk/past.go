@@ -15,6 +15,7 @@ import (
 // A Past is who used what where and when. It is not for several goroutines.
 type Past struct {
 	x     *index.Index
+	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
 	first usage.Day // of the logs
 }
@@ -24,6 +25,11 @@ type history struct {
 	perms map[int]*used
 	peers []model.ID // who is in a group with it
 	doing *doing     // the last answer of known
+
+	counted struct { // answers of days, as of one day
+		day usage.Day
+		of  map[int]int
+	}
 }
 
 // used is where one permission was used.
@@ -32,7 +38,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // NewPast reads a past from uses that were let through, up to a day; skip says which are no
 // use of anything, by index.
 func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(i int) bool) *Past {
-	p := &Past{x: x, who: map[model.ID]*history{}, first: first}
+	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, first: first}
 	for i := range uses {
 		u := &uses[i]
 		perm, ok := x.PermNumber(u.Permission)
@@ -52,6 +58,9 @@ func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(
 		if s == nil {
 			s = &used{map[model.Path]usage.Days{}}
 			h.perms[perm] = s
+		}
+		if on, some := p.ever[perm]; !some || days.First() < on {
+			p.ever[perm] = days.First()
 		}
 		at := p.node(u.Path)
 		s.at[at] = s.at[at].Union(days)
@@ -177,7 +186,8 @@ func size(n int) uint8 { return uint8(few(n)[0]) }
 const mostParts = 200
 
 // Parts returns the parts of what somebody may reach with a permission, as of a day, nearer
-// ones first: a place counts to the first part that holds it.
+// ones first: a place counts to the first part that holds it. There are none of a permission
+// that nobody ever used.
 //
 // Calls on fewer than [fewDays] days open nothing beyond the nodes they were on: what lies
 // around those is as that of a permission that was never used.
@@ -188,6 +198,9 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 	}
 	high := p.sort(id, perm)
 	at := h.before(perm, day)
+	if since, some := p.ever[perm]; !some || since > day {
+		return nil // what nobody ever used is not guessed at
+	}
 	if len(at) == 0 {
 		return p.firsts(h, perm, day, young, id.Kind == model.Workload, nil)
 	}
@@ -227,9 +240,8 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		if !ok || all.Count() < fewDays {
 			continue
 		}
-		first := days.List()[0]
 		fresh := 0
-		if first > day-120 && first > p.first+30 { // what is seen at first is not new
+		if first := days.First(); first > day-120 && first > p.first+30 { // what is seen at first is not new
 			fresh = 1
 		}
 		note(beside, up, 1, fresh, last)
@@ -326,11 +338,23 @@ func (h *history) before(perm int, day usage.Day) map[model.Path]usage.Days {
 
 // days returns on how many days a permission was used up to one.
 func (h *history) days(perm int, day usage.Day) int {
-	var all usage.Days
-	for _, days := range h.before(perm, day) {
-		all = all.Union(days)
+	u := h.perms[perm]
+	if u == nil {
+		return 0
 	}
-	return all.Count()
+	if h.counted.day != day || h.counted.of == nil {
+		h.counted.day, h.counted.of = day, map[int]int{}
+	}
+	n, ok := h.counted.of[perm]
+	if !ok {
+		var all usage.Days
+		for _, days := range u.at {
+			all = all.Union(days.Until(day))
+		}
+		n = all.Count()
+		h.counted.of[perm] = n
+	}
+	return n
 }
 
 // silent returns for how many days nothing was done before a day.

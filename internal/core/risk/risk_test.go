@@ -86,10 +86,14 @@ func everything(x *index.Index) Granted {
 func TestParts(t *testing.T) {
 	x := estate(t)
 	p := NewPast(x, walk(rand.New(rand.NewPCG(1, 1)), .02), now-399, now, none)
+	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	for i := range 40 {
 		id := model.MustID(fmt.Sprint("person/p", i))
 		for perm := range x.Numbers() {
 			parts := p.Parts(id, perm, now, false)
+			if len(parts) == 0 && perm != read {
+				continue // nobody ever used it
+			}
 			if fmt.Sprint(parts) != fmt.Sprint(p.Parts(id, perm, now, false)) {
 				t.Fatalf("%s: the parts differ", id)
 			}

@@ -273,6 +273,16 @@ func (d Days) Count() int {
 // Since returns how many days of the set are from or later.
 func (d Days) Since(from Day) int { return d.Between(from, d.base+Day(64*len(d.words))).Count() }
 
+// First returns the first day of the set, which must not be empty.
+func (d Days) First() Day {
+	for i, w := range d.words {
+		if w != 0 {
+			return d.base + Day(64*i+bits.TrailingZeros64(w))
+		}
+	}
+	return d.base
+}
+
 // Last returns the last day of the set; false when it is empty.
 func (d Days) Last() (Day, bool) {
 	for i := len(d.words) - 1; i >= 0; i-- {

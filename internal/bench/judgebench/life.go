@@ -19,7 +19,7 @@ type world struct {
 	young bool
 }
 
-// whole has all of them; the others are switched off one by one by number.
+// worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
 func worldOf(n int) world {
 	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true}
 	off := []*bool{nil, &w.dated, &w.siblings, &w.incidents, &w.standIn, &w.drift, &w.dark, &w.movers}

@@ -143,8 +143,7 @@ func Candidates(in *gauge.Input, r *gauge.Result) []model.ID {
 	danger := map[model.ID]float64{}
 	for _, s := range r.Standings {
 		x := max(s.Removable, r.IdleDanger(in, s))
-		switch {
-		case s.State == gauge.Rare || s.Dark:
+		if s.State == gauge.Rare || s.Dark {
 			for _, g := range s.Grants {
 				x += g.Danger // judged by what it ever used
 			}

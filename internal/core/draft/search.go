@@ -32,9 +32,10 @@ const mostHolders = 60
 
 // asked is a question that several grants and rounds ask again.
 type asked struct {
-	who   model.ID
-	perm  int
-	young bool
+	who     model.ID
+	perm    int
+	young   bool
+	holders int
 }
 
 // hoped is a part with how likely it is needed.
@@ -46,7 +47,7 @@ type hoped struct {
 // parts returns where somebody may need a permission, of what is likely enough among so many
 // who hold it.
 func (d *drafter) parts(id model.ID, perm int, young bool, holders int) []hoped {
-	key := asked{id, perm, young}
+	key := asked{id, perm, young, holders}
 	out, ok := d.hopes[key]
 	if !ok {
 		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, young) {

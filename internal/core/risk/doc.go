@@ -12,7 +12,7 @@
 // what was known then, and it is looked up what was needed since (landmarking: van Houwelingen,
 // Dynamic prediction by landmarking in event history analysis, Scandinavian Journal of
 // Statistics, 2007). A bin leans on its class, a class on a prior, worth [priorWeight]
-// observations each. So a chance comes with its evidence: of n like it, k were needed.
+// observations each.
 //
 // What was granted at a landmark is told from today's grants and when they were made; whoever
 // left or moved since is missing. A past too short for a landmark of 90 days is looked at with

@@ -136,13 +136,6 @@ func (m *Model) Chance(q Part) float64 {
 	return 1 - math.Pow(1-soon, m.ahead)
 }
 
-// Evidence returns how many parts like one there were in the past, and how many of them were
-// needed.
-func (m *Model) Evidence(q Part) (n, needed int) {
-	t := m.bins[key{q.Class, q.Bin}]
-	return int(t.n), int(t.k)
-}
-
 // seen returns how many parts of a class there were.
 func (m *Model) seen(c Class) float64 {
 	n := 0.0

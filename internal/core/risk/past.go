@@ -17,7 +17,8 @@ type Past struct {
 	x     *index.Index
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
-	first usage.Day // of the logs
+	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
+	first usage.Day             // of the logs
 }
 
 // history is what one identity used.
@@ -38,7 +39,8 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // NewPast reads a past from uses that were let through, up to a day; skip says which are no
 // use of anything, by index.
 func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(i int) bool) *Past {
-	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, first: first}
+	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
+		first: first}
 	for i := range uses {
 		u := &uses[i]
 		perm, ok := x.PermNumber(u.Permission)
@@ -69,6 +71,19 @@ func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(
 		h.peers = p.peersOf(id)
 	}
 	return p
+}
+
+// of returns the history of an identity.
+func (p *Past) of(id model.ID) *history {
+	if h := p.who[id]; h != nil {
+		return h
+	}
+	h := p.mute[id]
+	if h == nil {
+		h = &history{peers: p.peersOf(id)}
+		p.mute[id] = h
+	}
+	return h
 }
 
 // node returns the node of the inventory that holds a path.
@@ -125,14 +140,14 @@ const (
 	FirstHere
 	FirstBeside
 	FirstRest
+	Dark // where no log shows it: nothing is learned of it
 	classes
-	Dark // where no log shows it
 )
 
 // String returns a name for people.
 func (c Class) String() string {
 	return [...]string{"used", "peers", "names", "beside", "near", "rest", "first-here", "first-beside",
-		"first-rest"}[c]
+		"first-rest", "dark"}[c]
 }
 
 // A Part is some places that an identity may reach with a permission, and what tells it from
@@ -192,10 +207,7 @@ const mostParts = 200
 // Calls on fewer than [fewDays] days open nothing beyond the nodes they were on: what lies
 // around those is as that of a permission that was never used.
 func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
-	h := p.who[id]
-	if h == nil {
-		h = &history{}
-	}
+	h := p.of(id)
 	high := p.sort(id, perm)
 	at := h.before(perm, day)
 	if since, some := p.ever[perm]; !some || since > day {
@@ -371,12 +383,14 @@ func (h *history) silent(day usage.Day) int {
 }
 
 // peers returns the nodes on which peers used a permission within a year and that are not
-// had, as two parts: what at least half of them used, and the others.
+// had, as two parts: what at least half of them used, and the others. What has power counts
+// for peers only where it is a habit.
 func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usage.Days) []Part {
 	n := map[model.Path]int{}
 	for _, peer := range h.peers {
 		o := p.who[peer]
-		if o == nil || o.perms[perm] == nil {
+		if o == nil || o.perms[perm] == nil ||
+			p.x.Level(perm) >= model.Administer && o.days(perm, day) < fewDays { // calls in a burst
 			continue
 		}
 		for at, days := range o.perms[perm].at {

@@ -129,6 +129,11 @@ func TestFewDays(t *testing.T) {
 		}
 		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
 		p := NewPast(x, f.Uses(), now-399, now, none)
+		peers := slices.ContainsFunc(p.Parts(model.MustID("person/p1"), perm, now, false),
+			func(q Part) bool { return q.Class == Peer })
+		if peers != (d == 4) {
+			t.Errorf("%d days of calls are evidence for peers: %t", d+1, peers)
+		}
 		around := slices.ContainsFunc(p.Parts(id, perm, now, false), func(q Part) bool {
 			return q.Class == Name || q.Class == Beside || q.Class == Near || q.Class == Rest
 		})
@@ -182,9 +187,6 @@ func TestNoPast(t *testing.T) {
 		}
 		if x := m.Chance(Part{Class: c}); x < prior-1e-9 || x > prior+1e-9 {
 			t.Errorf("%s: %f, want %f", c, x, prior)
-		}
-		if n, k := m.Evidence(Part{Class: c}); n+k != 0 {
-			t.Errorf("%s: evidence from nothing", c)
 		}
 	}
 }

@@ -7,7 +7,8 @@ import (
 	"clipfence/internal/core/model"
 )
 
-// Layers are the rules that take away from one identity, whatever the call.
+// Layers are the rules that take away from one identity, whatever the call. They are not for
+// several goroutines.
 type Layers struct {
 	refused  map[model.Path][]layer // by unconditional denials and guardrails, by where they are anchored
 	loose    []layer                // that are anchored nowhere

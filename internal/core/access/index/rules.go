@@ -22,7 +22,7 @@ func (x *Index) RulesIn(of []Piece) (r *Rules, ok bool) {
 	r = &Rules{x: x}
 	nodes := NodesOf(of)
 	add := func(rail bool, number int, id string, set uint32, where Region) {
-		if len(where.And(nodes)) == 0 {
+		if len(r.list) > MostRules || len(where.And(nodes)) == 0 {
 			return
 		}
 		perms := x.NewSet()

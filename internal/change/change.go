@@ -89,8 +89,8 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 				Value: model.Role{Name: name, Title: "Clip Fence: access of " + who.String(),
 					Rights: model.Rights{Do: a.Do}}})
 		}
-		g := model.Grant{ID: name, To: who, Role: role, Where: a.Where, When: a.When, Until: a.Until,
-			KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)}
+		g := model.Grant{ID: name, To: f.Receiver(&a, x.Source()), Role: role, Where: a.Where,
+			When: a.When, Until: a.Until, KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)}
 		want.Put = append(want.Put, source.Record{Kind: source.Grants, ID: name, Value: g})
 	}
 	for _, id := range f.Replaces {

@@ -46,8 +46,9 @@ func (a *app) draftCmd() *cobra.Command {
 		Use: "draft --for IDENTITY", Short: "Write the narrower access as a fence file", Args: cobra.NoArgs,
 		Long: `Write a fence file: the access that one identity or group should have in place
 of the grants it replaces, drafted from what was used. Fewer permissions, fewer
-places; a role of the source where one fits. What no log would have shown is kept,
-and said so. A permission stays on more places than it was used on, now and then where
+places; a role of the source where one fits. What no log would have shown is kept
+where it is likely used, judged by what people do where logs are on, and said so. A
+permission stays on more places than it was used on, now and then where
 it was never used, where that is worth its danger: by how often, in this estate's own
 past, a permission was needed on such a place within 90 days. --caution says what one
 avoided break is worth, as a multiple of the danger that a caller holds on average: bold
@@ -100,23 +101,32 @@ func arrow(before, after int) string {
 	return fmt.Sprintf("%s -> %s", render.Count(before), render.Count(after))
 }
 
+// mayBreak is a risk in a few letters.
+func mayBreak(v *riskValue) string {
+	if v.Touched > 1 {
+		return fmt.Sprintf("%.1f of %d", v.Expected, v.Touched)
+	}
+	return chance(v.Expected)
+}
+
 // drafted tells what was drafted.
 func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 	t := render.Table{Columns: []render.Column{{Name: "FOR"}, {Name: "REPLACES", Right: true},
 		{Name: "LINES", Right: true}, {Name: "GIVES UP", Right: true}, {Name: "HELD", Right: true},
-		{Name: "WITHIN REACH", Right: true}, {Name: "FILE", Path: true}}}
+		{Name: "WITHIN REACH", Right: true}, {Name: "MAY BREAK", Right: true}, {Name: "FILE", Path: true}}}
 	type row struct {
-		For      model.ID `json:"for"`
-		Replaces int      `json:"replaces"`
-		Leaves   int      `json:"leaves"`
-		Lines    int      `json:"lines"`
-		GivesUp  int      `json:"gives_up"`
-		Before   int      `json:"danger_before"`
-		After    int      `json:"danger_after"`
-		Reach    int      `json:"danger_within_reach_before"`
-		Still    int      `json:"danger_within_reach_after"`
-		AllOn    int      `json:"can_have_everything_on" doc:"nodes of the inventory on which it, or one that it can become, can give itself anything then"`
-		File     string   `json:"file"`
+		For      model.ID  `json:"for"`
+		Replaces int       `json:"replaces"`
+		Leaves   int       `json:"leaves"`
+		Lines    int       `json:"lines"`
+		GivesUp  int       `json:"gives_up"`
+		Before   int       `json:"danger_before"`
+		After    int       `json:"danger_after"`
+		Reach    int       `json:"danger_within_reach_before"`
+		Still    int       `json:"danger_within_reach_after"`
+		Risk     riskValue `json:"risk"`
+		AllOn    int       `json:"can_have_everything_on" doc:"nodes of the inventory on which it, or one that it can become, can give itself anything then"`
+		File     string    `json:"file"`
 	}
 	rows := []row{}
 	var stuck []model.ID // who can get to as much as before
@@ -126,14 +136,15 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		id := f.For
 		id.Source = ""
 		v := row{f.For, len(f.Replaces), len(f.Leaves), len(f.Allow), len(f.GivenUp()), int(r.Before + 0.5),
-			int(r.After + 0.5), int(r.ReachBefore.Danger + 0.5), int(r.ReachAfter.Danger + 0.5), r.ReachAfter.Nodes,
-			x.File}
+			int(r.After + 0.5), int(r.ReachBefore.Danger + 0.5), int(r.ReachAfter.Danger + 0.5), valueOf(x.Risk),
+			r.ReachAfter.Nodes, x.File}
 		if work.SameReach(r) {
 			stuck = append(stuck, id)
 		}
 		rows = append(rows, v)
 		t.Row(render.C(id.String()), render.C(fmt.Sprint(v.Replaces+v.Leaves)), render.C(fmt.Sprint(v.Lines)),
 			render.C(render.Count(v.GivesUp)), render.C(arrow(v.Before, v.After)), render.C(arrow(v.Reach, v.Still)),
+			render.C(mayBreak(&v.Risk)),
 			render.C(w.Relative(v.File)))
 	}
 	for i, err := range drafts.Left {
@@ -160,9 +171,13 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		d.Lines = append(d.Lines, "What lets them: "+escalationOf(stuck)+".")
 	}
 	d.Tables = []render.Table{t}
+	if len(rows) == 1 {
+		d.Lines = append(d.Lines, "Risk: "+rows[0].Risk.words()+".")
+		d.Lines = append(d.Lines, rows[0].Risk.lines(3)...)
+	}
 	d.Notes = append(d.Notes, "REPLACES counts grants that go and groups that are left; HELD is the danger of "+
 		"everything that reaches the identity, WITHIN REACH also of what it can give itself and get by acting as "+
-		"others.")
+		"others. MAY BREAK is a guess: with what chance a call is refused within 90 days, or of how many identities.")
 	d.Next = []string{"clipfence rehearse " + w.Relative(rows[0].File), "clipfence apply " + w.Relative(rows[0].File)}
 	return a.print(d)
 }

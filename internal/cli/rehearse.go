@@ -15,15 +15,30 @@ import (
 
 func (a *app) rehearseCmd() *cobra.Command {
 	var all, accept bool
+	back := backtestFlags{ago: windowFlag{model.Duration(90 * 24 * time.Hour)}}
 	cmd := &cobra.Command{
-		Use: "rehearse FENCE", Short: "Try a fence: what goes, what stays, what would break", Args: cobra.ExactArgs(1),
+		Use: "rehearse FENCE | --backtest", Short: "Try a fence: what goes, what stays, what would break",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Replay every observed call of everybody whom a fence touches, prove by containment
 that it widens nothing, and say what goes and what stays. Exit code 1 when it
 would break something that it does not name under gives_up, widens anything, or takes
-away what a call may have been a use of that cannot be placed.`,
-		Example:           "  clipfence rehearse workload/ticket-export",
+away what a call may have been a use of that cannot be placed.
+
+With --backtest, drafts are tried on this estate's own past: everybody is drafted for as
+if it were --ago days ago, at several cautions, all drafts stand together, and the calls
+since are made again. It says how many would have had a call refused, how much danger
+would have gone, how three simple rules would have done, and whether the chances that
+drafts speak of were true. Nothing is changed.`,
+		Example: "  clipfence rehearse workload/ticket-export\n" +
+			"  clipfence rehearse --backtest --ago 90d --plot curve.svg",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := back.check(cmd, args); err != nil {
+				return err
+			}
+			if back.on {
+				return a.backtest(cmd, &back)
+			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				name, f, s, err := w.ReadFence(cmd.Context(), args[0])
 				if err != nil {
@@ -33,7 +48,11 @@ away what a call may have been a use of that cannot be placed.`,
 				if err != nil {
 					return err
 				}
-				if err := a.print(a.rehearsal(f, s, r, w.Relative(name), all)); err != nil {
+				k, err := w.Risk(cmd.Context(), f)
+				if err != nil {
+					return err
+				}
+				if err := a.print(a.rehearsal(f, s, r, k, w.Relative(name), all)); err != nil {
 					return err
 				}
 				if !r.OK() {
@@ -43,6 +62,7 @@ away what a call may have been a use of that cannot be placed.`,
 			})
 		},
 	}
+	back.add(cmd)
 	cmd.Flags().BoolVar(&all, "all", false, "list everything, not only the first lines")
 	cmd.Flags().BoolVar(&accept, "accept-unplaced", false, acceptUsage)
 	return cmd
@@ -63,6 +83,7 @@ type rehearsalValue struct {
 	Unplaced []unplacedRow      `json:"unplaced"`
 	Widened  []string           `json:"widened"`
 	Broken   []brokenRow        `json:"broken"`
+	Risk     riskValue          `json:"risk"`
 	Cannot   []string           `json:"cannot_be_said,omitempty" doc:"what the source has no words for"`
 	Goes     []model.Permission `json:"goes"`
 	Stays    []model.Permission `json:"stays"`
@@ -89,11 +110,13 @@ type brokenRow struct {
 	GivenUp    bool             `json:"given_up"`
 }
 
-func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, name string, all bool) *render.Doc {
+func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *work.Risk, name string,
+	all bool) *render.Doc {
 	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
 		Reach: int(r.ReachBefore.Danger + 0.5), Still: int(r.ReachAfter.Danger + 0.5), AllOn: r.ReachAfter.Nodes,
 		Becomes: r.ReachAfter.Becomes, Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Cannot: r.Cannot,
-		Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{}, Goes: []model.Permission{},
+		Risk: valueOf(k), Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{},
+		Goes:  []model.Permission{},
 		Stays: []model.Permission{}}
 	d := &render.Doc{}
 	add := func(ok bool, good, bad string) {
@@ -112,8 +135,12 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, name s
 			b.GivenUp})
 	}
 	if r.OK() {
-		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and nothing observed breaks; danger held %s", f.For,
-			render.Plural(len(r.Goes), "permission"), len(r.Stays), arrow(v.Before, v.After))
+		breaks := "nothing observed breaks"
+		if n := len(r.Broken); n > 0 {
+			breaks = fmt.Sprintf("nothing observed breaks but %s that it names as given up", render.Plural(n, "use"))
+		}
+		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and %s; danger held %s", f.For,
+			render.Plural(len(r.Goes), "permission"), len(r.Stays), breaks, arrow(v.Before, v.After))
 		switch {
 		case work.SameReach(r):
 			d.Head += fmt.Sprintf(", but it can still get to all that it could before: %s within reach",
@@ -151,6 +178,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, name s
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there",
 			render.Plural(given, "use")))
 	}
+	d.Lines = append(d.Lines, "  note risk: "+v.Risk.words())
+	d.Lines = append(d.Lines, v.Risk.lines(map[bool]int{false: 3, true: len(v.Risk.Worst)}[all])...)
 	if n := work.KeptElsewhere(f, r); n > 0 {
 		d.Lines = append(d.Lines,
 			fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay",
@@ -186,6 +215,9 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, name s
 	}
 	for i, wd := range r.Widened {
 		text := fmt.Sprintf("line %d of allow: %s on %s", wd.Line+1, wd.Permission, wd.Where)
+		if wd.Line >= 0 && !wd.Group.IsZero() {
+			text = fmt.Sprintf("line %d of allow: %s is not in %s", wd.Line+1, wd.Group, f.For)
+		}
 		if wd.Line < 0 {
 			text = fmt.Sprintf("leaves: denial %s holds those in %s; who leaves it may do more", wd.Denial, wd.Group)
 		}
@@ -225,6 +257,9 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, name s
 			what := "role " + al.Role
 			if al.Role == "" {
 				what = fmt.Sprintf("%s: %s", render.Plural(len(al.Do), "permission"), first(al.Do, 4))
+			}
+			if !al.To.IsZero() {
+				what += ", to " + al.To.String() + " alone"
 			}
 			if c := al.When.WithUntil(al.Until); !c.IsZero() {
 				what += ", if " + c.String()

@@ -45,6 +45,8 @@ func (a *app) watch() func(work.Event) {
 			progress("%s: %s log lines read (%d MB)", e.Source, render.Count(e.Count), e.Bytes/1e6)
 		case work.Awaiting:
 			progress("waiting for the first event of %s", render.Plural(e.Count, "log"))
+		case work.Trying:
+			progress("%s: %d of %d ways tried", e.Source, e.Count, e.Of)
 		case work.Finished:
 			progress("")
 		}

@@ -98,6 +98,9 @@ func Write(f *fence.Fence, coverage string) []byte {
 		} else {
 			line("  - do: "+list(a.Do, str), say)
 		}
+		if !a.To.IsZero() {
+			line("    to: "+scalar(a.To.String()), "this member alone, not the whole group")
+		}
 		line("    where: "+list(a.Where, str), "")
 		if !a.When.IsZero() {
 			w, _ := json.Marshal(a.When) // plain fields: cannot fail

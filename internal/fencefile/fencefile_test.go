@@ -40,6 +40,9 @@ func random(r *rand.Rand) *fence.Fence {
 				model.MustPermissionPattern("a/b%3A:c")}
 		}
 		if r.IntN(2) == 0 {
+			a.To = model.ID{Kind: model.Person, Name: pick()}
+		}
+		if r.IntN(2) == 0 {
 			a.When = model.Condition{SecondFactor: true, Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")},
 				Labels: map[string]string{pick() + "k": pick()}, Opaque: []string{pick()},
 				Hours: &model.Hours{Days: []string{"mon"}, From: "08:00", To: "17:00", Zone: "Europe/Oslo"}}

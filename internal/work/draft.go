@@ -14,6 +14,7 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
 	"clipfence/internal/fencefile"
 	"clipfence/internal/source"
 )
@@ -35,6 +36,7 @@ type DraftRequest struct {
 type Drafted struct {
 	Fence     *fence.Fence
 	Rehearsal *rehearse.Result // without replay: what goes, and the danger before and after
+	Risk      *Risk
 	File      string
 }
 
@@ -52,11 +54,12 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	if err != nil {
 		return nil, err
 	}
+	worth := draft.NewWorth(in, res)
 	ids, most := []model.ID{id}, 1
 	if q.For == "" {
-		ids, most = draft.Candidates(in, res), q.Top
+		ids, most = draft.Candidates(in, res, worth), q.Top
 	}
-	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: draft.NewWorth(in, res)}
+	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: worth}
 	out := &Drafts{}
 	for _, id := range ids {
 		if len(out.Written) == most {
@@ -95,7 +98,11 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err != nil {
 			return nil, err
 		}
-		out.Written = append(out.Written, Drafted{f, r, name})
+		k, err := riskOf(s, worth, f, usage.DayOf(in.AsOf))
+		if err != nil {
+			return nil, err
+		}
+		out.Written = append(out.Written, Drafted{f, r, k, name})
 	}
 	return out, nil
 }

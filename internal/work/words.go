@@ -8,6 +8,7 @@ import (
 	"clipfence/internal/change"
 	"clipfence/internal/config"
 	"clipfence/internal/core/access"
+	"clipfence/internal/core/backtest"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/fence"
@@ -145,6 +146,9 @@ var UseFields = usage.Fields
 
 // Caution is what an avoided break is worth.
 type Caution = draft.Caution
+
+// Bin is how often what was said to be so likely was needed.
+type Bin = backtest.Bin
 
 // Cautions are how much of a place is kept beyond what was used, by their names.
 var Cautions = map[string]draft.Caution{"bold": draft.Bold, "normal": draft.Normal, "careful": draft.Careful}

@@ -54,6 +54,7 @@ type Event struct {
 	Source string
 	Doing  Doing
 	Count  int   // of what is counted, so far
+	Of     int   // how much there is in all, where it is known
 	Bytes  int64 // of logs, so far
 }
 
@@ -65,6 +66,7 @@ const (
 	Indexing  Doing = "indexing"  // Count: nodes
 	Reading   Doing = "reading"   // Count: log lines
 	Awaiting  Doing = "awaiting"  // Count: logs of which no event has come
+	Trying    Doing = "trying"    // Count, Of: ways to narrow
 	Finished  Doing = "finished"  // with what went on
 )
 
@@ -313,8 +315,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	if window == 0 {
 		window = w.Window
 	}
-	cover := usage.NewCoverage(s.Coverage(), usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
-	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.writerRefused)
+	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name),
 		Weights: w.weights(), Paths: func(g *model.Grant) bool { return paths(s, g) }}
@@ -322,6 +323,13 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 		return nil, nil, nil, err
 	}
 	return s, in, gauge.Run(in), nil
+}
+
+// covered returns what the logs of a source would have shown, as they were read.
+func (s *Source) covered(uses []usage.Use, read usage.Read) *usage.Coverage {
+	cover := usage.NewCoverage(s.Coverage(), read)
+	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.writerRefused)
+	return cover
 }
 
 // writerRefused reports whether the writer of a log is not allowed to write it.

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"io"
 
-	"clipfence/internal/core/draft"
-	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
 	"clipfence/internal/core/usage"
@@ -16,7 +14,7 @@ import (
 type tally struct{ n, expected, happened float64 }
 
 // calibration is a tally a class.
-type calibration [risk.FirstRest + 1]tally
+type calibration [risk.Dark]tally
 
 func (c *calibration) add(o *calibration) {
 	for i := range c {
@@ -30,13 +28,10 @@ func (c *calibration) add(o *calibration) {
 // as a log shows it.
 func (j *judged) calibrate() *calibration {
 	out := &calibration{}
-	in := *j.in
-	past, learned := draft.NewWorth(&in, gauge.Run(&in)).Risk()
+	worth := j.worth
+	past, learned := worth.Risk()
 	need := map[model.ID]map[int][]model.Path{}
 	for _, c := range j.after {
-		if !j.life.logged(c) {
-			continue
-		}
 		id := j.life.who[c.who]
 		if need[id] == nil {
 			need[id] = map[int][]model.Path{}
@@ -45,17 +40,10 @@ func (j *judged) calibrate() *calibration {
 		need[id][p] = append(need[id][p], c.path)
 	}
 	for _, id := range j.callers {
-		young := map[int]bool{}
-		for _, n := range j.x.Given(id) {
-			late := j.x.Grant(n).Created.After(dayTime(j.day - risk.Young))
-			for p := range j.x.SharedPerms(n).All() {
-				if before, some := young[p]; !some || before {
-					young[p] = late
-				}
-			}
-		}
-		for p, late := range young {
-			parts := past.Parts(id, p, usage.DayOf(dayTime(j.day)), late)
+		for p, g := range worth.Granted(id, usage.DayOf(dayTime(j.day))) {
+			now := usage.DayOf(dayTime(j.day))
+			parts := append(past.Hidden(id, p, now, g.Dark),
+				g.Clip(past.Parts(id, p, now, risk.TenureOf(int(now-g.Since))))...)
 			hit := make([]bool, len(parts))
 			for _, at := range need[id][p] {
 				for i := range parts {
@@ -68,7 +56,12 @@ func (j *judged) calibrate() *calibration {
 			for i, q := range parts {
 				t := &out[q.Class]
 				t.n++
-				t.expected += learned.Chance(q)
+				chance := learned.Chance(q)
+				if q.Class == risk.DarkRest { // the chance is that of everything: see package draft
+					chance *= float64(j.x.Count(p, j.x.Region(q.Where...))) /
+						float64(max(1, j.x.Count(p, j.x.Region(g.Where...))))
+				}
+				t.expected += chance
 				if hit[i] {
 					t.happened++
 				}

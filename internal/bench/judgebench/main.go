@@ -19,6 +19,7 @@ import (
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/risk"
 	"clipfence/internal/core/usage"
 )
 
@@ -37,6 +38,7 @@ func main() {
 type score struct {
 	soon, late, triples float64 // identities broken in 30 and in 90 days; identity, permission and place in 90
 	removed             float64 // share of the danger beyond hindsight
+	expected            float64 // identities broken in 90 days, as the draft's own chances say
 }
 
 // days on which each life is judged.
@@ -96,7 +98,7 @@ func run(first, seeds int, only string) error {
 	}
 	fmt.Printf("%d lives, two days each; %.0f calling identities\n", seeds, callers)
 	t := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\ttriples in 90\tdanger removed")
+	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\texpected in 90\ttriples in 90\tdanger removed")
 	for k, w := range every {
 		var s score
 		for _, r := range results {
@@ -104,8 +106,9 @@ func run(first, seeds int, only string) error {
 			s.late += r.scores[k].late / n
 			s.triples += r.scores[k].triples / n
 			s.removed += r.scores[k].removed / n
+			s.expected += r.scores[k].expected / n
 		}
-		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f\t%.3f\n", w.name, s.soon, s.late, s.triples, s.removed)
+		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f\t%.1f\t%.3f\n", w.name, s.soon, s.late, s.expected, s.triples, s.removed)
 	}
 	all := calibration{}
 	for _, r := range results {
@@ -125,6 +128,8 @@ type judged struct {
 	after   []call // that were allowed as of the day
 	held    float64
 	least   float64 // with hindsight
+	res     *gauge.Result
+	worth   *draft.Worth
 }
 
 func newJudged(l *life, day int) (*judged, error) {
@@ -152,6 +157,8 @@ func newJudged(l *life, day int) (*judged, error) {
 			j.after = append(j.after, c)
 		}
 	}
+	j.res = gauge.Run(j.in)
+	j.worth = draft.NewWorth(j.in, j.res)
 	j.held = j.danger(x)
 	best, err := x.With(j.hindsight())
 	if err != nil {
@@ -195,19 +202,22 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 			soon[c.who] = true
 		}
 	}
+	now := usage.DayOf(dayTime(j.day))
+	past, learned := j.worth.Risk()
+	expected := 0.0
+	for _, id := range j.callers {
+		expected += risk.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
+	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
-		(j.held - j.danger(x)) / (j.held - j.least)}, nil
+		(j.held - j.danger(x)) / (j.held - j.least), expected}, nil
 }
 
 // drafted is what our drafts for everybody do together.
 func drafted(c draft.Caution) func(*judged) (access.Edit, error) {
 	return func(j *judged) (access.Edit, error) {
-		in := *j.in
-		res := gauge.Run(&in)
-		worth := draft.NewWorth(&in, res)
 		var out access.Edit
-		for _, id := range draft.Candidates(&in, res) {
-			f, err := draft.FromUse(&in, res, id, draft.Options{Caution: c, Worth: worth})
+		for _, id := range draft.Candidates(j.in, j.res, j.worth) {
+			f, err := draft.FromUse(j.in, j.res, id, draft.Options{Caution: c, Worth: j.worth})
 			if errors.Is(err, draft.ErrNothing) {
 				continue
 			}

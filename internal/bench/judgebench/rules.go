@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"clipfence/internal/core/access"
+	"clipfence/internal/core/backtest"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/model"
 )
@@ -23,6 +24,8 @@ func ways(only string) []way {
 		{"the same, leaving unlogged and new alone", rule(careful(seen))},
 		{"keep every project where it was ever used", rule(careful(projects))},
 		{"history, naming patterns, siblings", rule(careful(page))},
+		{"projects, grant by grant", grouped(backtest.Projects)},
+		{"patterns and siblings, grant by grant", grouped(backtest.Page)},
 		{"ours, places of use alone", drafted(1e-9)},
 		{"ours, bold", drafted(draft.Bold)},
 		{"ours, caution .3", drafted(.3)},
@@ -70,6 +73,11 @@ func rule(keep func(j *judged, who int) kept) func(*judged) (access.Edit, error)
 		// A rule widens nothing: what the identity may not do today is no part of it.
 		return out, nil
 	}
+}
+
+// grouped applies a rule grant by grant, as what is written in place of grants has to be.
+func grouped(r backtest.Rule) func(*judged) (access.Edit, error) {
+	return func(j *judged) (access.Edit, error) { return r.Edit(j.in, j.res), nil }
 }
 
 // each calls yield with what an identity was seen to do, up to the day.

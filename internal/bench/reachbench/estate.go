@@ -196,7 +196,7 @@ func catalogue(e *model.Estate, n int) [][]model.Permission {
 				if level == 0 {
 					level = model.Change
 				}
-				entry := model.CatalogueEntry{Permission: p, Level: level}
+				entry := model.CatalogueEntry{LogClass: "all", Permission: p, Level: level}
 				if k == 0 && s == 0 { // of one noun of the service that keeps rights
 					entry.Escalates = map[string]string{"grant": model.EditGrants, "reset": model.MintCredential,
 						"attach": model.RunAs, "share": model.JoinGroup}[verb]

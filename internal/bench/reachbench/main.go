@@ -2,6 +2,7 @@
 package main
 
 import (
+	"errors"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -18,6 +19,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/draft"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -34,6 +36,7 @@ func main() {
 		"only work out who can give itself what, for all identities of the snapshot")
 	compare := flag.Bool("gauge", false,
 		"only compare what is granted with a made-up life, for all identities of the snapshot")
+	drafts := flag.Int("draft", 0, "with -gauge: draft for so many, of the most danger that can go")
 	profile := flag.String("profile", "", "write a CPU profile here")
 	flag.Parse()
 	run := func() error { return measureAll(*part, *file) }
@@ -43,7 +46,7 @@ func main() {
 	case *pass:
 		run = func() error { return sumUp(*file) }
 	case *compare:
-		run = func() error { return gaugeAll(*part, *file) }
+		run = func() error { return gaugeAll(*part, *file, *drafts) }
 	case *climb:
 		run = func() error { return climbAll(*file) }
 	}
@@ -281,8 +284,25 @@ func report(what string, t []time.Duration) {
 	fmt.Printf("%s: median %s, p99 %s\n", what, t[len(t)/2], t[len(t)*99/100])
 }
 
+// logged returns records that say that every permission is logged everywhere.
+func logged(x *index.Index) []model.CoverageRecord {
+	var out []model.CoverageRecord
+	seen := map[model.CoverageRecord]bool{}
+	for i := range x.Numbers() {
+		c := x.Permission(i)
+		for _, top := range x.Tops() {
+			r := model.CoverageRecord{Node: top, Service: c.Permission.Service(), LogClass: c.LogClass, Written: true}
+			if !seen[r] {
+				seen[r] = true
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
 // gaugeAll compares what everybody is granted with what they used.
-func gaugeAll(part int, file string) error {
+func gaugeAll(part int, file string, drafts int) error {
 	x, err := snapshot.Open(file, key)
 	if err != nil {
 		return err
@@ -296,12 +316,35 @@ func gaugeAll(part int, file string) error {
 	fmt.Printf("%d uses made in %s; %d MB\n", len(uses), time.Since(start).Round(time.Millisecond), peak())
 	start = time.Now()
 	in := &gauge.Input{Index: x.Index, Uses: uses, Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: lived,
-		Window: 90, History: lived.AddDate(0, 0, -livedFor), Paths: func(*model.Grant) bool { return false }}
+		Window: 90, History: lived.AddDate(0, 0, -livedFor), Paths: func(*model.Grant) bool { return drafts > 0 }}
+	if drafts > 0 { // everything is logged, from the first day on
+		in.Coverage = usage.NewCoverage(logged(x.Index), usage.Read{First: in.History, Ends: []time.Time{lived},
+			Until: lived})
+	}
 	res := gauge.Run(in)
 	fmt.Printf("gauge: %s for %d identities and %d grants; %d MB at the peak\n",
 		time.Since(start).Round(time.Millisecond), len(res.Standings), len(res.Grants), peak())
 	start = time.Now()
 	found := gauge.Findings(in, res)
 	fmt.Printf("findings: %s, %d; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), len(found), peak())
+	if drafts == 0 {
+		return nil
+	}
+	start = time.Now()
+	worth := draft.NewWorth(in, res)
+	who := draft.Candidates(in, res, worth)
+	fmt.Printf("learned: %s, %d candidates; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), len(who),
+		peak())
+	var took []time.Duration
+	for _, id := range who[:min(drafts, len(who))] {
+		start = time.Now()
+		if _, err := draft.FromUse(in, res, id, draft.Options{Worth: worth}); err != nil &&
+			!errors.Is(err, draft.ErrNothing) && !errors.Is(err, draft.ErrProtected) {
+			return err
+		}
+		took = append(took, time.Since(start))
+	}
+	slices.Sort(took)
+	report(fmt.Sprintf("%d drafts", len(took)), took)
 	return nil
 }

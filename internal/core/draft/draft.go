@@ -3,8 +3,8 @@
 // [FromUse] drafts a [fence.Fence] from a comparison: fewer permissions, fewer places, the
 // same conditions. It narrows only: each line of the fence lies inside one of the
 // grants that it replaces, which package rehearse proves again from the fence
-// alone. What no log could have shown is kept, and said so. A permission that was used stays on
-// more places than those where they are worth their danger ([Worth]).
+// alone. What no log could have shown is kept where it is likely used, and said so. A permission
+// stays on more places than it was used on where they are worth their danger ([Worth]).
 package draft
 
 import (
@@ -45,9 +45,18 @@ type Options struct {
 	Worth *Worth
 }
 
+// worth returns what places are worth; it is worked out once.
+func (o *Options) worth(in *gauge.Input, r *gauge.Result) *Worth {
+	if o.Worth == nil {
+		o.Worth = NewWorth(in, r)
+	}
+	return o.Worth
+}
+
 // FromUse drafts the narrower access of one identity or group. An idle one gets
-// none and leaves its groups. Grants that are too new to judge, or that fit, are
-// left alone.
+// none and leaves its groups, unless those like it were seen to come back. Grants that fit are
+// left alone, and so are those that are too new to judge as long as little is known of how
+// new ones are used.
 func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.Fence, error) {
 	x := in.Index
 	f := &fence.Fence{Version: fence.FormatVersion, For: model.ID{Source: x.Source(), Kind: who.Kind, Name: who.Name},
@@ -59,18 +68,19 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		return nil, fmt.Errorf("%s in source %q: %w", who, x.Source(), ErrUnknown)
 	case s.State == gauge.Protected:
 		return nil, fmt.Errorf("%s: %w", who, ErrProtected)
-	case s.State == gauge.Idle || s.State == gauge.Disabled:
+	case s.State == gauge.Rare && s.LastUse.IsZero():
+		return nil, fmt.Errorf("%s: %w: its source saw it within a year, and no log says what it does", who,
+			ErrNothing)
+	case s.State == gauge.Disabled,
+		s.State == gauge.Idle && o.worth(in, r).returns(s, in.Index.Given(who)) < comesBack:
 		return idle(f, in, s)
-	case s.State == gauge.New || s.State == gauge.Unproven && !s.Dark:
+	case s.State == gauge.New && !o.worth(in, r).model.KnowsYoung() || s.State == gauge.Unproven && !s.Dark:
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
 	}
 	if o.Caution == 0 {
 		o.Caution = Normal
 	}
-	if o.Worth == nil {
-		o.Worth = NewWorth(in, r)
-	}
-	d := &drafter{in: in, r: r, x: x, o: o, worth: o.Worth, fence: f, known: map[[2]int][]*candidate{},
+	d := &drafter{in: in, r: r, x: x, o: o, worth: o.worth(in, r), fence: f, known: map[[2]int][]*candidate{},
 		hopes: map[asked][]hoped{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
@@ -91,19 +101,23 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	// known once it is drafted, so it is drafted a few times.
 	d.rate = 1
 	for range rounds - 1 {
-		d.unmet = 0
+		d.missing = map[string]miss{}
 		for _, t := range targets {
 			if d.left(t) {
 				continue
 			}
 			for i := range t.Perms.All() {
 				if !t.Frozen.Has(i) {
-					_, unmet := d.search(t, i, d.lambda())
-					d.unmet += unmet
+					d.search(t, i, d.lambda(), false)
 				}
 			}
 		}
-		d.rate = 0.5*math.Exp(-d.unmet/float64(d.members(targets))) + 0.5
+		d.misses = d.missing
+		unmet := 0.0
+		for _, key := range slices.Sorted(maps.Keys(d.misses)) {
+			unmet += d.misses[key].first
+		}
+		d.rate = 0.5*math.Exp(-unmet/float64(d.members(targets))) + 0.5
 	}
 	for _, t := range targets {
 		if needless(t, func(to model.ID) bool { return to == who }) {
@@ -117,12 +131,25 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 			f.Replaces = append(f.Replaces, t.Grant.ID)
 		}
 	}
-	if len(f.Replaces) == 0 {
+	if s != nil && s.State == gauge.Idle { // it likely comes back, but not for what these groups give
+		for _, group := range x.GroupsOf(who) {
+			if fence.Denied(x, group) == "" && d.worth.returns(s, x.Given(group)) < comesBack {
+				f.Leaves = append(f.Leaves, group)
+				for _, i := range x.Given(group) {
+					d.giveUp(x.Grant(i).Where, x.GrantPerms(i))
+				}
+			}
+		}
+	}
+	if len(f.Replaces)+len(f.Leaves) == 0 {
 		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
 	}
 	f.GivesUp = d.givesUp()
 	return f, nil
 }
+
+// comesBack is how likely an idle identity must need something again to keep what it may need.
+const comesBack = 0.25
 
 // rounds is how often an identity is drafted.
 const rounds = 4
@@ -131,26 +158,35 @@ const rounds = 4
 func (d *drafter) members(targets []*gauge.GrantResult) int {
 	n := 1
 	for _, t := range targets {
-		n = max(n, len(t.Holders))
+		n = max(n, d.holders(t))
 	}
 	return n
 }
 
 // Candidates returns whose access a draft may make smaller, by the danger that can go: of
-// their own grants, or of everything that reaches them when they are idle. Those come last
+// their own grants, or of everything that reaches them when they are idle; and the crowds that
+// anybody belongs to, by what was not used of what they are given. Those come last
 // who only have grants that others make needless.
-func Candidates(in *gauge.Input, r *gauge.Result) []model.ID {
+func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 	danger := map[model.ID]float64{}
 	for _, s := range r.Standings {
 		x := max(s.Removable, r.IdleDanger(in, s))
-		if s.State == gauge.Rare || s.Dark {
-			for _, g := range s.Grants {
-				x += g.Danger // judged by what it ever used
+		for _, g := range s.Grants {
+			if s.State == gauge.Rare && !s.LastUse.IsZero() || s.Dark || // judged by what it ever used
+				w.model.KnowsYoung() && (s.State == gauge.New || g.TooNew.Count() > 0) {
+				x += g.Danger
 			}
+		}
+		if s.ID.Kind != model.Group {
 			x = min(x, s.Danger)
 		}
 		if x >= 1 {
 			danger[s.ID] = x
+		}
+	}
+	for _, t := range r.Grants { // nobody's own, and everybody's
+		if t != nil && t.Grant.To.Open() && t.Danger-t.Kept >= 1 {
+			danger[t.Grant.To] += t.Danger - t.Kept
 		}
 	}
 	for i := range r.Redundant(in) {
@@ -214,17 +250,21 @@ func idle(f *fence.Fence, in *gauge.Input, s *gauge.Standing) (*fence.Fence, err
 }
 
 type drafter struct {
-	in    *gauge.Input
-	r     *gauge.Result
-	x     *index.Index
-	o     Options
-	worth *Worth
-	fence *fence.Fence
-	gone  []*given
-	known map[[2]int][]*candidate // by grant and permission
-	hopes map[asked][]hoped
-	rate  float64 // what one more break of this identity is worth, as a share of a first one
-	unmet float64 // needs that are likely not met, summed up
+	in        *gauge.Input
+	r         *gauge.Result
+	x         *index.Index
+	o         Options
+	worth     *Worth
+	fence     *fence.Fence
+	gone      []*given
+	known     map[[2]int][]*candidate // by grant and permission
+	hopes     map[asked][]hoped
+	everybody int // how many identities there are that are no group; see holders
+
+	rate float64 // what one more break of this identity is worth, as a share of a first one
+
+	// What goes, by its places, after the last round, and as far as this one is.
+	misses, missing map[string]miss
 }
 
 // given is what goes on the places of some grants.
@@ -278,7 +318,8 @@ func (d *drafter) names(perms access.Set) []model.PermissionPattern {
 type place struct {
 	on    model.PathPattern
 	class string
-	wide  bool // reaches beyond the places of use: a guess
+	wide  bool     // reaches beyond the places of use: a guess
+	to    model.ID // a member of a group that keeps it for itself; zero: all do
 }
 
 // target narrows one grant, if that makes it smaller.
@@ -305,8 +346,15 @@ func (d *drafter) target(t *gauge.GrantResult) {
 // left reports whether a grant is left alone: it is too new to judge, or its holders are, or
 // protected.
 func (d *drafter) left(t *gauge.GrantResult) bool {
-	return t.TooNew.Count() > 0 || t.HeldBy == gauge.New || t.HeldBy == gauge.Protected ||
+	return (t.TooNew.Count() > 0 || t.HeldBy == gauge.New) && !d.worth.model.KnowsYoung() ||
+		t.HeldBy == gauge.Rare && !d.logged(t) ||
+		t.HeldBy == gauge.Protected ||
 		t.HeldBy == gauge.Unproven && !d.seen(t)
+}
+
+// logged reports whether some log says what a holder of a grant does.
+func (d *drafter) logged(t *gauge.GrantResult) bool {
+	return slices.ContainsFunc(t.Holders, func(id model.ID) bool { return !d.r.Of(id).LastUse.IsZero() })
 }
 
 // seen reports whether some log knows a holder of a grant that is unproven, which may only go
@@ -345,14 +393,15 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			all(i, "undecidable")
 			continue
 		}
-		dark := t.Dark[i]
+		unseen := t.Dark[i]
 		if d.o.GiveUpUnobservable {
-			dark = nil
+			unseen = nil
 		}
-		kept, _ := d.search(t, i, d.lambda())
+		kept := d.search(t, i, d.lambda(), true)
 		var stay []model.PathPattern
+		var own []stays // what single members keep
 		for _, s := range kept {
-			if s.class == risk.Dark {
+			if dark(s.class) {
 				at(s.on, "unobservable").Add(i)
 				stay = append(stay, s.on)
 				continue
@@ -367,38 +416,45 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			case t.Use[i] != nil:
 				class = "past"
 			}
-			if s.class != risk.Used {
+			if s.to.IsZero() {
 				stay = append(stay, s.on)
-				p := place{s.on, class, true}
+			} else {
+				own = append(own, s)
+			}
+			if s.class != risk.Used {
+				p := place{s.on, class, true, s.to}
 				of(p).Add(i)
 				chances[p] = max(chances[p], s.chance)
 				continue
 			}
 			node, _ := s.on.Node()
 			where := t.Grant.Where
-			if on, known := narrow[node]; !known {
-				where = []model.PathPattern{s.on}
+			if on, known := narrow[node]; !known || s.on != d.worth.past.At(node) && s.on != node.Exactly() {
+				where = []model.PathPattern{s.on} // no node of use, but what stands for some
 			} else if !on.IsZero() {
 				where = []model.PathPattern{on}
 			}
-			stay = append(stay, where...)
+			if s.to.IsZero() {
+				stay = append(stay, where...)
+			}
 			for _, on := range where {
-				p := place{on: on, class: class}
+				p := place{on: on, class: class, to: s.to}
 				if of(p).Add(i); class == "past" {
 					chances[p] = max(chances[p], s.chance)
 				}
 			}
 		}
-		for _, on := range dark { // where no log shows it and it does not stay
+		for _, on := range unseen { // where no log shows it and it does not stay
 			if len(stay) > 0 && !model.PathPatternsContain(stay, on) {
 				lose(on, i)
 			}
 		}
-		if len(stay) == 0 || t.Unobservable.Has(i) && t.Use[i] != nil {
+		if len(stay)+len(own) == 0 || t.Unobservable.Has(i) && t.Use[i] != nil {
 			goes.Add(i)
 		} else if pu := t.Use[i]; pu != nil { // where it was used and does not stay
 			for path := range pu.Paths {
-				if slices.ContainsFunc(stay, func(on model.PathPattern) bool { return on.Matches(path) }) {
+				if slices.ContainsFunc(stay, func(on model.PathPattern) bool { return on.Matches(path) }) ||
+					d.keeps(t, i, path, own) {
 					continue
 				}
 				for _, on := range d.lost(t, path) {
@@ -415,6 +471,21 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 	}
 	d.dropCovered(t, places)
 	return d.merge(t, places, chances), gone
+}
+
+// keeps reports whether everybody who used a permission on a path keeps it there alone.
+func (d *drafter) keeps(t *gauge.GrantResult, perm int, path model.Path, own []stays) bool {
+	node := d.container(path)
+	some := false
+	for _, id := range t.Holders {
+		if len(own) == 0 || d.worth.past.Days(id, perm, node).Count() == 0 {
+			continue
+		}
+		if some = slices.ContainsFunc(own, func(s stays) bool { return s.to == id && s.on.Matches(path) }); !some {
+			return false
+		}
+	}
+	return some
 }
 
 // lost returns the places of a grant that are said to go for a use on a path that does not stay.
@@ -564,13 +635,13 @@ func (d *drafter) merge(t *gauge.GrantResult, places map[place]access.Set,
 	}
 	var groups []*group
 	order := slices.SortedFunc(maps.Keys(places), func(a, b place) int {
-		return cmp.Or(cmp.Compare(a.on.String(), b.on.String()), cmp.Compare(b.class, a.class),
+		return cmp.Or(a.to.Compare(b.to), cmp.Compare(a.on.String(), b.on.String()), cmp.Compare(b.class, a.class),
 			cmp.Compare(chances[a], chances[b]))
 	})
 next:
 	for _, p := range order {
 		for _, g := range groups {
-			if g.class == p.class && g.wide == p.wide && slices.Equal(g.perms, places[p]) {
+			if g.class == p.class && g.wide == p.wide && g.to == p.to && slices.Equal(g.perms, places[p]) {
 				g.on, g.chance = append(g.on, p.on), max(g.chance, chances[p])
 				continue next
 			}
@@ -579,7 +650,7 @@ next:
 	}
 	var out []fence.Allow
 	for _, g := range groups {
-		a := fence.Allow{Where: g.on, When: t.Grant.When, Until: t.Grant.Until,
+		a := fence.Allow{To: g.to, Where: g.on, When: t.Grant.When, Until: t.Grant.Until,
 			Evidence: d.evidence(t, g.perms, g.on, g.class)}
 		a.Evidence.Chance = g.chance
 		if role := d.fits(t, g.perms, g.on); role != "" {
@@ -651,7 +722,11 @@ func (d *drafter) fits(t *gauge.GrantResult, perms access.Set, on []model.PathPa
 	best, bestDanger := "", need*1.1+0.5
 	for name := range d.x.Roles() {
 		sets := d.x.RoleSets(name)
-		has := d.x.SetPerms(sets)
+		has, known := d.worth.roles[name]
+		if !known {
+			has = d.x.SetPerms(sets)
+			d.worth.roles[name] = has
+		}
 		if !perms.Subset(has) || !has.Subset(t.Perms) || !fence.Within(sets, d.x.GrantSets(t.Number)) {
 			continue
 		}

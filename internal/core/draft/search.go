@@ -2,6 +2,7 @@ package draft
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -17,14 +18,61 @@ type candidate struct {
 	class  risk.Class
 	where  []model.PathPattern
 	region index.Region
+	key    string  // the places, as text
 	hazard float64 // how many of the holders will need it there
+	gain   float64 // how many of them would break without it who do not break for what else goes
+
+	by    map[model.ID]float64 // of a small group: of whom the hazard is
+	users map[model.ID]bool    // and who of it did use it there
 }
+
+// without returns the candidate as it is for a group without a member, and of that member alone.
+func (c *candidate) without(id model.ID) (rest, own candidate) {
+	rest, own = *c, *c
+	rest.hazard, own.hazard = c.hazard-c.by[id], c.by[id]
+	rest.gain, own.gain = 0, 0
+	if c.hazard > 0 {
+		rest.gain, own.gain = c.gain*rest.hazard/c.hazard, c.gain*own.hazard/c.hazard
+	}
+	return rest, own
+}
+
+// miss is what goes on some places: the two permissions that are likeliest to be needed there.
+type miss struct {
+	perm          int
+	first, second float64
+}
+
+// beside is how likely another permission that goes on some places is needed there.
+func (d *drafter) beside(key string, perm int) float64 {
+	m := d.misses[key]
+	if m.perm == perm {
+		return m.second
+	}
+	return m.first
+}
+
+func (d *drafter) miss(key string, perm int, hazard float64) {
+	m, some := d.missing[key]
+	switch {
+	case !some || hazard > m.first:
+		m = miss{perm, hazard, m.first}
+	case hazard > m.second:
+		m.second = hazard
+	}
+	d.missing[key] = m
+}
+
+// alone is which share of a need counts where another permission goes on the same places that is
+// needed as likely: what is done together breaks together.
+const alone = 0.3
 
 // stays is one place on which a permission stays.
 type stays struct {
 	on     model.PathPattern
 	class  risk.Class
 	chance float64
+	to     model.ID // a member of the group that keeps it for itself; zero: all do
 }
 
 // mostHolders bounds how many holders of a grant are looked at; they stand for all.
@@ -34,7 +82,7 @@ const mostHolders = 60
 type asked struct {
 	who     model.ID
 	perm    int
-	young   bool
+	tenure  risk.Tenure
 	holders int
 }
 
@@ -46,11 +94,11 @@ type hoped struct {
 
 // parts returns where somebody may need a permission, of what is likely enough among so many
 // who hold it.
-func (d *drafter) parts(id model.ID, perm int, young bool, holders int) []hoped {
-	key := asked{id, perm, young, holders}
+func (d *drafter) parts(id model.ID, perm int, tenure risk.Tenure, holders int) []hoped {
+	key := asked{id, perm, tenure, holders}
 	out, ok := d.hopes[key]
 	if !ok {
-		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, young) {
+		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, tenure) {
 			chance := d.worth.model.Chance(q)
 			if guessed(q.Class) && chance*float64(holders) < leastGuess {
 				continue
@@ -63,7 +111,10 @@ func (d *drafter) parts(id model.ID, perm int, young bool, holders int) []hoped 
 }
 
 // guessed reports whether parts of a class are of what was never used.
-func guessed(c risk.Class) bool { return c == risk.Peer || c >= risk.FirstHere && c != risk.Dark }
+func guessed(c risk.Class) bool { return c == risk.Peer || c >= risk.FirstHere && !dark(c) }
+
+// dark reports whether parts of a class are where no log shows a permission.
+func dark(c risk.Class) bool { return c == risk.Dark || c == risk.DarkHere || c == risk.DarkRest }
 
 // candidates returns on which places of a grant a permission may be needed by its holders.
 func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
@@ -80,20 +131,61 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		who = some
 	}
-	dark := t.Dark[perm]
+	unseen := t.Dark[perm]
 	if d.o.GiveUpUnobservable {
-		dark = nil
+		unseen = nil
 	}
-	young := t.Grant.Created.After(d.in.AsOf.AddDate(0, 0, -risk.Young))
+	tenure := risk.TenureOf(int(d.in.AsOf.Sub(t.Grant.Created).Hours() / 24))
 	by := map[string]*candidate{}
 	var out []*candidate
-	for _, on := range dark {
-		c := &candidate{class: risk.Dark, where: []model.PathPattern{on}, region: d.x.Region(on)}
-		by[on.String()+" "] = c
-		out = append(out, c)
+	few := len(t.Holders) >= leastMoved && len(t.Holders) <= mostMoved && t.Grant.To.Kind == model.Group
+	add := func(id model.ID, class risk.Class, where []model.PathPattern, hazard float64) {
+		var text strings.Builder
+		if dark(class) {
+			text.WriteString("dark ")
+		}
+		for _, on := range where {
+			text.WriteString(on.String() + " ")
+		}
+		c := by[text.String()]
+		if c == nil {
+			c = &candidate{class: class, where: where, region: d.x.Region(where...), key: text.String()}
+			by[text.String()] = c
+			out = append(out, c)
+		}
+		c.class = min(c.class, class)
+		c.hazard += hazard
+		if few {
+			if c.by == nil {
+				c.by, c.users = map[model.ID]float64{}, map[model.ID]bool{}
+			}
+			if c.by[id] += hazard; class == risk.Used {
+				c.users[id] = true
+			}
+		}
+	}
+	// What no log shows stays, as long as nothing is learned of it, what has power in any case.
+	judged := d.worth.model.KnowsDark() && d.x.Level(perm) < model.Administer && t.HeldBy != gauge.Unproven
+	for _, on := range unseen {
+		if !judged {
+			add(model.ID{}, risk.Dark, []model.PathPattern{on}, 0)
+		}
+	}
+	all := 0.0
+	if judged && len(unseen) > 0 {
+		all = float64(d.x.Count(perm, d.x.Region(t.Grant.Where...)))
 	}
 	for _, id := range who {
-		for _, q := range d.parts(id, perm, young, len(who)) {
+		if judged && len(unseen) > 0 {
+			for _, q := range d.worth.past.Hidden(id, perm, d.worth.now, unseen) {
+				chance := d.worth.model.Chance(q)
+				if q.Class == risk.DarkRest { // the chance is that of everything: mostly one place of it is used
+					chance *= float64(d.x.Count(perm, d.x.Region(q.Where...))) / max(1, all)
+				}
+				add(id, q.Class, q.Where, each*chance)
+			}
+		}
+		for _, q := range d.parts(id, perm, tenure, len(who)) {
 			where := d.inside(t, q.Where)
 			if node, one := q.Where[0].Node(); one && q.Class == risk.Used {
 				where = d.around(t, node)
@@ -101,23 +193,25 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			if len(where) == 0 {
 				continue
 			}
-			var text strings.Builder
-			for _, on := range where {
-				text.WriteString(on.String() + " ")
-			}
-			c := by[text.String()]
-			if c == nil {
-				c = &candidate{class: q.Class, where: where, region: d.x.Region(where...)}
-				by[text.String()] = c
-				out = append(out, c)
-			}
-			if c.class != risk.Dark {
-				c.class = min(c.class, q.Class)
-			}
-			c.hazard += each * q.chance
+			add(id, q.Class, where, each*q.chance)
 		}
 	}
 	return out
+}
+
+// holders returns how many hold a grant: of one to anybody, all whom the estate knows.
+func (d *drafter) holders(t *gauge.GrantResult) int {
+	if !t.Grant.To.Open() {
+		return max(1, len(t.Holders))
+	}
+	if d.everybody == 0 {
+		for _, s := range d.r.Standings {
+			if s.ID.Kind != model.Group {
+				d.everybody++
+			}
+		}
+	}
+	return max(1, d.everybody)
 }
 
 // callers returns who used a grant.
@@ -182,48 +276,134 @@ func (d *drafter) around(t *gauge.GrantResult, node model.Path) []model.PathPatt
 	return out
 }
 
-// search picks the places of a grant on which a permission stays: of all candidates, in the
-// order of what they save by what they cost, the prefix with the most
-//
-//	worth * needs met - weight * log2(1 + places) - price of each piece
-//
-// and how many needs that leaves unmet.
-func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []stays, unmet float64) {
-	weight := d.in.Weights[d.x.Level(perm)] * float64(max(1, len(t.Holders)))
+// search picks the places of a grant on which a permission stays, for all its holders, and in the
+// end also for single members of a group alone.
+func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool) []stays {
+	weight := d.in.Weights[d.x.Level(perm)]
 	key := [2]int{t.Number, perm}
 	if _, ok := d.known[key]; !ok {
 		d.known[key] = d.candidates(t, perm)
 	}
-	rest := slices.Clone(d.known[key])
+	all := d.known[key]
+	for _, c := range all {
+		c.gain = c.hazard - (1-alone)*min(c.hazard, d.beside(c.key, perm))
+	}
+	recent := d.recent(t, perm)
+	// What was done on one day in all may go when such calls do not come back.
+	stay := func(c *candidate, on model.PathPattern) bool {
+		days := recent[on]
+		return days > 1 || days == 1 && (c.hazard >= onceBack || !d.worth.model.KnowsUsed())
+	}
+	// Silence where no log shows anything is none.
+	blind := func(on model.PathPattern) bool {
+		return !d.o.GiveUpUnobservable && model.PathPatternsContain(t.Dark[perm], on)
+	}
+	// What no log would show stays, what is used now, and what a habit that may be yearly, or
+	// somebody silent, did use.
+	forced := map[*candidate]bool{}
+	for _, c := range all {
+		forced[c] = c.class == risk.Dark || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||
+			slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return stay(c, on) || blind(on) }))
+	}
+	taken, best := d.choose(perm, all, weight*float64(d.holders(t)), worth,
+		forced, end)
+	var out []stays
+	if end && d.x.Level(perm) >= model.Change {
+		taken, out = d.moved(t, perm, all, taken, best, forced, worth)
+	}
+	for _, c := range all {
+		if !slices.ContainsFunc(taken, func(o *candidate) bool { return o.key == c.key || within(c, o) }) {
+			d.miss(c.key, perm, c.hazard)
+		}
+	}
+	return append(widest(taken, model.ID{}), out...)
+}
+
+// Members of a group of so many may keep something for themselves, so many of them at most of
+// one permission.
+const (
+	leastMoved = 3
+	mostMoved  = 20
+	movedEach  = 2
+)
+
+// moved looks for members of a small group whose need is so much their own that it is better
+// kept for each of them alone than for all. It returns what is left for all, and what for whom.
+func (d *drafter) moved(t *gauge.GrantResult, perm int, all, taken []*candidate, best float64,
+	forced map[*candidate]bool, worth float64) ([]*candidate, []stays) {
+	weight := d.in.Weights[d.x.Level(perm)]
+	group := weight * float64(d.holders(t))
+	var out []stays
+	for range movedEach {
+		var who model.ID
+		var left, rest, own []*candidate
+		var at map[*candidate]bool
+		gain := lineShare * group
+		for _, id := range t.Holders {
+			if !slices.ContainsFunc(taken, func(c *candidate) bool { return c.users[id] && len(c.users) == 1 }) {
+				continue
+			}
+			var others, mine []*candidate
+			stay, my := map[*candidate]bool{}, map[*candidate]bool{}
+			for _, c := range all {
+				a, b := c.without(id)
+				a.users = maps.Clone(c.users)
+				delete(a.users, id)
+				others, mine = append(others, &a), append(mine, &b)
+				stay[&a] = forced[c] && (c.class != risk.Used || len(a.users) > 0)
+				my[&b] = forced[c] && c.users[id]
+			}
+			mine = slices.DeleteFunc(mine, func(c *candidate) bool { return c.hazard == 0 })
+			kept, x := d.choose(perm, others, group, worth, stay, true)
+			alone, y := d.choose(perm, mine, weight, worth, my, true)
+			if more := x + y - best; more > gain && len(alone) > 0 {
+				gain, who, left, rest, own, at = more, id, kept, others, alone, stay
+			}
+		}
+		if who.IsZero() {
+			break
+		}
+		_, best = d.choose(perm, rest, group, worth, at, true) // without the line, which is kept
+		all, taken, forced = rest, left, at
+		out = append(out, widest(own, who)...)
+	}
+	return taken, out
+}
+
+// lineShare is what a line for one member must gain, as a share of the weight of the permission
+// for its group.
+const lineShare = 0.2
+
+// choose picks of some candidates, in the order of what they save by what they cost, the prefix
+// with the most
+//
+//	worth * needs met - weight * log2(1 + places) - price of each piece
+//
+// after those that are forced, and returns that as well; in the end, the choice is mended.
+func (d *drafter) choose(perm int, all []*candidate, weight, worth float64,
+	forced map[*candidate]bool, end bool) ([]*candidate, float64) {
 	price := pieceShare * weight
 	var taken []*candidate
 	var region index.Region
-	places, met, best, prefix := 0.0, 0.0, 0.0, 0
-	total := 0.0
-	recent := d.recent(t, perm)
-	for _, c := range rest {
-		total += c.hazard
-	}
-	rest = slices.DeleteFunc(rest, func(c *candidate) bool {
-		return guessed(c.class) && c.hazard < leastGuess
-	})
-	for _, c := range rest {
-		// What no log would show stays, what is used now, and what a habit that may be yearly, or
-		// somebody silent, did use.
-		if c.class == risk.Dark || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||
-			slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return recent[on] })) {
+	met, total := 0.0, 0.0
+	rest := make([]*candidate, 0, len(all))
+	for _, c := range all {
+		total += c.gain
+		switch {
+		case guessed(c.class) && c.hazard < leastGuess:
+		case forced[c]:
 			taken = append(taken, c)
-			met, region = met+c.hazard, region.Or(c.region)
+			met, region = met+c.gain, region.Or(c.region)
+		default:
+			rest = append(rest, c)
 		}
 	}
 	if len(taken) == 0 && worth*total <= price {
-		return nil, total
+		return nil, 0
 	}
-	prefix = len(taken)
-	rest = slices.DeleteFunc(rest, func(c *candidate) bool { return slices.Contains(taken, c) })
-	places = float64(d.x.Count(perm, region))
-	bestMet, cost := met, 0.0
-	best = worth*met - weight*math.Log2(1+places)
+	prefix, cost := len(taken), 0.0
+	places := float64(d.x.Count(perm, region))
+	best, more := worth*met-weight*math.Log2(1+places), 0.0
 	for len(rest) > 0 {
 		var pick *candidate
 		var pickRegion index.Region
@@ -233,14 +413,14 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 			if len(c.region.AndNot(region)) > 0 {
 				with = region.Or(c.region)
 			}
-			n := float64(d.x.Count(perm, with))
-			if n == places && c.class >= risk.Beside {
-				continue // nothing that is listed is in there besides: how names go on says what is needed
+			n := float64(d.x.Count(perm, with)) + more
+			if n == places && c.class >= risk.Beside && !dark(c.class) && more == 0 {
+				n++ // nothing that is listed is in there besides: what will be costs as one place
 			}
 			h := 0.0
 			for _, o := range rest {
 				if o == c || within(o, c) {
-					h += o.hazard
+					h += o.gain
 				}
 			}
 			dear := weight*(math.Log2(1+n)-math.Log2(1+places)) + price*float64(len(c.where))
@@ -253,44 +433,163 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64) (out []s
 		}
 		taken = append(taken, pick)
 		met, region, places = met+gain, pickRegion, now
+		more = places - float64(d.x.Count(perm, region))
 		cost += price * float64(len(pick.where))
 		rest = slices.DeleteFunc(rest, func(o *candidate) bool { return o == pick || within(o, pick) })
 		if x := worth*met - weight*math.Log2(1+places) - cost; x > best+1e-9 {
-			best, prefix, bestMet = x, len(taken), met
+			best, prefix = x, len(taken)
 		}
 	}
-	for _, c := range taken[:prefix] {
+	if !end {
+		return taken[:prefix], best
+	}
+	return d.mended(perm, all, taken[:prefix], best, weight, worth, forced)
+}
+
+// mostMended is of how many candidates a choice is looked at once more.
+const mostMended = 24
+
+// mended takes single candidates into a choice and out of it as long as that is better: a prefix
+// in one order is not always the best of all sets.
+func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth float64,
+	forced map[*candidate]bool) ([]*candidate, float64) {
+	if len(all) > mostMended {
+		return taken, best
+	}
+	n := len(all)
+	in, must, may := make([]bool, n), make([]bool, n), make([]bool, n)
+	inside := make([][]bool, n)
+	for i, c := range all {
+		in[i], must[i] = slices.Contains(taken, c), forced[c]
+		may[i] = must[i] || !guessed(c.class) || c.hazard >= leastGuess
+		inside[i] = make([]bool, n)
+		for j, o := range all {
+			inside[i][j] = i == j || within(c, o)
+		}
+	}
+	// Where nothing is listed in a wide place besides what is nearer, it counts as one place more:
+	// see choose.
+	empty := make([]bool, n)
+	for i, c := range all {
+		if c.class < risk.Beside || dark(c.class) {
+			continue
+		}
+		var nearer index.Region
+		for j, o := range all {
+			if o.class < c.class && inside[j][i] {
+				nearer = nearer.Or(o.region)
+			}
+		}
+		empty[i] = d.x.Count(perm, nearer) == d.x.Count(perm, c.region)
+	}
+	value := func() float64 {
+		var region index.Region
+		met, cost, more := 0.0, 0.0, 0
+		for i, c := range all {
+			if in[i] {
+				if empty[i] {
+					more = 1
+				}
+				region = slices.Concat(region, c.region)
+				if !must[i] {
+					cost += pieceShare * weight * float64(len(c.where))
+				}
+			}
+			for j := range all {
+				if in[j] && inside[i][j] && may[i] {
+					met += c.gain
+					break
+				}
+			}
+		}
+		return worth*met - weight*math.Log2(1+float64(d.x.Count(perm, region.Or(nil))+more)) - cost
+	}
+	climb := func() float64 {
+		best := value()
+		for {
+			pick, gain := -1, 1e-9
+			for i := range all {
+				if must[i] || !may[i] {
+					continue
+				}
+				in[i] = !in[i]
+				if more := value() - best; more > gain {
+					pick, gain = i, more
+				}
+				in[i] = !in[i]
+			}
+			if pick < 0 {
+				return best
+			}
+			in[pick] = !in[pick]
+			best += gain
+		}
+	}
+	best = climb()
+	// A second place costs less than a first one, so from everything, and from each wide place
+	// alone, one may climb to different tops.
+	top := slices.Clone(in)
+	again := func() {
+		if x := climb(); x > best+1e-9 {
+			best = x
+			copy(top, in)
+		}
+	}
+	copy(in, may)
+	again()
+	for i, c := range all {
+		if may[i] && !must[i] && c.class != risk.Used {
+			copy(in, must)
+			in[i] = true
+			again()
+		}
+	}
+	copy(in, top)
+	var out []*candidate
+	for i, c := range all {
+		if in[i] {
+			out = append(out, c)
+		}
+	}
+	return out, best
+}
+
+// widest returns the places of candidates: what lies inside another place is not said again.
+func widest(taken []*candidate, to model.ID) []stays {
+	var out, kept []stays
+	for _, c := range taken {
 		for _, on := range c.where {
-			out = append(out, stays{on, c.class, min(1, c.hazard)})
+			out = append(out, stays{on, c.class, min(1, c.hazard), to})
 		}
 	}
-	// The widest first: what lies inside another place is not said again.
 	slices.SortStableFunc(out, func(a, b stays) int { return cmp.Compare(b.class, a.class) })
-	var kept []stays
 	for i, s := range out {
 		if !slices.ContainsFunc(out, func(o stays) bool { return o.on != s.on && o.on.Contains(s.on) }) &&
 			!slices.ContainsFunc(out[:i], func(o stays) bool { return o.on == s.on }) {
 			kept = append(kept, s)
 		}
 	}
-	return kept, total - bestMet
+	return kept
 }
 
-// recent returns where a permission of a grant was used in the window.
-func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]bool {
-	out := map[model.PathPattern]bool{}
+// recent returns where a permission of a grant was used in the window, and on how many days ever.
+func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]int {
+	out := map[model.PathPattern]int{}
 	if pu := t.Use[perm]; pu != nil {
 		for path, at := range pu.Paths {
 			if at.InWindow == 0 {
 				continue
 			}
 			for _, on := range d.around(t, d.container(path)) {
-				out[on] = true
+				out[on] = max(out[on], at.Days.Count())
 			}
 		}
 	}
 	return out
 }
+
+// onceBack is how likely what was done on a single day must come back to stay in any case.
+const onceBack = 0.2
 
 // leastGuess is how likely something that was never used must be needed to be kept: a fence
 // that keeps a long list at a percent each is read by nobody.

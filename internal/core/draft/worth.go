@@ -1,6 +1,11 @@
 package draft
 
 import (
+	"slices"
+	"strconv"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
@@ -18,8 +23,12 @@ import (
 //
 //	lambda * needs met - weight * log2(1 + places) - a price for each piece
 //
-// What is used now stays in any case, and what no log would show. Of a group the needs of all
-// its members count together, and so does the danger of each. Lambda, what one avoided break is
+// What was used on several days stays in any case. What no log would show is weighed like the
+// rest once enough was seen of the like where logs are on; else it stays, and with it what has
+// power. What is done together breaks together: while another permission goes on the same
+// places that is needed as likely, only a part of a need counts. Of a group the needs of all its
+// members count together, and so does the danger of each; what one or two of them alone need is
+// theirs alone where that is worth a line. Lambda, what one avoided break is
 // worth, is a share of the danger that is held by all over how many of them call, so an estate
 // joined to a copy of itself gets the same drafts. A second break of one identity hurts less
 // than a first of another: lambda is times (0.5 e^-H + 0.5) for one that H breaks are expected
@@ -35,17 +44,90 @@ const (
 	Careful Caution = 2.3
 )
 
-// Worth weighs places on one estate. It is read only once it is made.
+// String returns the name, or the number of one that has none.
+func (c Caution) String() string {
+	switch c {
+	case Bold:
+		return "bold"
+	case Normal:
+		return "normal"
+	case Careful:
+		return "careful"
+	}
+	return strconv.FormatFloat(float64(c), 'g', -1, 64)
+}
+
+// Worth weighs places on one estate. It is not for several goroutines.
 type Worth struct {
 	avoided float64 // what one avoided break is worth, for caution 1
 	past    *risk.Past
 	model   *risk.Model
 	now     usage.Day
+	index   *index.Index
+
+	grants *grants
+	roles  map[string]access.Set // what a role gives
+}
+
+// Granted returns what somebody was granted as of a day, as far as today's grants tell, by
+// permission.
+func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held {
+	out := map[int]risk.Held{}
+	for _, perm := range w.grants.Perms(id, day) {
+		out[perm] = w.grants.Held(id, perm, day)
+	}
+	return out
+}
+
+// grants tells what was granted as of a day by today's grants; the last identity is kept.
+type grants struct {
+	in    *gauge.Input
+	r     *gauge.Result
+	id    model.ID
+	given []int
+}
+
+func (g *grants) of(id model.ID) []int {
+	if g.id != id {
+		g.id, g.given = id, g.in.Index.Given(id)
+	}
+	return g.given
+}
+
+// Perms implements [risk.Grants].
+func (g *grants) Perms(id model.ID, day usage.Day) []int {
+	all := g.in.Index.NewSet()
+	for _, n := range g.of(id) {
+		if usage.DayOf(g.in.Index.Grant(n).Created) <= day {
+			all.Or(g.in.Index.SharedPerms(n))
+		}
+	}
+	return slices.Collect(all.All())
+}
+
+// Held implements [risk.Grants].
+func (g *grants) Held(id model.ID, perm int, day usage.Day) risk.Held {
+	var h risk.Held
+	for _, n := range g.of(id) {
+		grant := g.in.Index.Grant(n)
+		since := usage.DayOf(grant.Created)
+		if since > day || !g.in.Index.SharedPerms(n).Has(perm) {
+			continue
+		}
+		if h.Where == nil || since < h.Since {
+			h.Since = since
+		}
+		h.Where = append(h.Where, grant.Where...)
+		if t := g.r.Grants[n]; t != nil {
+			h.Dark = append(h.Dark, t.Dark[perm]...)
+		}
+	}
+	return h
 }
 
 // NewWorth learns from the past of an estate what its places are worth.
 func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
-	w := &Worth{now: usage.DayOf(in.AsOf)}
+	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
 	held, callers := 0.0, 0
 	for _, s := range r.Standings {
 		if s.ID.Kind != model.Group && !s.LastUse.IsZero() {
@@ -64,29 +146,35 @@ func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
 		why := r.Placement.Reasons[i]
 		return why == gauge.NoPath || why == gauge.NoCaller
 	})
-	w.model = risk.Learn(w.past, w.now, func(id model.ID, day usage.Day) map[int]bool {
-		young := map[int]bool{}
-		for _, n := range in.Index.Given(id) {
-			g := in.Index.Grant(n)
-			since := usage.DayOf(g.Created)
-			if since > day {
-				continue
-			}
-			for i := range in.Index.SharedPerms(n).All() {
-				if new := since > day-risk.Young; !new {
-					young[i] = false
-				} else if _, older := young[i]; !older {
-					young[i] = true
-				}
-			}
-		}
-		return young
-	})
+	w.grants = &grants{in: in, r: r}
+	w.model = risk.Learn(w.past, w.now, w.grants)
 	return w
 }
 
 // Risk returns what the chances come from: the past, and what was learned from it.
 func (w *Worth) Risk() (*risk.Past, *risk.Model) { return w.past, w.model }
+
+// returns is how likely it is that somebody does something again that some grants give, as far
+// as it is learned: of all that it did, the likeliest.
+func (w *Worth) returns(s *gauge.Standing, grants []int) float64 {
+	if !w.model.KnowsUsed() {
+		return 0
+	}
+	most := 0.0
+	for _, n := range grants {
+		g := w.index.Grant(n)
+		for i := range w.index.SharedPerms(n).All() {
+			for _, q := range w.past.Parts(s.ID, i, w.now, risk.Old) {
+				node, one := q.Where[0].Node()
+				given := func(on model.PathPattern) bool { return on.Overlaps(node.Below()) }
+				if q.Class == risk.Used && one && slices.ContainsFunc(g.Where, given) {
+					most = max(most, w.model.Chance(q))
+				}
+			}
+		}
+	}
+	return most
+}
 
 // lambda is what one avoided break is worth.
 func (d *drafter) lambda() float64 { return float64(d.o.Caution) * d.worth.avoided * d.rate }

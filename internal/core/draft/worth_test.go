@@ -98,7 +98,7 @@ func judged(t *testing.T, in *gauge.Input, c draft.Caution) (broken int, removed
 	res := gauge.Run(&then)
 	worth := draft.NewWorth(&then, res)
 	var edit access.Edit
-	for _, id := range draft.Candidates(&then, res) {
+	for _, id := range draft.Candidates(&then, res, worth) {
 		f, err := draft.FromUse(&then, res, id, draft.Options{Caution: c, Worth: worth})
 		if errors.Is(err, draft.ErrNothing) {
 			continue

@@ -83,6 +83,7 @@ func (f *Fence) GivenUp() []model.PermissionPattern {
 
 // An Allow is one line of a fence: a role of the source, or permissions, on places.
 type Allow struct {
+	To       model.ID                  `json:"to,omitzero" doc:"of a fence for a group: the one member that gets the line; else all do"`
 	Role     string                    `json:"role,omitempty" doc:"a role of the source that fits; this or do"`
 	Do       []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
 	Where    []model.PathPattern       `json:"where" was:"on" doc:"path patterns"`
@@ -142,6 +143,11 @@ func (f *Fence) Validate(x *index.Index) error {
 	}
 	for _, a := range f.Allow {
 		_, known := x.Role(a.Role)
+		if to := a.To.In(source); !a.To.IsZero() && (a.To.Source != "" && a.To.Source != f.For.Source ||
+			to.Kind == model.Group || to.Open() || f.For.Kind != model.Group || !x.In(to, f.For.In(source))) {
+			fault(a.At, "allow: to: %s is no person and no workload in %s of source %q; a line is for all of the "+
+				"fence, or, of a group, for a member of it", a.To, f.For, source)
+		}
 		switch {
 		case (a.Role == "") == (len(a.Do) == 0):
 			fault(a.At, "allow: a line has a role or do, one of the two")
@@ -173,12 +179,20 @@ func (f *Fence) Edit(source string) access.Edit {
 		d.Gone.Memberships = append(d.Gone.Memberships, model.Membership{Member: who, Group: g})
 	}
 	for i, a := range f.Allow {
-		g := model.Grant{ID: fmt.Sprintf("fence:%s:%d", who, i+1), To: who, Role: a.Role, Where: a.Where, When: a.When,
-			Until: a.Until, KeptWith: model.WithHolder}
+		g := model.Grant{ID: fmt.Sprintf("fence:%s:%d", who, i+1), To: f.Receiver(&a, source), Role: a.Role,
+			Where: a.Where, When: a.When, Until: a.Until, KeptWith: model.WithHolder}
 		g.Do = a.Do
 		d.Come.Grants = append(d.Come.Grants, g)
 	}
 	return d
+}
+
+// Receiver returns who gets a line in a source: the identity of the fence, or a member of it.
+func (f *Fence) Receiver(a *Allow, source string) model.ID {
+	if a.To.IsZero() {
+		return f.For.In(source)
+	}
+	return a.To.In(source)
 }
 
 // Denied returns a denial that holds members of a group because they are in it, or "":

@@ -8,6 +8,7 @@ package rehearse
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -104,6 +105,12 @@ func widened(g *index.Index, f *fence.Fence) []Widening {
 		}
 	}
 	for n, a := range f.Allow {
+		if to := f.Receiver(&a, g.Source()); to != who && !g.In(to, who) { // it has none of what goes
+			for _, on := range a.Where {
+				out = append(out, Widening{Line: n, Where: on, Group: to})
+			}
+			continue
+		}
 		cond := a.When.WithUntil(a.Until)
 		for _, set := range a.Sets(g) {
 			for _, p := range set.Do {
@@ -259,8 +266,31 @@ func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weigh
 	one, two := gauge.NewScale(before, w), gauge.NewScale(after, w)
 	danger, had := one.Held(who)
 	left, has := two.Held(who)
+	within := gauge.NewWithin(two)
+	r.ReachBefore, r.ReachAfter = gauge.NewWithin(one).Of(who), within.Of(who)
+	// What single members keep of it is still held: as much counts as whoever keeps most has by
+	// the group and its own lines.
+	var shared []gauge.Part
+	for _, n := range after.Given(who) {
+		shared = append(shared, gauge.Part{Perms: after.SharedPerms(n), Where: after.Grant(n).Where})
+	}
+	own := map[model.ID][]gauge.Part{}
+	for _, a := range f.Allow {
+		if to := f.Receiver(&a, before.Source()); to != who {
+			perms := before.SetPerms(a.Sets(before))
+			own[to] = append(own[to], gauge.Part{Perms: perms, Where: a.Where})
+			has = has.Clone()
+			has.Or(perms)
+		}
+	}
+	for _, to := range slices.SortedFunc(maps.Keys(own), model.ID.Compare) {
+		left = max(left, min(danger, two.Union(slices.Concat(shared, own[to]))))
+		if reach := within.Of(to); reach.Further(left) && reach.Danger > r.ReachAfter.Danger {
+			r.ReachAfter = reach // of the member that can get furthest
+		}
+	}
+	r.ReachAfter.Danger = max(r.ReachAfter.Danger, left)
 	r.Before, r.After = danger, left
-	r.ReachBefore, r.ReachAfter = gauge.NewWithin(one).Of(who), gauge.NewWithin(two).Of(who)
 	for i := range had.All() {
 		c := *before.Permission(i)
 		if has.Has(i) {

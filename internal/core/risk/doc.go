@@ -11,8 +11,12 @@
 // past ([Learn]): as of landmarks 90, 120, 150 and more days ago the same parts are made from
 // what was known then, and it is looked up what was needed since (landmarking: van Houwelingen,
 // Dynamic prediction by landmarking in event history analysis, Scandinavian Journal of
-// Statistics, 2007). A bin leans on its class, a class on a prior, worth [priorWeight]
-// observations each.
+// Statistics, 2007). Each class has a ridge logistic regression on the facts, which starts
+// from a prior that is worth [priorWeight] observations.
+//
+// Where no log shows a permission ([Past.Hidden]) it is learned where logs are on, with one
+// container at a time covered up. What an edit takes away is told by [Lost], and how likely an
+// identity breaks by that by [Broken].
 //
 // What was granted at a landmark is told from today's grants and when they were made; whoever
 // left or moved since is missing. A past too short for a landmark of 90 days is looked at with

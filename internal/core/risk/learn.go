@@ -12,24 +12,40 @@ import (
 // Horizon is how far ahead a need counts, in days.
 const Horizon = 90
 
-// priorWeight is how many observations the class weighs for a bin, and a prior for a class.
+// priorWeight is how many observations a prior is worth.
 const priorWeight = 10
 
 // priors are what the chances of the classes are taken for without a past, by size.
-var priors = [classes][3]float64{Used: {.6, .6, .6}, Peer: {.05, .05, .05}, Name: {.04, .10, .30},
+var priors = [classes][3]float64{Peer: {.05, .05, .05}, Name: {.04, .10, .30},
 	Beside: {.04, .06, .10}, Near: {.03, .05, .08}, Rest: {.02, .02, .03}, FirstHere: {.02, .02, .02},
-	FirstBeside: {.01, .01, .01}, FirstRest: {.005, .005, .005}}
+	FirstBeside: {.01, .01, .01}, FirstRest: {.005, .005, .005},
+	DarkHere: {.2, .2, .2}, DarkRest: {.05, .05, .05}}
+
+// usedPriors are those of a node of use, by how long it is silent.
+var usedPriors = [6]float64{.95, .8, .6, .25, .1, .05}
+
+// prior is what the chance of a part is taken for without a past.
+func prior(c Class, bin uint32) float64 {
+	rest := uint32(1) // of the facts after the first
+	for _, n := range factors[c][min(1, len(factors[c])):] {
+		rest *= uint32(n)
+	}
+	switch c {
+	case Used:
+		return usedPriors[bin/rest]
+	case Name, Beside: // their first fact is the size
+		return priors[c][bin/rest]
+	}
+	return priors[c][0]
+}
 
 // A Model knows how often parts were needed.
 type Model struct {
 	ahead float64 // how many times the counted span the horizon is
-	bins  map[key]tally
+	bins  [classes]map[uint32]tally
+	fits  [classes]logit
 	sizes [classes][3]tally
-}
-
-type key struct {
-	class Class
-	bin   uint16
+	young tally // parts of what was young, and of how many identities
 }
 
 // tally is how many parts there were, and how many of them were needed.
@@ -42,16 +58,31 @@ const shortest = 14
 // order that has nothing to do with their names.
 const most = 300_000
 
-// Granted are the permissions that somebody was granted as of a day, by number, and of each
-// whether it was granted within [Young] days.
-type Granted func(id model.ID, day usage.Day) map[int]bool
+// Held is a permission that somebody was granted.
+type Held struct {
+	Since usage.Day           // the first day on which it was
+	Where []model.PathPattern // its places
+	Dark  []model.PathPattern // those of them on which no log shows it
+}
+
+// Grants say what somebody was granted as of a day.
+type Grants interface {
+	// Perms returns the permissions, by number, in order.
+	Perms(id model.ID, day usage.Day) []int
+	// Held returns one of them.
+	Held(id model.ID, perm int, day usage.Day) Held
+}
 
 // Young is how long what was granted is young, in days.
 const Young = 90
 
 // Learn counts on a past, up to a day, how often parts were needed.
-func Learn(p *Past, now usage.Day, granted Granted) *Model {
-	m := &Model{ahead: 1, bins: map[key]tally{}}
+func Learn(p *Past, now usage.Day, granted Grants) *Model {
+	m := &Model{ahead: 1}
+	for c := range m.bins {
+		m.bins[c] = map[uint32]tally{}
+	}
+	defer m.fit()
 	var landmarks []usage.Day
 	for t := now - Horizon; t >= p.first+max(Horizon, (now-p.first)/2) && len(landmarks) < 5; t -= 30 {
 		landmarks = append(landmarks, t)
@@ -70,6 +101,7 @@ func Learn(p *Past, now usage.Day, granted Granted) *Model {
 	}
 	slices.SortFunc(ids, model.ID.Compare)
 	rand.New(rand.NewPCG(1, 0)).Shuffle(len(ids), func(i, j int) { ids[i], ids[j] = ids[j], ids[i] })
+	p.count(ids[:min(len(ids), mostCounted)], now, granted)
 	n := 0
 	for _, id := range ids {
 		for _, t := range landmarks {
@@ -82,14 +114,83 @@ func Learn(p *Past, now usage.Day, granted Granted) *Model {
 	return m
 }
 
-func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted) (n int) {
+// mostOthers is how many permissions that somebody did not use are looked at.
+const mostOthers = 60
+
+// between reports whether a permission was used on some days.
+func (h *history) between(perm int, from, to usage.Day) bool {
+	if u := h.perms[perm]; u != nil {
+		for _, days := range u.at {
+			if days.Between(from, to).Count() > 0 {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// mostCounted is of how many identities it is counted who uses what they hold.
+const mostCounted = 300
+
+// count notes how large a share of those who hold a permission where a log shows it use it.
+func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
+	hold, use := map[int]float64{}, map[int]float64{}
+	for _, id := range ids {
+		h := p.who[id]
+		for _, perm := range granted.Perms(id, now) {
+			if g := granted.Held(id, perm, now); !g.blind() {
+				hold[perm]++
+				if h.perms[perm] != nil {
+					use[perm]++
+				}
+			}
+		}
+	}
+	p.popular = map[int]float64{}
+	for perm, n := range hold {
+		p.popular[perm] = use[perm] / n
+	}
+}
+
+func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) (n int) {
 	h := p.who[id]
 	if h.silent(from) > 1<<19 {
 		return 0 // nothing was known of it then
 	}
-	for perm, young := range granted(id, from) {
-		parts := p.Parts(id, perm, from, young)
+	young := false
+	// Of what was not used before, and is not after, some stand for all.
+	var some, others []int
+	for _, perm := range granted.Perms(id, from) {
+		if h.days(perm, from) > 0 || h.between(perm, from+1, to) {
+			some = append(some, perm)
+		} else {
+			others = append(others, perm)
+		}
+	}
+	certain, weight := len(some), 1.0
+	if len(others) > mostOthers {
+		r := rand.New(rand.NewPCG(uint64(from), uint64(len(others))))
+		for i := range mostOthers {
+			j := i + r.IntN(len(others)-i)
+			others[i], others[j] = others[j], others[i]
+		}
+		weight = float64(len(others)) / mostOthers
+		others = others[:mostOthers]
+	}
+	for k, perm := range append(some, others...) {
+		g := granted.Held(id, perm, from)
+		if g.blind() {
+			continue
+		}
+		w := 1.0
+		if k >= certain {
+			w = weight
+		}
+		tenure := TenureOf(int(from - g.Since))
+		parts := g.Clip(p.Parts(id, perm, from, tenure))
 		needed := make([]bool, len(parts))
+		hidden, cover := p.covered(h, id, perm, from, g)
+		felt := make([]bool, len(hidden))
 		if u := h.perms[perm]; u != nil {
 			for at, days := range u.at {
 				if days.Between(from+1, to).Count() == 0 {
@@ -98,27 +199,95 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Granted)
 				if i := slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) }); i >= 0 {
 					needed[i] = true
 				}
+				if i := cover(at); i >= 0 {
+					felt[i] = true
+				}
 			}
 		}
 		for i, q := range parts {
-			m.note(q, needed[i])
+			m.note(q, needed[i], w)
 		}
-		n += len(parts)
+		for i, q := range hidden {
+			m.note(q, felt[i], w)
+		}
+		if tenure != Old && len(parts) > 0 {
+			m.young.n += float64(len(parts))
+			young = true
+		}
+		n += len(parts) + len(hidden)
+	}
+	if young {
+		m.young.k++
 	}
 	return n
 }
 
-func (m *Model) note(q Part, needed bool) {
-	t := m.bins[key{q.Class, q.Bin}]
-	t.n++
-	all := &m.sizes[q.Class][q.Size]
-	all.n++
-	if needed {
-		t.k++
-		all.k++
-	}
-	m.bins[key{q.Class, q.Bin}] = t
+// KnowsYoung reports whether enough was seen of what is young to judge it by its chances.
+func (m *Model) KnowsYoung() bool { return m.young.n >= 100 && m.young.k >= 5 }
+
+// KnowsDark reports whether enough was learned where logs are on for what they would show
+// where they are not.
+func (m *Model) KnowsDark() bool { return m.seen(DarkHere) >= 100 && m.seen(DarkRest) >= 100 }
+
+// KnowsUsed reports whether enough was seen of what was used to let it go by its chance.
+func (m *Model) KnowsUsed() bool { return m.seen(Used) >= 100 }
+
+// blind reports whether no log shows a permission anywhere.
+func (g *Held) blind() bool {
+	return len(g.Where) > 0 && (slices.Equal(g.Where, g.Dark) || allInside(g.Where, g.Dark))
 }
+
+// Clip returns the parts that lie in what was granted and that a log shows, as far as they do.
+func (g *Held) Clip(parts []Part) []Part {
+	if g.Where == nil {
+		return parts
+	}
+	var out []Part
+	var before []model.PathPattern
+	for _, q := range parts {
+		var in []model.PathPattern
+		for _, on := range q.Where {
+			for _, w := range g.Where {
+				switch {
+				case on.IsZero() || on.Contains(w):
+					in = append(in, w)
+				case w.Contains(on):
+					in = append(in, on)
+				}
+			}
+		}
+		if len(in) == 0 || allInside(in, g.Dark) || allInside(in, before) {
+			continue
+		}
+		if q.Class != Used {
+			before = append(before, in...)
+		}
+		out = append(out, q)
+	}
+	return out
+}
+
+// allInside reports whether each of some patterns lies inside one of others.
+func allInside(in, of []model.PathPattern) bool {
+	return len(of) > 0 && !slices.ContainsFunc(in, func(on model.PathPattern) bool {
+		return !slices.ContainsFunc(of, func(o model.PathPattern) bool { return o.Contains(on) })
+	})
+}
+
+func (m *Model) note(q Part, needed bool, w float64) {
+	t := m.bins[q.Class][q.Bin]
+	t.n += w
+	all := &m.sizes[q.Class][q.Size]
+	all.n += w
+	if needed {
+		t.k += w
+		all.k += w
+	}
+	m.bins[q.Class][q.Bin] = t
+}
+
+// yearlyFloor is the least chance of what may come every year.
+const yearlyFloor = 0.35
 
 // enough is of how many parts a class must have been seen for its chances to count where
 // they have no prior: what was never done is not guessed at without a past.
@@ -126,14 +295,44 @@ const enough = 20
 
 // Chance returns how likely it is that a part is needed within the horizon.
 func (m *Model) Chance(q Part) float64 {
-	all, bin := m.sizes[q.Class][q.Size], m.bins[key{q.Class, q.Bin}]
-	if q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < enough {
+	if q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < enough || q.Class == Dark {
 		return 0
 	}
-	prior := 1 - math.Pow(1-priors[q.Class][q.Size], 1/m.ahead)
-	class := (all.k + priorWeight*prior) / (all.n + priorWeight)
-	soon := (bin.k + priorWeight*class) / (bin.n + priorWeight)
-	return 1 - math.Pow(1-soon, m.ahead)
+	chance := 1 - math.Pow(1-m.fits[q.Class].chance(q.Bin), m.ahead)
+	if q.Yearly {
+		return max(chance, yearlyFloor)
+	}
+	return chance
+}
+
+// Like returns how many parts with the same facts there were in the past, and how many of them
+// were needed within so many days after; where there were hardly any, of the whole class.
+func (m *Model) Like(q Part) (n, needed, days int) {
+	days = int(math.Round(Horizon / m.ahead))
+	t := m.bins[q.Class][q.Bin]
+	if t.n < enough {
+		t = tally{}
+		for _, s := range m.sizes[q.Class] {
+			t.n, t.k = t.n+s.n, t.k+s.k
+		}
+	}
+	return int(t.n), int(t.k), days
+}
+
+// fit fits what was counted. Without a past the priors speak, which weigh [priorWeight]
+// observations: as much as the curvature of the likelihood of so many.
+func (m *Model) fit() {
+	odds := func(c Class, bin uint32) float64 {
+		soon := 1 - math.Pow(1-prior(c, bin), 1/m.ahead)
+		return math.Log(soon) - math.Log(1-soon)
+	}
+	for c := range Dark {
+		l := &m.fits[c]
+		l.sizes, l.from = factors[c], func(bin uint32) float64 { return odds(c, bin) }
+		soon := 1 / (1 + math.Exp(-odds(c, 0)))
+		l.firm = priorWeight * soon * (1 - soon)
+		l.fit(m.bins[c])
+	}
 }
 
 // seen returns how many parts of a class there were.

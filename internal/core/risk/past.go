@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 
@@ -19,6 +20,15 @@ type Past struct {
 	who   map[model.ID]*history
 	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
 	first usage.Day             // of the logs
+
+	holds   map[inside]int  // how many nodes there are
+	popular map[int]float64 // which share of those who hold a permission use it; see Learn
+}
+
+// inside are the nodes of some kinds in a container.
+type inside struct {
+	up    model.Path
+	kinds int
 }
 
 // history is what one identity used.
@@ -26,6 +36,7 @@ type history struct {
 	perms map[int]*used
 	peers []model.ID // who is in a group with it
 	doing *doing     // the last answer of known
+	seen  *seen      // the last answer of where
 
 	counted struct { // answers of days, as of one day
 		day usage.Day
@@ -40,7 +51,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // use of anything, by index.
 func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(i int) bool) *Past {
 	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
-		first: first}
+		first: first, holds: map[inside]int{}}
 	for i := range uses {
 		u := &uses[i]
 		perm, ok := x.PermNumber(u.Permission)
@@ -84,6 +95,15 @@ func (p *Past) of(id model.ID) *history {
 		p.mute[id] = h
 	}
 	return h
+}
+
+// Days returns on which days somebody used a permission on a node.
+func (p *Past) Days(id model.ID, perm int, node model.Path) usage.Days {
+	h := p.who[id]
+	if h == nil || h.perms[perm] == nil {
+		return usage.Days{}
+	}
+	return h.perms[perm].at[node]
 }
 
 // node returns the node of the inventory that holds a path.
@@ -140,23 +160,45 @@ const (
 	FirstHere
 	FirstBeside
 	FirstRest
-	Dark // where no log shows it: nothing is learned of it
+	DarkHere // where no log shows it and other things are done
+	DarkRest // everything else where no log shows it
+	Dark     // where no log shows it: an assumption, of which nothing was learned
 	classes
 )
+
+// factors are the facts of each class, each with its number of values; the order is that in
+// which they are packed. Of names and what lies beside, the first is the size.
+var factors = [classes][]int{
+	Used:        {6, 4, 2, 4, 4, 2},          // silence, days, quiet, sort, rhythm, a newer one
+	Peer:        {2, 2, 3, 2},                // half of them, used elsewhere, how many, power
+	Name:        {3, 3, 2, 4, 4},             // how many, new ones, active, sort, days
+	Beside:      {3, 3, 3, 2, 4, 3, 4},       // how many, new ones, moves, active, sort, left, days
+	Near:        {3, 2, 2, 4, 3, 4},          // how many, new ones, active, sort, roams, days
+	Rest:        {3, 2, 4, 3},                // how many, units, sort, roams
+	FirstHere:   {6, 3, 2, 3, 2, 2, 3, 3, 4}, // level, peers, bold, tenure, had, workload, restless, noun, popular
+	FirstBeside: {6, 3, 2, 3, 2, 2, 3, 3, 4},
+	FirstRest:   {6, 3, 2, 3, 2, 2, 3, 3, 4},
+	DarkHere:    {12, 4, 4, 2}, // level and sort of caller, popular, elsewhere, same service
+	DarkRest:    {12, 4, 4, 2}, // level and sort of caller, popular, elsewhere, nothing seen
+}
 
 // String returns a name for people.
 func (c Class) String() string {
 	return [...]string{"used", "peers", "names", "beside", "near", "rest", "first-here", "first-beside",
-		"first-rest", "dark"}[c]
+		"first-rest", "dark-here", "dark-rest", "dark"}[c]
 }
 
 // A Part is some places that an identity may reach with a permission, and what tells it from
 // others of its class. The zero pattern in Where stands for everywhere.
 type Part struct {
 	Class Class
-	Bin   uint16
-	Size  uint8 // of the bin: how many such places were used, in three sizes
+	Bin   uint32 // the facts, packed: see factors
+	Size  uint8  // how many such places were used, in three sizes
 	Where []model.PathPattern
+
+	// Yearly: the permission was used in one season, whose anniversary is near. No past of a few
+	// hundred days can teach how often such comes back.
+	Yearly bool
 }
 
 // Holds reports whether a node is in the part.
@@ -165,12 +207,12 @@ func (q *Part) Holds(at model.Path) bool {
 }
 
 // bin packs facts, each below its size.
-func bin(facts ...[2]int) uint16 {
+func bin(facts ...[2]int) uint32 {
 	n := 0
 	for _, f := range facts {
 		n = n*f[1] + min(f[0], f[1]-1)
 	}
-	return uint16(n)
+	return uint32(n)
 }
 
 func flag(b bool) [2]int {
@@ -196,6 +238,27 @@ const fewDays = 5
 
 func size(n int) uint8 { return uint8(few(n)[0]) }
 
+// Tenure is for how long something was granted.
+type Tenure uint8
+
+// The tenures: for longer than [Young] days, for less, and for less than a third of that.
+const (
+	Old Tenure = iota
+	Recent
+	Fresh
+)
+
+// TenureOf returns the tenure of something that was granted so many days ago.
+func TenureOf(days int) Tenure {
+	switch {
+	case days < Young/3:
+		return Fresh
+	case days < Young:
+		return Recent
+	}
+	return Old
+}
+
 // mostParts bounds how many single nodes are parts of their own: the others fall to what lies
 // around them.
 const mostParts = 200
@@ -206,7 +269,7 @@ const mostParts = 200
 //
 // Calls on fewer than [fewDays] days open nothing beyond the nodes they were on: what lies
 // around those is as that of a permission that was never used.
-func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
+func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 	h := p.of(id)
 	high := p.sort(id, perm)
 	at := h.before(perm, day)
@@ -214,7 +277,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		return nil // what nobody ever used is not guessed at
 	}
 	if len(at) == 0 {
-		return p.firsts(h, perm, day, young, id.Kind == model.Workload, nil)
+		return p.firsts(h, perm, day, t, id.Kind == model.Workload, nil)
 	}
 	var out []Part
 	var all usage.Days
@@ -224,17 +287,19 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 	nodes := slices.SortedFunc(maps.Keys(at), model.Path.Compare)
 	quiet := flag(h.silent(day) > 45)
 	type around struct {
-		nodes, fresh int
-		last         usage.Day
+		nodes, fresh, moves int
+		last                usage.Day
 	}
-	note := func(m map[model.Path]*around, up model.Path, n, fresh int, last usage.Day) {
+	note := func(m map[model.Path]*around, up model.Path, n, fresh, moves int, last usage.Day) {
 		a := m[up]
 		if a == nil {
 			a = &around{last: last}
 			m[up] = a
 		}
-		a.nodes, a.fresh, a.last = a.nodes+n, a.fresh+fresh, max(a.last, last)
+		a.nodes, a.fresh, a.moves, a.last = a.nodes+n, a.fresh+fresh, a.moves+moves, max(a.last, last)
 	}
+	began := all.First()
+	often := daysIn(all.Between(day-180, day).Count())
 	beside := map[model.Path]*around{}
 	type likes struct {
 		up   model.Path
@@ -245,18 +310,24 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		days := at[n]
 		last, _ := days.Last()
 		if i < mostParts {
-			out = append(out, Part{Class: Used, Bin: bin(silence(int(day-last)), daysOf(days.Count()), quiet, high),
-				Where: []model.PathPattern{p.At(n)}})
+			out = append(out, Part{Class: Used, Bin: bin(silence(int(day-last)), daysOf(days.Count()), quiet, high,
+				rhythm(days, day), flag(newer(at, n))), Where: []model.PathPattern{p.At(n)},
+				Yearly: p.yearly(all, day)})
 		}
 		up, ok := n.Parent()
 		if !ok || all.Count() < fewDays {
 			continue
 		}
-		fresh := 0
-		if first := days.First(); first > day-120 && first > p.first+30 { // what is seen at first is not new
-			fresh = 1
+		fresh, moves := 0, 0
+		if first := days.First(); first > p.first+30 && first > began+14 { // what is seen at first is not new
+			if first > day-240 {
+				moves = 1
+			}
+			if first > day-120 {
+				fresh = 1
+			}
 		}
-		note(beside, up, 1, fresh, last)
+		note(beside, up, 1, fresh, moves, last)
 		kind, name := n.Last()
 		if m, some := masked(name); some {
 			k := likes{up, kind + ":" + m}
@@ -264,41 +335,64 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, young bool) []Part {
 		}
 	}
 	if all.Count() < fewDays {
-		return append(out, p.firsts(h, perm, day, young, id.Kind == model.Workload, at)...)
+		return append(out, p.firsts(h, perm, day, t, id.Kind == model.Workload, at)...)
 	}
 	out = append(out, p.peers(h, perm, day, at)...)
+	_, roams := p.known(h, day).restless()
 	near := map[model.Path]*around{}
 	for up, a := range beside {
 		if top, ok := up.Parent(); ok {
-			note(near, top, 1, min(a.fresh, 1), a.last)
+			note(near, top, 1, min(a.fresh, 1), 0, a.last)
 		}
 	}
 	active := func(last usage.Day) [2]int { return flag(day-last <= 60) }
 	for _, k := range slices.SortedFunc(maps.Keys(like), func(a, b likes) int {
 		return cmp.Or(a.up.Compare(b.up), cmp.Compare(a.mask, b.mask))
 	}) {
-		last := usage.Day(0)
+		last, fresh := usage.Day(0), 0
 		for _, n := range like[k] {
 			l, _ := at[n].Last()
 			last = max(last, l)
+			if first := at[n].First(); first > day-120 && first > p.first+30 && first > began+14 {
+				fresh++
+			}
 		}
-		if on, ok := pattern(k.up, like[k]); ok {
-			out = append(out, Part{Name, bin(few(len(like[k])), active(last), high), size(len(like[k])),
-				[]model.PathPattern{on}})
+		if on, ok := pattern(k.up, like[k], day.Time().Year()); ok {
+			out = append(out, Part{Class: Name,
+				Bin:  bin(few(len(like[k])), [2]int{fresh, 3}, active(last), high, often),
+				Size: size(len(like[k])), Where: []model.PathPattern{on}})
 		}
 	}
 	for _, up := range slices.SortedFunc(maps.Keys(beside), model.Path.Compare) {
 		a := beside[up]
-		out = append(out, Part{Beside, bin(few(a.nodes), [2]int{a.fresh, 3}, active(a.last), high), size(a.nodes),
-			[]model.PathPattern{up.Below()}})
+		out = append(out, Part{Class: Beside, Bin: bin(few(a.nodes), [2]int{a.fresh, 3}, [2]int{a.moves, 3},
+			active(a.last), high, p.left(perm, up, a.nodes), often), Size: size(a.nodes),
+			Where: []model.PathPattern{up.Below()}})
 	}
 	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
 		a := near[top]
-		out = append(out, Part{Near, bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high), size(a.nodes),
-			[]model.PathPattern{top.Below()}})
+		out = append(out, Part{Class: Near, Bin: bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high, roams,
+			often), Size: size(a.nodes), Where: []model.PathPattern{top.Below()}})
 	}
-	return append(out, Part{Rest, bin(few(len(beside)), flag(len(near) > 1), high), size(len(beside)),
-		[]model.PathPattern{{}}})
+	return append(out, Part{Class: Rest, Bin: bin(few(len(beside)), flag(len(near) > 1), high, roams),
+		Size: size(len(beside)), Where: []model.PathPattern{{}}})
+}
+
+// left puts into one of three sizes on how many nodes of a container a permission was not used.
+func (p *Past) left(perm int, up model.Path, used int) [2]int {
+	key := inside{up, p.x.Class(perm)}
+	n, ok := p.holds[key]
+	if !ok {
+		n = p.x.Count(perm, p.x.Region(up.Below()))
+		p.holds[key] = n
+	}
+	switch n -= used; {
+	case n <= 0:
+		return [2]int{0, 3}
+	case n <= 3:
+		return [2]int{1, 3}
+	}
+	return [2]int{2, 3}
 }
 
 // sort tells people from workloads, and what only looks or changes from what has power.
@@ -331,6 +425,69 @@ func daysOf(n int) [2]int {
 		}
 	}
 	return [2]int{3, 4}
+}
+
+// daysIn puts on how many of the last 180 days something was done into one of four sizes.
+func daysIn(n int) [2]int {
+	for i, most := range []int{4, 19, 80} {
+		if n <= most {
+			return [2]int{i, 4}
+		}
+	}
+	return [2]int{3, 4}
+}
+
+// rhythm holds the silence since some days against the mean gap between them: no rhythm yet,
+// within it, within twice it, longer.
+func rhythm(days usage.Days, day usage.Day) [2]int {
+	n := days.Count()
+	if n < 3 {
+		return [2]int{0, 4}
+	}
+	last, _ := days.Last()
+	gap := float64(last-days.First()) / float64(n-1)
+	switch silent := float64(day - last); {
+	case silent <= gap:
+		return [2]int{1, 4}
+	case silent <= 2*gap:
+		return [2]int{2, 4}
+	}
+	return [2]int{3, 4}
+}
+
+// longestSeason is how long a season is at most, in days.
+const longestSeason = 120
+
+// yearly reports whether some days are one season, seen from its start, that comes again within
+// the horizon if it comes every year. A few days are none.
+func (p *Past) yearly(days usage.Days, day usage.Day) bool {
+	first := days.First()
+	last, _ := days.Last()
+	return days.Count() >= fewDays && first > p.first+14 && last-first <= longestSeason &&
+		first+365 <= day+Horizon && last+365 > day
+}
+
+// newer reports whether a node of the same name, but for its numbers, took over: it was used
+// for the first time after this one was used last.
+func newer(at map[model.Path]usage.Days, n model.Path) bool {
+	_, name := n.Last()
+	mask, some := masked(name)
+	if !some {
+		return false
+	}
+	up, _ := n.Parent()
+	last, _ := at[n].Last()
+	for o, days := range at {
+		if days.First() <= last {
+			continue
+		}
+		if above, _ := o.Parent(); above == up {
+			if _, other := o.Last(); func() bool { m, _ := masked(other); return m == mask }() {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // before returns where a permission was used up to a day.
@@ -420,7 +577,7 @@ func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usa
 
 // firsts returns the parts of a permission that was hardly used, but for the nodes it was used
 // on: where other things are done within half a year, what lies beside those, and all else.
-func (p *Past) firsts(h *history, perm int, day usage.Day, young, workload bool,
+func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bool,
 	had map[model.Path]usage.Days) []Part {
 	share := 0
 	for _, peer := range h.peers {
@@ -446,7 +603,10 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, young, workload bool,
 		known.here[p.x.Class(perm)] = here
 	}
 	bold := known.level >= p.x.Level(perm) // it does as much with something else already
-	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), flag(young), flag(len(had) > 0), flag(workload))
+	perms, _ := known.restless()
+	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), [2]int{int(t), 3},
+		flag(len(had) > 0), flag(workload),
+		perms, p.noun(known, perm), p.popularity(perm))
 	out := p.peers(h, perm, day, had)
 	if len(here) > 0 {
 		out = append(out, Part{Class: FirstHere, Bin: facts, Where: here})
@@ -463,7 +623,24 @@ type doing struct {
 	nodes  []model.Path // on [fewDays] days or more
 	here   map[int][]model.PathPattern
 	beside []model.PathPattern
-	level  model.Level // the highest of what it uses
+	level  model.Level            // the highest of what it uses
+	nouns  map[string]model.Level // of each service and noun, the highest level of use
+	news   [2]int                 // permissions, and containers, that it used for the first time
+}
+
+// restless puts what somebody did for the first time in half a year into three sizes:
+// permissions, and containers.
+func (d *doing) restless() (perms, places [2]int) {
+	of := func(n int) [2]int {
+		switch {
+		case n == 0:
+			return [2]int{0, 3}
+		case n <= 2:
+			return [2]int{1, 3}
+		}
+		return [2]int{2, 3}
+	}
+	return of(d.news[0]), of(d.news[1])
 }
 
 // known works out what somebody was doing as of a day; the last answer is kept.
@@ -471,10 +648,23 @@ func (p *Past) known(h *history, day usage.Day) *doing {
 	if h.doing != nil && h.doing.day == day {
 		return h.doing
 	}
-	d := &doing{day: day, here: map[int][]model.PathPattern{}}
+	d := &doing{day: day, here: map[int][]model.PathPattern{}, nouns: map[string]model.Level{}}
 	at, around := map[model.Path]usage.Days{}, map[model.Path]usage.Days{}
+	began := usage.Day(1 << 30) // the first day on which it was seen
+	entered, begun := map[model.Path]usage.Day{}, map[int]usage.Day{}
 	for perm, u := range h.perms {
 		for n, days := range u.at {
+			if first := days.First(); first <= day {
+				began = min(began, first)
+				if on, some := begun[perm]; !some || first < on {
+					begun[perm] = first
+				}
+				if up, ok := n.Parent(); ok {
+					if on, some := entered[up]; !some || first < on {
+						entered[up] = first
+					}
+				}
+			}
 			if days = days.Between(day-180, day); days.Count() == 0 {
 				continue
 			}
@@ -483,6 +673,19 @@ func (p *Past) known(h *history, day usage.Day) *doing {
 			}
 			at[n] = at[n].Union(days)
 			d.level = max(d.level, p.x.Level(perm))
+			key := p.nounOf(perm)
+			d.nouns[key] = max(d.nouns[key], p.x.Level(perm))
+		}
+	}
+	late := max(began+60, day-180)
+	for _, first := range begun {
+		if first > late {
+			d.news[0]++
+		}
+	}
+	for _, first := range entered {
+		if first > late {
+			d.news[1]++
 		}
 	}
 	for _, n := range slices.SortedFunc(maps.Keys(at), model.Path.Compare) {
@@ -497,6 +700,25 @@ func (p *Past) known(h *history, day usage.Day) *doing {
 	}
 	h.doing = d
 	return d
+}
+
+// nounOf returns what a permission is about.
+func (p *Past) nounOf(perm int) string {
+	c := p.x.Permission(perm).Permission
+	return c.Service() + " " + c.Noun()
+}
+
+// noun says whether somebody does something else with what a permission is about: nothing, less
+// than it, as much.
+func (p *Past) noun(d *doing, perm int) [2]int {
+	level, some := d.nouns[p.nounOf(perm)]
+	switch {
+	case !some:
+		return [2]int{0, 3}
+	case level < p.x.Level(perm):
+		return [2]int{1, 3}
+	}
+	return [2]int{2, 3}
 }
 
 // masked returns a name with each run of digits as one '#', and whether there is any.
@@ -531,14 +753,14 @@ func runs(name string) []string {
 }
 
 // pattern returns the pattern of names like some of one mask below a node: numbers that all
-// of them share stay, the others become stars; all of them where there is one name only. What
-// looks like a pattern itself is none.
-func pattern(up model.Path, like []model.Path) (model.PathPattern, bool) {
+// of them share stay, the others become stars; all of them where there is one name only, and
+// this year and the last one, which end. What looks like a pattern itself is none.
+func pattern(up model.Path, like []model.Path, year int) (model.PathPattern, bool) {
 	kind, name := like[0].Last()
 	parts := runs(name)
 	same := make([]bool, len(parts))
 	for i := range same {
-		same[i] = len(like) > 1
+		same[i] = len(like) > 1 && parts[i] != strconv.Itoa(year) && parts[i] != strconv.Itoa(year-1)
 	}
 	for _, n := range like[1:] {
 		_, other := n.Last()

@@ -71,14 +71,17 @@ func walk(r *rand.Rand, moves float64) []usage.Use {
 
 func none(int) bool { return false }
 
-func everything(x *index.Index) Granted {
-	return func(model.ID, usage.Day) map[int]bool {
-		out := map[int]bool{}
-		for i := range x.Numbers() {
-			out[i] = false
-		}
-		return out
-	}
+// everything is granted for long; dark is where no log shows a permission.
+type everything struct {
+	x    *index.Index
+	on   []model.PathPattern
+	dark map[int][]model.PathPattern
+}
+
+func (e everything) Perms(model.ID, usage.Day) []int { return slices.Collect(e.x.Numbers()) }
+
+func (e everything) Held(_ model.ID, perm int, _ usage.Day) Held {
+	return Held{Since: now - 999, Where: e.on, Dark: e.dark[perm]}
 }
 
 // TestParts: every place belongs to some part, the nodes of use to parts of use, and the same
@@ -90,11 +93,11 @@ func TestParts(t *testing.T) {
 	for i := range 40 {
 		id := model.MustID(fmt.Sprint("person/p", i))
 		for perm := range x.Numbers() {
-			parts := p.Parts(id, perm, now, false)
+			parts := p.Parts(id, perm, now, Old)
 			if len(parts) == 0 && perm != read {
 				continue // nobody ever used it
 			}
-			if fmt.Sprint(parts) != fmt.Sprint(p.Parts(id, perm, now, false)) {
+			if fmt.Sprint(parts) != fmt.Sprint(p.Parts(id, perm, now, Old)) {
 				t.Fatalf("%s: the parts differ", id)
 			}
 			used := p.who[id].before(perm, now)
@@ -129,12 +132,12 @@ func TestFewDays(t *testing.T) {
 		}
 		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
 		p := NewPast(x, f.Uses(), now-399, now, none)
-		peers := slices.ContainsFunc(p.Parts(model.MustID("person/p1"), perm, now, false),
+		peers := slices.ContainsFunc(p.Parts(model.MustID("person/p1"), perm, now, Old),
 			func(q Part) bool { return q.Class == Peer })
 		if peers != (d == 4) {
 			t.Errorf("%d days of calls are evidence for peers: %t", d+1, peers)
 		}
-		around := slices.ContainsFunc(p.Parts(id, perm, now, false), func(q Part) bool {
+		around := slices.ContainsFunc(p.Parts(id, perm, now, Old), func(q Part) bool {
 			return q.Class == Name || q.Class == Beside || q.Class == Near || q.Class == Rest
 		})
 		if around != (d == 4) {
@@ -152,10 +155,10 @@ func TestLearn(t *testing.T) {
 		uses := walk(rand.New(rand.NewPCG(seed, 2)), []float64{.002, .01, .03}[seed%3])
 		then := now - Horizon
 		p := NewPast(x, uses, now-399, then, none)
-		m := Learn(p, then, everything(x))
+		m := Learn(p, then, everything{x: x})
 		after := NewPast(x, uses, now-399, now, none)
 		for id, h := range after.who {
-			parts := p.Parts(id, perm, then, false)
+			parts := p.Parts(id, perm, then, Old)
 			hit := make([]bool, len(parts))
 			for at, days := range h.perms[perm].at {
 				if days.Between(then+1, now).Count() > 0 {
@@ -179,9 +182,12 @@ func TestLearn(t *testing.T) {
 
 // TestNoPast: without a past the priors speak, and what was never done has no chance.
 func TestNoPast(t *testing.T) {
-	m := Learn(NewPast(estate(t), nil, now, now, none), now, everything(estate(t)))
+	m := Learn(NewPast(estate(t), nil, now, now, none), now, everything{x: estate(t)})
 	for c := range classes {
 		prior := priors[c][0]
+		if c == Used {
+			prior = usedPriors[0]
+		}
 		if c == Peer || c == Near || c == Rest || c >= FirstHere {
 			prior = 0
 		}
@@ -200,7 +206,8 @@ func TestPattern(t *testing.T) {
 		want  string
 	}{
 		{[]string{"day-1"}, "/m/project:p/box:day-*/**"},
-		{[]string{"day-2026-01", "day-2026-12"}, "/m/project:p/box:day-2026-*/**"},
+		{[]string{"day-2024-01", "day-2024-12"}, "/m/project:p/box:day-2024-*/**"},
+		{[]string{"day-2026-01", "day-2026-12"}, "/m/project:p/box:day-*-*/**"}, // a year ends,
 		{[]string{"7", "8"}, "/m/project:p/box:*/**"},
 		{[]string{"a*1", "a*2"}, "/m/project:p/box:a%2A*/**"},
 	} {
@@ -208,7 +215,7 @@ func TestPattern(t *testing.T) {
 		for _, n := range tt.names {
 			like = append(like, up.Child("box", n))
 		}
-		on, ok := pattern(up, like)
+		on, ok := pattern(up, like, 2026)
 		if !ok || on.String() != tt.want {
 			t.Errorf("%v: %s, %t, want %s", tt.names, on, ok, tt.want)
 		}

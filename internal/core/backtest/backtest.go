@@ -1,0 +1,309 @@
+package backtest
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/risk"
+	"clipfence/internal/core/usage"
+)
+
+// Cautions are those that are tried, the boldest first.
+var Cautions = []draft.Caution{.05, draft.Bold, .3, draft.Normal, draft.Careful, 7}
+
+// Soon is within how many days a break is an early one.
+const Soon = 30
+
+// A Row is what became of one way to narrow everybody's access.
+type Row struct {
+	Name     string
+	Caution  draft.Caution // 0: a rule
+	Early    int           // identities with a refused call within [Soon] days
+	Broken   int           // and until the end
+	Expected float64       // as the drafts' own chances say, until the end
+	Places   int           // refused identity, permission and node
+	Calls    int64
+	Left     float64 // danger that is still held
+	Removed  float64 // share of the danger beyond hindsight that is gone
+	Drafts   int     // how many were narrowed
+	Pieces   int     // the most places of one draft, and the median
+	Median   int
+}
+
+// A Bin is how often what was said to be so likely was needed.
+type Bin struct {
+	From, To float64
+	Parts    int
+	Expected float64
+	Needed   int
+}
+
+// Result is what a backtest shows.
+type Result struct {
+	Callers      int
+	Held, Least  float64 // danger held by the callers, and with hindsight
+	Rows         []Row   // drafts by caution, then rules
+	All, Dropped []Bin   // of all parts, and of those that drafts of normal caution take away
+}
+
+// Run drafts for everybody as of then, and makes the calls of the days after again. What after
+// holds are uses of those days alone. Tell is told how far it is.
+func Run(in *gauge.Input, after []usage.Use, tell func(done, of int)) (*Result, error) {
+	b := &test{in: in, x: in.Index, res: gauge.Run(in)}
+	out := &Result{All: bins(), Dropped: bins()}
+	for _, s := range b.res.Standings {
+		if s.ID.Kind != model.Group && !s.LastUse.IsZero() && s.State != gauge.Protected {
+			b.callers = append(b.callers, s.ID)
+		}
+	}
+	out.Callers = len(b.callers)
+	if out.Callers == 0 {
+		return nil, ErrNobody
+	}
+	for i := range after {
+		u := &after[i]
+		if u.Outcome.Allowed() &&
+			b.x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied {
+			b.after = append(b.after, u)
+		}
+	}
+	b.worth = draft.NewWorth(in, b.res)
+	out.Held, out.Least = b.danger(b.x), b.hindsight()
+	rules := []Rule{Seen, Projects, Page}
+	of := len(Cautions) + len(rules)
+	for _, c := range Cautions {
+		edit, row, err := b.drafts(c)
+		if err != nil {
+			return nil, err
+		}
+		x, err := b.judge(out, row, edit)
+		if err != nil {
+			return nil, err
+		}
+		if c == draft.Normal {
+			b.reliability(out, x)
+		}
+		tell(len(out.Rows), of)
+	}
+	for _, r := range rules {
+		if _, err := b.judge(out, &Row{Name: string(r)}, r.Edit(in, b.res)); err != nil {
+			return nil, err
+		}
+		tell(len(out.Rows), of)
+	}
+	return out, nil
+}
+
+// ErrNobody is returned where nobody called before the day.
+var ErrNobody = errors.New("nobody called before that day")
+
+type test struct {
+	in      *gauge.Input
+	x       *index.Index
+	res     *gauge.Result
+	worth   *draft.Worth
+	callers []model.ID
+	after   []*usage.Use
+}
+
+// danger is what the callers hold together.
+func (b *test) danger(x *index.Index) float64 {
+	s, d := gauge.NewScale(x, b.in.Weights), 0.0
+	for _, id := range b.callers {
+		one, _ := s.Held(id)
+		d += one
+	}
+	return d
+}
+
+// hindsight is the danger of what was called after the day, and nothing else.
+func (b *test) hindsight() float64 {
+	nodes := map[model.ID]map[int]map[model.Path]bool{}
+	for _, u := range b.after {
+		p, ok := b.x.PermNumber(u.Permission)
+		if !ok {
+			continue
+		}
+		who := u.Principal()
+		if nodes[who] == nil {
+			nodes[who] = map[int]map[model.Path]bool{}
+		}
+		if nodes[who][p] == nil {
+			nodes[who][p] = map[model.Path]bool{}
+		}
+		nodes[who][p][b.node(u.Path)] = true
+	}
+	d := 0.0
+	for _, id := range b.callers {
+		for p := range b.x.Numbers() {
+			if n := len(nodes[id][p]); n > 0 {
+				d += b.in.Weights.Of(b.x.Level(p), n)
+			}
+		}
+	}
+	return d
+}
+
+func (b *test) node(path model.Path) model.Path {
+	if n, ok := b.x.Nearest(path); ok {
+		return n
+	}
+	return path
+}
+
+// drafts returns what drafts for everybody do together.
+func (b *test) drafts(c draft.Caution) (access.Edit, *Row, error) {
+	var out access.Edit
+	row := &Row{Name: fmt.Sprintf("drafts, caution %s", c), Caution: c}
+	var pieces []int
+	for _, id := range draft.Candidates(b.in, b.res, b.worth) {
+		f, err := draft.FromUse(b.in, b.res, id, draft.Options{Caution: c, Worth: b.worth})
+		if errors.Is(err, draft.ErrNothing) || errors.Is(err, draft.ErrProtected) {
+			continue
+		}
+		if err != nil {
+			return out, nil, err
+		}
+		n := 0
+		for _, a := range f.Allow {
+			n += len(a.Where)
+		}
+		pieces = append(pieces, n)
+		d := f.Edit(b.x.Source())
+		out.Gone.Grants = append(out.Gone.Grants, d.Gone.Grants...)
+		out.Gone.Memberships = append(out.Gone.Memberships, d.Gone.Memberships...)
+		out.Come.Grants = append(out.Come.Grants, d.Come.Grants...)
+	}
+	if row.Drafts = len(pieces); row.Drafts > 0 {
+		slices.Sort(pieces)
+		row.Pieces, row.Median = pieces[len(pieces)-1], pieces[len(pieces)/2]
+	}
+	return out, row, nil
+}
+
+// judge makes the calls again under an edit.
+func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, error) {
+	x, err := b.x.With(edit)
+	if err != nil {
+		return nil, err
+	}
+	type triple struct {
+		who  model.ID
+		perm model.Permission
+		at   model.Path
+	}
+	early, broken, places := map[model.ID]bool{}, map[model.ID]bool{}, map[triple]bool{}
+	soon := usage.DayOf(b.in.AsOf) + Soon
+	for _, u := range b.after {
+		if x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied {
+			continue
+		}
+		who := u.Principal()
+		broken[who] = true
+		places[triple{who, u.Permission, b.node(u.Path)}] = true
+		row.Calls += u.Count
+		if u.Days.First() <= soon {
+			early[who] = true
+		}
+	}
+	row.Early, row.Broken, row.Places = len(early), len(broken), len(places)
+	row.Left = b.danger(x)
+	if out.Held > out.Least {
+		row.Removed = (out.Held - row.Left) / (out.Held - out.Least)
+	}
+	if row.Caution > 0 {
+		past, learned := b.worth.Risk()
+		now := usage.DayOf(b.in.AsOf)
+		for _, id := range b.callers {
+			row.Expected += risk.Broken(risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now)))
+		}
+	}
+	out.Rows = append(out.Rows, *row)
+	return x, nil
+}
+
+// bounds are where the bins of chances begin.
+var bounds = []float64{0, .01, .03, .1, .2, .3, .4, .5, .6, .7, .8, .9, 1}
+
+func bins() []Bin {
+	var out []Bin
+	for i, from := range bounds[:len(bounds)-1] {
+		out = append(out, Bin{From: from, To: bounds[i+1]})
+	}
+	return out
+}
+
+func note(to []Bin, chance float64, needed bool) {
+	i, found := slices.BinarySearchFunc(to, chance, func(b Bin, c float64) int {
+		switch {
+		case c < b.From:
+			return 1
+		case c >= b.To && b.To < 1:
+			return -1
+		}
+		return 0
+	})
+	if !found || math.IsNaN(chance) {
+		return
+	}
+	to[i].Parts++
+	to[i].Expected += chance
+	if needed {
+		to[i].Needed++
+	}
+}
+
+// reliability holds what was said to be likely against what was called.
+func (b *test) reliability(out *Result, x *index.Index) {
+	past, learned := b.worth.Risk()
+	now := usage.DayOf(b.in.AsOf)
+	need := map[model.ID]map[int][]*usage.Use{}
+	for _, u := range b.after {
+		if p, ok := b.x.PermNumber(u.Permission); ok {
+			who := u.Principal()
+			if need[who] == nil {
+				need[who] = map[int][]*usage.Use{}
+			}
+			need[who][p] = append(need[who][p], u)
+		}
+	}
+	for _, id := range b.callers {
+		held := b.worth.Granted(id, now)
+		lost := map[int]map[int]float64{}
+		for _, l := range risk.Lost(past, learned, x, id, now, held) {
+			if l.At >= 0 {
+				if lost[l.Perm] == nil {
+					lost[l.Perm] = map[int]float64{}
+				}
+				lost[l.Perm][l.At] = l.Chance
+			}
+		}
+		for _, p := range slices.Sorted(maps.Keys(held)) { // in an order, so that sums round the same
+			h := held[p]
+			parts := h.Clip(past.Parts(id, p, now, risk.TenureOf(int(now-h.Since))))
+			needed, refused := make([]bool, len(parts)), make([]bool, len(parts))
+			for _, u := range need[id][p] {
+				at := b.node(u.Path)
+				if i := slices.IndexFunc(parts, func(q risk.Part) bool { return q.Holds(at) }); i >= 0 {
+					needed[i] = true
+					refused[i] = refused[i] ||
+						x.Decide(id, u.Permission, u.Path, u.Context()).Outcome == access.Denied
+				}
+			}
+			for i, q := range parts {
+				note(out.All, learned.Chance(q), needed[i])
+				if chance, gone := lost[p][i]; gone {
+					note(out.Dropped, chance, refused[i])
+				}
+			}
+		}
+	}
+}

@@ -1,0 +1,210 @@
+package backtest_test
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"reflect"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/backtest"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+var then = time.Date(2026, 8, 28, 12, 0, 0, 0, time.UTC)
+
+// case_ is an estate of two projects of four boxes, on all of which everybody may do
+// everything, the uses up to then, and those since.
+type case_ struct {
+	e             *model.Estate
+	before, after usage.Fold
+}
+
+func newCase() *case_ {
+	c := &case_{e: &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}},
+		Coverage: []model.CoverageRecord{{Node: model.MustPath("/m"), Service: "s", LogClass: "all", Written: true}}},
+		before: usage.Fold{}, after: usage.Fold{}}
+	for i, verb := range []string{"read", "put", "scrap"} {
+		c.e.Catalogue = append(c.e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/item:" + verb),
+			LogClass: "all", Kinds: []string{"box"},
+			Level: []model.Level{model.Read, model.Change, model.Administer}[i]})
+	}
+	for p := range 2 {
+		c.e.Nodes = append(c.e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/project:p%d", p))})
+		for b := range 4 {
+			c.e.Nodes = append(c.e.Nodes, model.Node{Path: box(p, b)})
+		}
+	}
+	return c
+}
+
+func box(p, b int) model.Path { return model.MustPath(fmt.Sprintf("/m/project:p%d/box:%c", p, 'a'+b)) }
+
+func (c *case_) who(name string) model.ID {
+	id := model.MustID("workload/" + name)
+	c.e.Identities = append(c.e.Identities, model.Identity{ID: id, Created: then.AddDate(-3, 0, 0)})
+	c.e.Grants = append(c.e.Grants, model.Grant{ID: "g-" + name, To: id, Created: then.AddDate(-3, 0, 0),
+		Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}},
+		Where:  []model.PathPattern{model.MustPathPattern("/m/**")}})
+	return id
+}
+
+// does is a use of a verb so many days after then, or before it.
+func (c *case_) does(id model.ID, verb string, at model.Path, days ...int) {
+	for _, d := range days {
+		f := c.before
+		if d > 0 {
+			f = c.after
+		}
+		f.Add(usage.Call{Time: then.AddDate(0, 0, d), Identity: id, Path: at, Outcome: usage.Done,
+			Permission: model.MustPermission("s/item:" + verb)})
+	}
+}
+
+func (c *case_) run(t *testing.T) (*backtest.Result, error) {
+	t.Helper()
+	x, err := index.Build(c.e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := then.AddDate(0, 0, -200)
+	in := &gauge.Input{Index: x, Uses: c.before.Uses(), AsOf: then, Window: 90, History: first,
+		Weights: gauge.DefaultWeights, Coverage: usage.NewCoverage(c.e.Coverage,
+			usage.Read{First: first, Ends: []time.Time{then}, Until: then})}
+	return backtest.Run(in, c.after.Uses(), func(int, int) {})
+}
+
+func daily(from, to int) (out []int) {
+	for d := from; d <= to; d++ {
+		out = append(out, d)
+	}
+	return out
+}
+
+func row(t *testing.T, r *backtest.Result, name string) backtest.Row {
+	t.Helper()
+	for _, x := range r.Rows {
+		if x.Name == name {
+			return x
+		}
+	}
+	t.Fatalf("no row %q", name)
+	return backtest.Row{}
+}
+
+// TestRules: what each rule breaks and removes is what a count by hand says.
+func TestRules(t *testing.T) {
+	c := newCase()
+	steady, moves, far, asleep := c.who("steady"), c.who("moves"), c.who("far"), c.who("asleep")
+	c.does(steady, "read", box(0, 0), daily(-150, 90)...)
+	c.does(moves, "read", box(0, 1), daily(-150, 0)...) // goes on to the box beside it
+	c.does(moves, "read", box(0, 2), daily(40, 90)...)
+	c.does(far, "put", box(1, 3), daily(-150, 0)...) // and to another project
+	c.does(far, "put", box(0, 3), daily(10, 20)...)
+	c.does(asleep, "read", box(1, 0), -150)
+	r, err := c.run(t)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r.Callers != 4 {
+		t.Errorf("%d callers", r.Callers)
+	}
+	eight := math.Log2(9)
+	if want := 4 * (2 + 6 + 20) * eight; math.Abs(r.Held-want) > 1e-6 {
+		t.Errorf("%f held, want %f", r.Held, want)
+	}
+	if want := 2.0 + 2 + 6; math.Abs(r.Least-want) > 1e-6 { // one box each
+		t.Errorf("%f with hindsight, want %f", r.Least, want)
+	}
+	for _, tt := range []struct {
+		rule                  backtest.Rule
+		early, broken, places int
+		left                  float64
+	}{
+		{backtest.Seen, 1, 2, 2, 2 + 2 + 6},
+		{backtest.Projects, 1, 1, 1, (2 + 2 + 2 + 6) * math.Log2(5)},
+		{backtest.Page, 1, 2, 2, 2 + 2 + 2 + 6},
+	} {
+		x := row(t, r, string(tt.rule))
+		if x.Early != tt.early || x.Broken != tt.broken || x.Places != tt.places || math.Abs(x.Left-tt.left) > 1e-6 {
+			t.Errorf("%s: %+v, want %+v", tt.rule, x, tt)
+		}
+		if want := (r.Held - tt.left) / (r.Held - r.Least); math.Abs(x.Removed-want) > 1e-9 {
+			t.Errorf("%s: %f removed, want %f", tt.rule, x.Removed, want)
+		}
+	}
+	if x := row(t, r, "drafts, caution bold"); x.Broken < 1 || x.Drafts != 4 { // nobody can know of the other project
+		t.Errorf("bold: %+v", x)
+	}
+}
+
+// TestNobody: where nobody called there is nothing to try.
+func TestNobody(t *testing.T) {
+	c := newCase()
+	c.does(c.who("later"), "read", box(0, 0), 3)
+	if _, err := c.run(t); !errors.Is(err, backtest.ErrNobody) {
+		t.Errorf("%v", err)
+	}
+}
+
+// TestLaws: on random lives every row is within what can be, the same comes again, each use is
+// of a part, and what a draft drops is never more than there is.
+func TestLaws(t *testing.T) {
+	for seed := range uint64(6) {
+		rnd := rand.New(rand.NewPCG(seed, 5))
+		c := newCase()
+		for i := range 12 {
+			id := c.who(fmt.Sprint("w", i))
+			p, b := rnd.IntN(2), rnd.IntN(4)
+			for d := -199; d <= 90; d++ {
+				if rnd.IntN(40) == 0 {
+					if b = rnd.IntN(4); rnd.IntN(3) == 0 {
+						p = rnd.IntN(2)
+					}
+				}
+				if i%3 > 0 || rnd.IntN(30) == 0 {
+					c.does(id, []string{"read", "put", "scrap"}[i%3], box(p, b), d)
+				}
+			}
+		}
+		r, err := c.run(t)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := c.run(t)
+		if err != nil || !reflect.DeepEqual(r, again) {
+			t.Errorf("seed %d: the second time it is another: %v", seed, err)
+		}
+		if len(r.Rows) != len(backtest.Cautions)+3 {
+			t.Fatalf("%d rows", len(r.Rows))
+		}
+		last := 1.0
+		for _, x := range r.Rows {
+			if x.Early > x.Broken || x.Broken > r.Callers || x.Broken > x.Places || x.Left > r.Held+1e-9 ||
+				x.Removed > 1.2 || x.Expected < 0 || x.Expected > float64(r.Callers) {
+				t.Errorf("seed %d: %+v of %d callers and %f held", seed, x, r.Callers, r.Held)
+			}
+			if x.Caution > 0 && x.Removed > last+.02 {
+				t.Errorf("seed %d: %s removes %f, the bolder one %f", seed, x.Name, x.Removed, last)
+			}
+			if x.Caution > 0 {
+				last = x.Removed
+			}
+		}
+		all, needed := 0, 0
+		for i := range r.All {
+			all, needed = all+r.All[i].Parts, needed+r.All[i].Needed
+			if r.Dropped[i].Needed > r.Dropped[i].Parts || r.All[i].Needed > r.All[i].Parts {
+				t.Errorf("seed %d: %+v %+v", seed, r.All[i], r.Dropped[i])
+			}
+		}
+		if all == 0 || needed == 0 {
+			t.Errorf("seed %d: %d parts, %d needed", seed, all, needed)
+		}
+	}
+}

@@ -1,0 +1,144 @@
+package risk
+
+import (
+	"fmt"
+	"testing"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// blind is a life of forty programs of two projects each: all put every few days, every other
+// one also reads where it puts. In the projects that are dark no log shows reading.
+func blind(t *testing.T, dark func(project int) bool) (*index.Index, []usage.Use) {
+	t.Helper()
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}}}
+	for i, verb := range []string{"read", "put"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
+			Level: []model.Level{model.Read, model.Change}[i], LogClass: verb, Kinds: []string{"box"}})
+	}
+	for p := range 12 {
+		for b := range 6 {
+			e.Nodes = append(e.Nodes, model.Node{Path: box(0, p, b)})
+		}
+	}
+	f := usage.Fold{}
+	for i := range 40 {
+		id := model.MustID(fmt.Sprint("workload/w", i))
+		e.Identities = append(e.Identities, model.Identity{ID: id})
+		for d := now - 399 + usage.Day(i%3); d <= now; d += 3 {
+			for _, p := range []int{i % 12, (i + 5) % 12} {
+				for k, verb := range []string{"put", "read"} {
+					if k == 1 && (i%2 == 1 || dark(p)) {
+						continue
+					}
+					f.Add(usage.Call{Time: d.Time(), Identity: id, Path: box(0, p, i%6),
+						Permission: model.MustPermission("s/box:" + verb), Outcome: usage.Done})
+				}
+			}
+		}
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return x, f.Uses()
+}
+
+// TestDark: what is done where no log shows it is judged by what is done where logs are on: who
+// reads elsewhere is expected to read there too, and who does not is not.
+func TestDark(t *testing.T) {
+	place := func(p int) model.PathPattern {
+		return model.MustPathPattern(fmt.Sprintf("/m/unit:u0/project:p%d/**", p))
+	}
+	x, uses := blind(t, func(p int) bool { return p == 0 })
+	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
+	p := NewPast(x, uses, now-399, now, none)
+	m := Learn(p, now, everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
+		map[int][]model.PathPattern{read: {place(0)}}})
+	if !m.KnowsDark() {
+		t.Fatal("a year of forty programs is too little")
+	}
+	for i := range 40 {
+		if i%12 != 0 && (i+5)%12 != 0 {
+			continue
+		}
+		parts := p.Hidden(model.MustID(fmt.Sprint("workload/w", i)), read, now, []model.PathPattern{place(0)})
+		if len(parts) != 1 || parts[0].Class != DarkHere {
+			t.Fatalf("w%d: %v", i, parts)
+		}
+		if c := m.Chance(parts[0]); i%2 == 0 && c < .6 || i%2 == 1 && c > .2 {
+			t.Errorf("w%d reads in the dark with %.2f", i, c)
+		}
+	}
+	// Somebody who is never seen there, and does not read elsewhere.
+	parts := p.Hidden(model.MustID("workload/w1"), read, now, []model.PathPattern{place(0)})
+	if len(parts) != 1 || parts[0].Class != DarkRest || m.Chance(parts[0]) > .1 {
+		t.Errorf("%v, %f", parts, m.Chance(parts[0]))
+	}
+}
+
+// TestHiddenCovers: whatever is dark belongs to some part, and no part reaches beyond it.
+func TestHiddenCovers(t *testing.T) {
+	x, uses := blind(t, func(p int) bool { return p < 3 })
+	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
+	p := NewPast(x, uses, now-399, now, none)
+	for _, dark := range [][]string{{"/m/**"}, {"/m/unit:u0/project:p0/**"},
+		{"/m/unit:u0/project:p0/box:day-1/**", "/m/unit:u0/project:p2/**"}, {"/m/unit:u0"}} {
+		var on []model.PathPattern
+		for _, d := range dark {
+			on = append(on, model.MustPathPattern(d))
+		}
+		for i := range 40 {
+			parts := p.Hidden(model.MustID(fmt.Sprint("workload/w", i)), read, now, on)
+			for pr := range 12 {
+				for b := range 6 {
+					inside := false
+					for _, d := range on {
+						inside = inside || d.Matches(box(0, pr, b))
+					}
+					held := 0
+					for _, q := range parts {
+						if q.Holds(box(0, pr, b)) {
+							held++
+						}
+					}
+					if inside != (held > 0) {
+						t.Fatalf("%v, w%d: %s is in %d parts: %v", dark, i, box(0, pr, b), held, parts)
+					}
+				}
+			}
+		}
+	}
+}
+
+// TestNewYear: a pattern of names holds next year's as well.
+func TestNewYear(t *testing.T) {
+	up := model.MustPath("/m/project:p")
+	like := []model.Path{up.Child("box", "log-2026-11"), up.Child("box", "log-2026-12")}
+	on, ok := pattern(up, like, 2026)
+	if !ok || !on.Matches(up.Child("box", "log-2027-01")) {
+		t.Errorf("%s, %t", on, ok)
+	}
+}
+
+// TestLost: what an edit leaves is not lost, what it takes is, and the chance of a broken
+// identity counts what is done on one place once.
+func TestLost(t *testing.T) {
+	part := func(on string) Part {
+		return Part{Class: Beside, Where: []model.PathPattern{model.MustPathPattern(on)}}
+	}
+	for _, tt := range []struct {
+		losses []Loss
+		want   float64
+	}{
+		{nil, 0},
+		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5}, {Perm: 2, Part: part("/m/a/**"), Chance: .2}}, .5},
+		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5}, {Perm: 1, Part: part("/m/b/**"), Chance: .2}}, .6},
+	} {
+		if got := Broken(tt.losses); got < tt.want-1e-9 || got > tt.want+1e-9 {
+			t.Errorf("%v: %f, want %f", tt.losses, got, tt.want)
+		}
+	}
+}

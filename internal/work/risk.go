@@ -1,0 +1,97 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/risk"
+	"clipfence/internal/core/usage"
+)
+
+// Risk is how likely it is that what a fence takes away is needed within 90 days, as the past of
+// the estate says.
+type Risk struct {
+	Touched  int     // identities whose access the fence makes smaller
+	Expected float64 // how many of them are expected to have a call refused
+	Worst    []Miss  // what is likeliest to be missed
+	Assumed  bool    // there was too little past, so priors speak
+}
+
+// Miss is something that goes and may be needed: permissions on the same places.
+type Miss struct {
+	Identity   model.ID
+	Do         []model.Permission // the likeliest first
+	Class      risk.Class
+	Where      []model.PathPattern // the zero pattern stands for everywhere else
+	Chance     float64             // of the likeliest
+	Like, Came int                 // so many parts like it there were, and so many of them were needed
+	Days       int                 // within so many days
+}
+
+// mostMisses is how many are listed.
+const mostMisses = 5
+
+// Risk returns the risk of a fence on the newest survey.
+func (w *Workspace) Risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
+	_, s, in, res, err := w.gaugedFor(ctx, f.For.String(), 0, everyPath)
+	if err != nil {
+		return nil, err
+	}
+	return riskOf(s, draft.NewWorth(in, res), f, usage.DayOf(in.AsOf))
+}
+
+// riskOf returns the risk of a fence.
+func riskOf(s *Source, worth *draft.Worth, f *fence.Fence, now usage.Day) (*Risk, error) {
+	after, err := s.With(f.Edit(s.Index.Source()))
+	if err != nil {
+		return nil, err
+	}
+	past, learned := worth.Risk()
+	out := &Risk{Assumed: !learned.KnowsUsed()}
+	for _, id := range s.touched(f.For) {
+		losses := risk.Lost(past, learned, after, id, now, worth.Granted(id, now))
+		if len(losses) == 0 {
+			continue
+		}
+		out.Touched++
+		out.Expected += risk.Broken(losses)
+		var own []Miss
+		for _, l := range losses {
+			p := s.Permission(l.Perm).Permission
+			i := slices.IndexFunc(own, func(m Miss) bool {
+				return m.Class == l.Part.Class && slices.Equal(m.Where, l.Part.Where)
+			})
+			switch {
+			case i >= 0:
+				own[i].Do = append(own[i].Do, p)
+			case len(own) < mostMisses:
+				n, came, days := learned.Like(l.Part)
+				own = append(own, Miss{id, []model.Permission{p}, l.Part.Class, l.Part.Where, l.Chance, n, came, days})
+			}
+		}
+		out.Worst = append(out.Worst, own...)
+		slices.SortStableFunc(out.Worst, func(a, b Miss) int { return cmp.Compare(b.Chance, a.Chance) })
+		out.Worst = out.Worst[:min(len(out.Worst), mostMisses)]
+	}
+	return out, nil
+}
+
+// touched returns who has what is given to somebody: itself, the members of a group, everybody.
+func (s *Source) touched(to model.ID) []model.ID {
+	to.Source = ""
+	var out []model.ID
+	for n := range s.Everybody() {
+		id := s.ID(n)
+		if i, _ := s.Identity(id); i.Disabled {
+			continue // it calls nothing any more
+		}
+		if id.Kind != model.Group && (to.Open() || id == to || s.In(id, to)) {
+			out = append(out, id)
+		}
+	}
+	return out
+}

@@ -170,7 +170,7 @@ func packExtras(d Days, list []extra) Counts {
 		ns[i] = 1
 		for ; at < len(list) && list[at].day <= day; at++ {
 			if list[at].day == day {
-				ns[i] += list[at].n
+				ns[i] = min(ns[i]+list[at].n, maxCount)
 			}
 		}
 	}

@@ -328,12 +328,15 @@ func (t *Table) merge(k RowKey, count, first, last int64, days Days, counts Coun
 	}
 	for i, w := range days.words {
 		base := days.base + Day(64*i)
-		if fresh && i == 0 {
+		if w == 0 {
+			continue // no days: they need not be told from there being no word
+		}
+		if r.bits == [2]uint64{} && r.more == 0 {
 			r.base = base
 		}
 		if off := base - r.base; off == 0 || off == 64 {
 			r.bits[off>>6] |= w
-		} else if w != 0 {
+		} else {
 			if r.more == 0 {
 				t.more = append(t.more, Days{})
 				r.more = int32(len(t.more))
@@ -468,6 +471,16 @@ func compareUses(a, b Use) int {
 
 // ErrTable is returned for bytes that are no encoded table.
 var ErrTable = errors.New("not a table of uses")
+
+const (
+	// maxCalls bounds the calls of one row that is read: sums of many still fit an int64.
+	maxCalls = 1 << 56
+	// firstDay and lastDay bound the days: the years 1 to 9999, which RFC 3339 can write.
+	firstDay, lastDay = -719_162, 2_932_896
+)
+
+// sane reports whether the days end within the years that a time stamp can have.
+func (d Days) sane() bool { return int64(d.base)+64*int64(len(d.words)) <= lastDay+64 }
 
 // The versions of the form; the first kept no counts a day.
 const (
@@ -616,7 +629,7 @@ func (t *Table) MergeBinary(b []byte) error {
 		}
 	}
 	for i := range counts {
-		counts[i] = int64(r.uint(1 << 62))
+		counts[i] = int64(r.uint(maxCalls))
 	}
 	packed := make([]Counts, n)
 	for i := range packed {
@@ -627,11 +640,15 @@ func (t *Table) MergeBinary(b []byte) error {
 	for i := range keys {
 		first := r.int()
 		last := first + r.int()
-		d := Days{base: Day(r.int() * 64)}
+		base := r.int()
+		if base < firstDay/64-1 || base > lastDay/64 { // a wrong byte must not claim memory for ages
+			return ErrTable
+		}
+		d := Days{base: Day(base * 64)}
 		for w := r.take(8 * r.uint(1<<20)); len(w) >= 8; w = w[8:] {
 			d.words = append(d.words, binary.LittleEndian.Uint64(w))
 		}
-		if _, ok := packed[i].List(d.Count()); r.bad || !ok {
+		if _, ok := packed[i].List(d.Count()); r.bad || !ok || !d.sane() {
 			return ErrTable
 		}
 		t.merge(keys[i], counts[i], first, last, d, packed[i])

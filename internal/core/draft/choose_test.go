@@ -53,6 +53,7 @@ func TestChoose(t *testing.T) {
 			total += c.gain
 			some = append(some, &c)
 		}
+		number(some)
 		weight, worth := 2.0, 40*r.Float64()
 		cost := func(chosen []*candidate) float64 {
 			var region index.Region

@@ -24,6 +24,9 @@ type candidate struct {
 
 	by    map[model.ID]float64 // of a small group: of whom the hazard is
 	users map[model.ID]bool    // and who of it did use it there
+
+	number int
+	inside []bool // inside which of the candidates of the same permission, by number, it lies
 }
 
 // without returns the candidate as it is for a group without a member, and of that member alone.
@@ -196,7 +199,19 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			add(id, q.Class, where, each*q.chance)
 		}
 	}
+	number(out)
 	return out
+}
+
+// number notes which of the candidates of a permission lie inside which.
+func number(all []*candidate) {
+	for i, c := range all {
+		c.number, c.inside = i, make([]bool, len(all))
+		for j, o := range all {
+			c.inside[j] = i == j || !slices.ContainsFunc(c.where,
+				func(on model.PathPattern) bool { return !model.PathPatternsContain(o.where, on) })
+		}
+	}
 }
 
 // holders returns how many hold a grant: of one to anybody, all whom the estate knows.
@@ -599,7 +614,4 @@ const leastGuess = 0.03
 const pieceShare = 0.02
 
 // within reports whether all places of one candidate lie inside those of another.
-func within(o, c *candidate) bool {
-	return !slices.ContainsFunc(o.where,
-		func(on model.PathPattern) bool { return !model.PathPatternsContain(c.where, on) })
-}
+func within(o, c *candidate) bool { return o.inside[c.number] }

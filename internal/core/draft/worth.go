@@ -71,13 +71,7 @@ type Worth struct {
 
 // Granted returns what somebody was granted as of a day, as far as today's grants tell, by
 // permission.
-func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held {
-	out := map[int]risk.Held{}
-	for _, perm := range w.grants.Perms(id, day) {
-		out[perm] = w.grants.Held(id, perm, day)
-	}
-	return out
-}
+func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held { return w.grants.Held(id, day) }
 
 // grants tells what was granted as of a day by today's grants; the last identity is kept.
 type grants struct {
@@ -87,42 +81,32 @@ type grants struct {
 	given []int
 }
 
-func (g *grants) of(id model.ID) []int {
+// Held implements [risk.Grants].
+func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
 	if g.id != id {
 		g.id, g.given = id, g.in.Index.Given(id)
 	}
-	return g.given
-}
-
-// Perms implements [risk.Grants].
-func (g *grants) Perms(id model.ID, day usage.Day) []int {
-	all := g.in.Index.NewSet()
-	for _, n := range g.of(id) {
-		if usage.DayOf(g.in.Index.Grant(n).Created) <= day {
-			all.Or(g.in.Index.SharedPerms(n))
-		}
-	}
-	return slices.Collect(all.All())
-}
-
-// Held implements [risk.Grants].
-func (g *grants) Held(id model.ID, perm int, day usage.Day) risk.Held {
-	var h risk.Held
-	for _, n := range g.of(id) {
+	out := map[int]risk.Held{}
+	for _, n := range g.given {
 		grant := g.in.Index.Grant(n)
 		since := usage.DayOf(grant.Created)
-		if since > day || !g.in.Index.SharedPerms(n).Has(perm) {
+		if since > day {
 			continue
 		}
-		if h.Where == nil || since < h.Since {
-			h.Since = since
-		}
-		h.Where = append(h.Where, grant.Where...)
-		if t := g.r.Grants[n]; t != nil {
-			h.Dark = append(h.Dark, t.Dark[perm]...)
+		t := g.r.Grants[n]
+		for perm := range g.in.Index.SharedPerms(n).All() {
+			h := out[perm]
+			if h.Where == nil || since < h.Since {
+				h.Since = since
+			}
+			h.Where = append(h.Where, grant.Where...)
+			if t != nil && len(t.Dark) > 0 {
+				h.Dark = append(h.Dark, t.Dark[perm]...)
+			}
+			out[perm] = h
 		}
 	}
-	return h
+	return out
 }
 
 // NewWorth learns from the past of an estate what its places are worth.

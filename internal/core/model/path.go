@@ -324,12 +324,41 @@ func (p PathPattern) Prefixes() []PathPattern {
 
 // Contains reports whether every path that q matches is matched by p.
 func (p PathPattern) Contains(q PathPattern) bool {
+	if p.plain() {
+		return plainContains(p.c, q.c)
+	}
 	return PathPatternsContain([]PathPattern{p}, q)
+}
+
+// plain reports whether a pattern names one node, with or without what is below it.
+func (p PathPattern) plain() bool { return len(p.c) > 1 && strings.IndexByte(p.c, star) < 0 }
+
+// plainContains is Contains for the form of a plain pattern. No number of plain patterns
+// matches together all that another pattern does, unless one of them does alone: what a star or
+// '**' of that stands for has no end.
+func plainContains(p, q string) bool {
+	n := len(p) - 1
+	if p[n] != deep {
+		return p == q
+	}
+	return len(q) >= n && q[:n] == p[:n] && (len(q) == n || q[n] == sep || q[n] == deep)
 }
 
 // PathPatternsContain reports whether every path that q matches is matched by
 // some member of ps.
 func PathPatternsContain(ps []PathPattern, q PathPattern) bool {
+	plain := true
+	for _, p := range ps {
+		if !p.plain() {
+			plain = false
+		} else if plainContains(p.c, q.c) {
+			return true
+		}
+	}
+	return !plain && contain(ps, q)
+}
+
+func contain(ps []PathPattern, q PathPattern) bool {
 	match := func(w string) bool {
 		for _, p := range ps {
 			if matches(p.c, w) {
@@ -358,6 +387,46 @@ func PathPatternsContain(ps []PathPattern, q PathPattern) bool {
 		}
 		w += "\xfd\xff"
 	}
+}
+
+// Patterns are path patterns that are asked often whether they contain others. The zero
+// Patterns has none.
+type Patterns struct {
+	list  []PathPattern
+	plain map[string]struct{} // the form of those that name one node
+	other bool                // there are others
+}
+
+// Add adds a pattern.
+func (s *Patterns) Add(p PathPattern) {
+	s.list = append(s.list, p)
+	if !p.plain() {
+		s.other = true
+		return
+	}
+	if s.plain == nil {
+		s.plain = map[string]struct{}{}
+	}
+	s.plain[p.c] = struct{}{}
+}
+
+// Contain answers as [PathPatternsContain] does, in a time that plain patterns do not add to.
+func (s *Patterns) Contain(q PathPattern) bool {
+	if _, same := s.plain[q.c]; same && q.c != "" {
+		return true
+	}
+	if len(s.plain) > 0 {
+		var form [128]byte
+		for i := 1; i <= len(q.c); i++ {
+			if i < len(q.c) && q.c[i] != sep && q.c[i] != deep {
+				continue
+			}
+			if _, in := s.plain[string(append(append(form[:0], q.c[:i]...), deep))]; in {
+				return true
+			}
+		}
+	}
+	return s.other && contain(s.list, q)
 }
 
 // Overlaps reports whether some path is matched by both p and q.

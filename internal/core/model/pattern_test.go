@@ -172,6 +172,13 @@ func TestContainmentIsExact(t *testing.T) {
 		if got := model.PathPatternsContain(as, b); got != contains {
 			t.Fatalf("seed %d: %v contain %s = %t, counting says %t", seed, as, b, got, contains)
 		}
+		var ready model.Patterns
+		for _, a := range as {
+			ready.Add(a)
+		}
+		if got := ready.Contain(b); got != contains {
+			t.Fatalf("seed %d: made ready, %v contain %s = %t, counting says %t", seed, as, b, got, contains)
+		}
 		if got := as[0].Overlaps(b); got != overlaps {
 			t.Fatalf("seed %d: %s overlaps %s = %t, counting says %t", seed, as[0], b, got, overlaps)
 		}

@@ -1,6 +1,7 @@
 package risk
 
 import (
+	"maps"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -56,7 +57,7 @@ const shortest = 14
 
 // most bounds how many parts are learned from, about: of many identities some are taken, in an
 // order that has nothing to do with their names.
-const most = 300_000
+const most = 100_000
 
 // Held is a permission that somebody was granted.
 type Held struct {
@@ -67,10 +68,8 @@ type Held struct {
 
 // Grants say what somebody was granted as of a day.
 type Grants interface {
-	// Perms returns the permissions, by number, in order.
-	Perms(id model.ID, day usage.Day) []int
-	// Held returns one of them.
-	Held(id model.ID, perm int, day usage.Day) Held
+	// Held returns it by permission.
+	Held(id model.ID, day usage.Day) map[int]Held
 }
 
 // Young is how long what was granted is young, in days.
@@ -137,8 +136,8 @@ func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
 	hold, use := map[int]float64{}, map[int]float64{}
 	for _, id := range ids {
 		h := p.who[id]
-		for _, perm := range granted.Perms(id, now) {
-			if g := granted.Held(id, perm, now); !g.blind() {
+		for perm, g := range granted.Held(id, now) {
+			if !g.blind() {
 				hold[perm]++
 				if h.perms[perm] != nil {
 					use[perm]++
@@ -160,7 +159,8 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 	young := false
 	// Of what was not used before, and is not after, some stand for all.
 	var some, others []int
-	for _, perm := range granted.Perms(id, from) {
+	held := granted.Held(id, from)
+	for _, perm := range slices.Sorted(maps.Keys(held)) {
 		if h.days(perm, from) > 0 || h.between(perm, from+1, to) {
 			some = append(some, perm)
 		} else {
@@ -178,7 +178,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 		others = others[:mostOthers]
 	}
 	for k, perm := range append(some, others...) {
-		g := granted.Held(id, perm, from)
+		g := held[perm]
 		if g.blind() {
 			continue
 		}
@@ -243,7 +243,13 @@ func (g *Held) Clip(parts []Part) []Part {
 		return parts
 	}
 	var out []Part
-	var before []model.PathPattern
+	var before, dark model.Patterns
+	for _, on := range g.Dark {
+		dark.Add(on)
+	}
+	inside := func(in []model.PathPattern, of *model.Patterns) bool {
+		return !slices.ContainsFunc(in, func(on model.PathPattern) bool { return !of.Contain(on) })
+	}
 	for _, q := range parts {
 		var in []model.PathPattern
 		for _, on := range q.Where {
@@ -256,11 +262,13 @@ func (g *Held) Clip(parts []Part) []Part {
 				}
 			}
 		}
-		if len(in) == 0 || allInside(in, g.Dark) || allInside(in, before) {
+		if len(in) == 0 || inside(in, &dark) || inside(in, &before) {
 			continue
 		}
 		if q.Class != Used {
-			before = append(before, in...)
+			for _, on := range in {
+				before.Add(on)
+			}
 		}
 		out = append(out, q)
 	}

@@ -2,6 +2,7 @@ package risk
 
 import (
 	"cmp"
+	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -19,6 +20,7 @@ type Past struct {
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
 	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
+	by    map[int][]*history    // who used a permission
 	first usage.Day             // of the logs
 
 	holds   map[inside]int  // how many nodes there are
@@ -34,9 +36,9 @@ type inside struct {
 // history is what one identity used.
 type history struct {
 	perms map[int]*used
-	peers []model.ID // who is in a group with it
-	doing *doing     // the last answer of known
-	seen  *seen      // the last answer of where
+	peers map[*history]bool // who is in a group with it
+	doing *doing            // the last answer of known
+	seen  *seen             // the last answer of where
 
 	counted struct { // answers of days, as of one day
 		day usage.Day
@@ -51,7 +53,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // use of anything, by index.
 func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(i int) bool) *Past {
 	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
-		first: first, holds: map[inside]int{}}
+		by: map[int][]*history{}, first: first, holds: map[inside]int{}}
 	for i := range uses {
 		u := &uses[i]
 		perm, ok := x.PermNumber(u.Permission)
@@ -71,6 +73,7 @@ func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(
 		if s == nil {
 			s = &used{map[model.Path]usage.Days{}}
 			h.perms[perm] = s
+			p.by[perm] = append(p.by[perm], h)
 		}
 		if on, some := p.ever[perm]; !some || days.First() < on {
 			p.ever[perm] = days.First()
@@ -127,7 +130,7 @@ func (p *Past) At(n model.Path) model.PathPattern {
 const mostPeers = 40
 
 // peersOf returns who shares the smallest of an identity's groups.
-func (p *Past) peersOf(id model.ID) []model.ID {
+func (p *Past) peersOf(id model.ID) map[*history]bool {
 	var best []model.ID
 	for _, g := range p.x.GroupsOf(id) {
 		var in []model.ID
@@ -141,7 +144,30 @@ func (p *Past) peersOf(id model.ID) []model.ID {
 		}
 	}
 	slices.SortFunc(best, model.ID.Compare)
-	return best[:min(len(best), mostPeers)]
+	peers := map[*history]bool{}
+	for _, id := range best[:min(len(best), mostPeers)] {
+		peers[p.who[id]] = true
+	}
+	return peers
+}
+
+// doers yields who of the peers of somebody used a permission.
+func (p *Past) doers(h *history, perm int) iter.Seq[*history] {
+	return func(yield func(*history) bool) {
+		if by := p.by[perm]; len(by) < len(h.peers) {
+			for _, o := range by {
+				if h.peers[o] && !yield(o) {
+					return
+				}
+			}
+			return
+		}
+		for o := range h.peers {
+			if o.perms[perm] != nil && !yield(o) {
+				return
+			}
+		}
+	}
 }
 
 // A Class is a sort of part.
@@ -544,10 +570,8 @@ func (h *history) silent(day usage.Day) int {
 // for peers only where it is a habit.
 func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usage.Days) []Part {
 	n := map[model.Path]int{}
-	for _, peer := range h.peers {
-		o := p.who[peer]
-		if o == nil || o.perms[perm] == nil ||
-			p.x.Level(perm) >= model.Administer && o.days(perm, day) < fewDays { // calls in a burst
+	for o := range p.doers(h, perm) {
+		if p.x.Level(perm) >= model.Administer && o.days(perm, day) < fewDays { // calls in a burst
 			continue
 		}
 		for at, days := range o.perms[perm].at {
@@ -580,8 +604,8 @@ func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usa
 func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bool,
 	had map[model.Path]usage.Days) []Part {
 	share := 0
-	for _, peer := range h.peers {
-		if o := p.who[peer]; o != nil && o.days(perm, day) >= fewDays {
+	for o := range p.doers(h, perm) {
+		if o.days(perm, day) >= fewDays {
 			share++
 		}
 	}

@@ -78,10 +78,12 @@ type everything struct {
 	dark map[int][]model.PathPattern
 }
 
-func (e everything) Perms(model.ID, usage.Day) []int { return slices.Collect(e.x.Numbers()) }
-
-func (e everything) Held(_ model.ID, perm int, _ usage.Day) Held {
-	return Held{Since: now - 999, Where: e.on, Dark: e.dark[perm]}
+func (e everything) Held(model.ID, usage.Day) map[int]Held {
+	out := map[int]Held{}
+	for perm := range e.x.Numbers() {
+		out[perm] = Held{Since: now - 999, Where: e.on, Dark: e.dark[perm]}
+	}
+	return out
 }
 
 // TestParts: every place belongs to some part, the nodes of use to parts of use, and the same

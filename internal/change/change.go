@@ -228,6 +228,12 @@ func Guards(in GuardInput) []string {
 	if n := len(in.Rehearsal.Widened); n > 0 {
 		no("the rehearsal failed: %d lines allow more than what they replace", n)
 	}
+	for _, what := range in.Rehearsal.Changed {
+		no("%s (see: clipfence rehearse; then draft anew, or take `proven` out of the file)", what)
+	}
+	if in.Rehearsal.Riskier != "" {
+		no("%s (see: clipfence rehearse; then draft anew, or take `proven` out of the file)", in.Rehearsal.Riskier)
+	}
 	if n := len(in.Rehearsal.Cannot); n > 0 {
 		no("the rehearsal failed: the source cannot say %d lines: %s", n, in.Rehearsal.Cannot[0])
 	}

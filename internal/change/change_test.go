@@ -352,6 +352,9 @@ func TestGuards(t *testing.T) {
 			"2 lines allow more"},
 		{"breaks", func(in *change.GuardInput) { in.Rehearsal.Broken = []rehearse.Break{{}, {GivenUp: true}} },
 			"1 uses would break"},
+		{"another grant", func(in *change.GuardInput) { in.Rehearsal.Changed = []string{"g is not what it was"} },
+			"not what it was"},
+		{"a greater risk", func(in *change.GuardInput) { in.Rehearsal.Riskier = "its risk grew" }, "its risk grew"},
 		{"perhaps used", func(in *change.GuardInput) { in.Rehearsal.Unplaced = make([]rehearse.Unplaced, 3) },
 			"3 uses are not placed"},
 		{"perhaps used, and accepted", func(in *change.GuardInput) {

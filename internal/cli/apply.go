@@ -55,6 +55,8 @@ it out, and looked for in the next survey.`,
 				head := fmt.Sprintf("%s: %s for %s, danger held %s", p.Change.ID,
 					render.Plural(len(p.Change.Steps), "step"), p.Change.For,
 					arrow(int(p.Rehearsal.Before+0.5), int(p.Rehearsal.After+0.5)))
+				risk := valueOf(p.Risk)
+				head += "; risk: " + risk.words()
 				return a.carryOut(cmd.Context(), w, p, head, yes, dry)
 			})
 		},

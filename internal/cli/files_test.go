@@ -196,3 +196,33 @@ func TestEstateEdited(t *testing.T) {
 		t.Errorf("%d %s", code, errs)
 	}
 }
+
+// TestDraftOutlived: a grant that changed since a draft was written is not replaced unseen.
+func TestDraftOutlived(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "changes: edit, ")
+	write := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		must(t, dir, "survey")
+	}
+	refused := func(want string) {
+		t.Helper()
+		for _, args := range [][]string{{"rehearse", "workload/bottler"}, {"apply", "workload/bottler", "--yes"}} {
+			code, out, errs := exitOf(t, command(dir, binary, args...))
+			if code == 0 || !strings.Contains(out+errs, want) {
+				t.Errorf("%v: exit code %d, without %q:\n%s%s", args, code, want, out, errs)
+			}
+		}
+		if text := estateText(t, dir); !strings.Contains(text, "g-bottler") {
+			t.Fatal("it was put up all the same")
+		}
+	}
+	must(t, dir, "apply", "workload/bottler", "--dry-run")
+	write(strings.Replace(orchardEstate, "do: [\"press/*:*\"]", "do: [\"press/*:*\", \"press/vat:scrap\"]", 1))
+	refused("grant g-bottler, which it replaces, is not what it was when it was drafted")
+	write(orchardEstate)
+	must(t, dir, "apply", "workload/bottler", "--yes")
+}

@@ -694,3 +694,33 @@ func TestMend(t *testing.T) {
 		t.Errorf("undo:\n%s", out)
 	}
 }
+
+// TestRiskGrew: where more is expected to break than what somebody agreed to, nothing is put up
+// until they did again.
+func TestRiskGrew(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	must(t, l.dir, "survey")
+	must(t, l.dir, "draft", "--for", "person/torleif.fjeldal", "--caution", "bold", "--as-of", asOf)
+	name := filepath.Join(l.dir, "drafts", "person-torleif.fjeldal.fence.yaml")
+	data, err := os.ReadFile(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(data)
+	at := strings.Index(text, "  expects: ")
+	if at < 0 {
+		t.Fatalf("it does not say what it expects:\n%s", text)
+	}
+	must(t, l.dir, "rehearse", name, "--as-of", asOf)
+	for expects, code := range map[string]int{"0.01": 1, "9": 0} {
+		line := "  expects: " + expects + text[at+strings.Index(text[at:], " #"):]
+		if err := os.WriteFile(name, []byte(text[:at]+line), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		got, out, _ := run(t, l.dir, "rehearse", name, "--as-of", asOf)
+		if got != code || strings.Contains(out, "its risk grew") != (code == 1) {
+			t.Errorf("with %s expected before: exit code %d, want %d\n%s", expects, got, code, out)
+		}
+	}
+}

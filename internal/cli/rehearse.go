@@ -44,11 +44,7 @@ drafts speak of were true. Nothing is changed.`,
 				if err != nil {
 					return err
 				}
-				r, err := w.Rehearse(cmd.Context(), f, s, accept)
-				if err != nil {
-					return err
-				}
-				k, err := w.Risk(cmd.Context(), f)
+				r, k, err := w.Rehearse(cmd.Context(), f, s, accept)
 				if err != nil {
 					return err
 				}
@@ -84,6 +80,8 @@ type rehearsalValue struct {
 	Widened  []string           `json:"widened"`
 	Broken   []brokenRow        `json:"broken"`
 	Risk     riskValue          `json:"risk"`
+	Changed  []string           `json:"changed_since,omitempty" doc:"what it replaces or gives and is not as it was when it was drafted"`
+	Riskier  string             `json:"riskier,omitempty" doc:"how much more is expected to break than when it was drafted"`
 	Cannot   []string           `json:"cannot_be_said,omitempty" doc:"what the source has no words for"`
 	Goes     []model.Permission `json:"goes"`
 	Stays    []model.Permission `json:"stays"`
@@ -115,6 +113,7 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
 		Reach: int(r.ReachBefore.Danger + 0.5), Still: int(r.ReachAfter.Danger + 0.5), AllOn: r.ReachAfter.Nodes,
 		Becomes: r.ReachAfter.Becomes, Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Cannot: r.Cannot,
+		Changed: r.Changed, Riskier: r.Riskier,
 		Risk: valueOf(k), Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{},
 		Goes:  []model.Permission{},
 		Stays: []model.Permission{}}
@@ -154,11 +153,15 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 			n    int
 			what string
 		}{{len(r.Widened), "line would widen access"}, {len(r.Cannot), "line cannot be said by the source"},
-			{unnamed, "use would break"}, {len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
+			{len(r.Changed), "grant or role changed since it was drafted"}, {unnamed, "use would break"},
+			{len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
 			if x.n > 0 {
 				one, rest, _ := strings.Cut(x.what, " ")
 				why = append(why, render.Plural(x.n, one)+" "+rest)
 			}
+		}
+		if r.Riskier != "" {
+			why = append(why, r.Riskier)
 		}
 		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why, ", "))
 	}
@@ -168,6 +171,12 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"),
 		render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"),
 		render.Count(r.Replayed)))
+	for _, what := range r.Changed {
+		add(false, "", what)
+	}
+	if r.Riskier != "" {
+		add(false, "", r.Riskier)
+	}
 	if len(r.Cannot) > 0 {
 		add(false, "", "the source has no words for this: "+strings.Join(r.Cannot, "; "))
 	}
@@ -298,8 +307,15 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	d.Value, d.Rows = v, v.Broken
 	if r.OK() {
 		d.Next = []string{"clipfence apply " + name}
-	} else if d.Next = []string{"edit " + name + " and rehearse again"}; len(r.Unplaced) > 0 {
-		d.Next = append(d.Next, "clipfence uses --unplaced")
+	} else {
+		d.Next = []string{"edit " + name + " and rehearse again"}
+		if len(r.Changed) > 0 || r.Riskier != "" {
+			d.Next = append(d.Next, "clipfence draft --force --for "+f.For.String(),
+				"or, to put it up as it is: take `proven` out of the file")
+		}
+		if len(r.Unplaced) > 0 {
+			d.Next = append(d.Next, "clipfence uses --unplaced")
+		}
 	}
 	return d
 }

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -118,6 +119,26 @@ func Write(f *fence.Fence, coverage string) []byte {
 			for _, p := range g.Do {
 				line("      - "+scalar(p.String()), "")
 			}
+		}
+	}
+	if p := f.Proven; !p.IsZero() {
+		line("proven:", "apply refuses when any of this got worse; without it, it does not ask")
+		if !p.Until.IsZero() {
+			line("  until: "+p.Until.UTC().Format(time.RFC3339Nano), "the last call that was known")
+		}
+		if p.Expects != nil {
+			line("  expects: "+strconv.FormatFloat(*p.Expects, 'g', -1, 64),
+				"a call of so many identities is expected to be refused within 90 days: a guess")
+		}
+		if len(p.Rights) > 0 {
+			line("  rights:", "as they are now")
+		}
+		for _, r := range p.Rights {
+			kind, name := "grant: ", r.Grant
+			if r.Role != "" {
+				kind, name = "role: ", r.Role
+			}
+			line("    - {"+kind+scalar(name)+", digest: "+scalar(r.Digest)+"}", "")
 		}
 	}
 	return []byte(b.String())

@@ -23,6 +23,11 @@ func random(r *rand.Rand) *fence.Fence {
 	pick := func() string { return names[r.IntN(len(names)-1)] }
 	f := &fence.Fence{Version: 2, For: model.ID{Source: "m", Kind: model.Workload, Name: pick()},
 		Drafted: time.Unix(r.Int64N(2e9), 0).UTC(), Window: "90d", Survey: r.Int64N(3)}
+	if r.IntN(2) == 0 {
+		x := float64(r.IntN(5000)) / 1000
+		f.Proven = fence.Proven{Until: time.UnixMilli(r.Int64N(2e12)).UTC(), Expects: &x,
+			Rights: []fence.Rights{{Grant: pick(), Digest: "1234567890123456"}, {Role: pick(), Digest: "12e4"}}}
+	}
 	for range r.IntN(3) {
 		f.Replaces = append(f.Replaces, pick())
 		f.Leaves = append(f.Leaves, model.ID{Kind: model.Group, Name: pick()})

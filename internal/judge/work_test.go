@@ -425,7 +425,7 @@ func commandsAgree(t *testing.T, seed uint64, narrowed, idle *atomic.Int64) {
 			return
 		}
 		d := out.Written[0]
-		r, err := w.Rehearse(ctx, d.Fence, s, true)
+		r, _, err := w.Rehearse(ctx, d.Fence, s, true)
 		if err != nil {
 			fail("%s: %v", st.ID, err)
 			return

@@ -22,6 +22,7 @@ type Prepared struct {
 	From      int              // the step that comes first
 	Source    string           // where
 	Rehearsal *rehearse.Result // of a fence
+	Risk      *Risk            // of a fence
 	Undoes    *change.Record   // of an undo
 
 	ByHand bool // running it writes down what somebody else is to do
@@ -62,7 +63,7 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	if err != nil {
 		return nil, err
 	}
-	r, err := w.Rehearse(ctx, f, s, accept)
+	r, k, err := w.Rehearse(ctx, f, s, accept)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +87,7 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	}
 	p, err := w.prepare(ctx, c, s.Source, ch, 0, true)
 	if err == nil {
-		p.Rehearsal = r
+		p.Rehearsal, p.Risk = r, k
 	}
 	return p, err
 }

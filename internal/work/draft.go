@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"clipfence/internal/change"
 	"clipfence/internal/core/draft"
@@ -91,9 +92,6 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
-		if err := replaceFile(name, fencefile.Write(f, fencefile.Evidence(res.Observable))); err != nil {
-			return nil, err
-		}
 		r, err := rehearse.Run(s.Index, f, nil, nil, in.Weights)
 		if err != nil {
 			return nil, err
@@ -102,9 +100,24 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err != nil {
 			return nil, err
 		}
+		f.Prove(s.Index, lastOf(in.Uses), k.expects())
+		if err := replaceFile(name, fencefile.Write(f, fencefile.Evidence(res.Observable))); err != nil {
+			return nil, err
+		}
 		out.Written = append(out.Written, Drafted{f, r, k, name})
 	}
 	return out, nil
+}
+
+// lastOf returns when the last of some calls was.
+func lastOf(uses []usage.Use) time.Time {
+	var last time.Time
+	for i := range uses {
+		if uses[i].Last.After(last) {
+			last = uses[i].Last
+		}
+	}
+	return last
 }
 
 // DraftNames lists the drafts that are there.

@@ -16,15 +16,17 @@ import (
 	"clipfence/internal/source/documents"
 )
 
-// Rehearse replays what was observed against a fence, and proves that it widens nothing.
-func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, accept bool) (*rehearse.Result, error) {
+// Rehearse replays what was observed against a fence, proves that it widens nothing, and weighs
+// its risk.
+func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, accept bool) (*rehearse.Result, *Risk,
+	error) {
 	uses, _, err := w.uses(ctx, s)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	in, err := w.placing(ctx, s)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	window := w.Window
 	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil {
@@ -33,10 +35,14 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 	placed := gauge.Place(s.Index, uses, usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24)), in)
 	r, err := rehearse.Run(s.Index, f, uses, placed, w.weights())
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	r.Accepted, r.Cannot = accept, cannot(planner(s.Source), f, s.Name)
-	return r, nil
+	k, err := w.risk(ctx, f)
+	if err != nil {
+		return nil, nil, err
+	}
+	r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
+	return r, k, nil
 }
 
 // planner returns how a source says things, which needs no connection to it: both kinds of

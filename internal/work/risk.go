@@ -3,6 +3,8 @@ package work
 import (
 	"cmp"
 	"context"
+	"fmt"
+	"math"
 	"slices"
 
 	"clipfence/internal/core/draft"
@@ -35,13 +37,37 @@ type Miss struct {
 // mostMisses is how many are listed.
 const mostMisses = 5
 
-// Risk returns the risk of a fence on the newest survey.
-func (w *Workspace) Risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
+// risk returns the risk of a fence on the newest survey.
+func (w *Workspace) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	_, s, in, res, err := w.gaugedFor(ctx, f.For.String(), 0, everyPath)
 	if err != nil {
 		return nil, err
 	}
 	return riskOf(s, draft.NewWorth(in, res), f, usage.DayOf(in.AsOf))
+}
+
+// riskier says how much more is expected of a fence now than when it was drafted, as far as it
+// says what that was; "" where it is not much more.
+func riskier(f *fence.Fence, k *Risk) string {
+	was := f.Proven.Expects
+	if was == nil || k.Assumed || k.Expected <= *was+max(leastWorse, *was/2) {
+		return ""
+	}
+	return fmt.Sprintf("its risk grew: of %.2f identities a call is expected to be refused within 90 days, where it "+
+		"was %.2f when it was drafted", k.Expected, *was)
+}
+
+// leastWorse is how many more identities must be expected to have a call refused for a risk to be
+// one that nobody agreed to.
+const leastWorse = 0.1
+
+// expects is what a fence says of its risk: nothing where the past is too short.
+func (k *Risk) expects() *float64 {
+	if k.Assumed {
+		return nil
+	}
+	x := math.Round(1000*k.Expected) / 1000
+	return &x
 }
 
 // riskOf returns the risk of a fence.

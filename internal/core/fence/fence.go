@@ -24,6 +24,7 @@ type Fence struct {
 	Drafted  time.Time      `json:"drafted" doc:"when, RFC 3339"`
 	Window   string         `json:"window" doc:"how far back the draft looked, such as 90d"`
 	Survey   int64          `json:"survey,omitempty" doc:"the survey it was drafted from"`
+	Proven   Proven         `json:"proven,omitzero" doc:"on what it rests: apply refuses when that got worse; take it out to put up the fence all the same"`
 	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
 	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
 	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`

@@ -48,6 +48,11 @@ type Result struct {
 	Widened  []Widening
 	Broken   []Break    // most used first; given-up ones last
 	Unplaced []Unplaced // most used first
+	// Changed is what the fence replaces or gives and is not as it was when it was proven.
+	Changed []string
+	// Riskier says how much more is expected to break than when it was proven; whoever knows the
+	// risk sets it. It is empty where there is not much more.
+	Riskier string
 	// Cannot is what the source cannot say of the fence, a sentence each; whoever knows the
 	// source sets it.
 	Cannot []string
@@ -66,10 +71,11 @@ type Result struct {
 }
 
 // OK reports whether the fence widens nothing, breaks nothing that it does not name as
-// given up, takes away nothing that a call may have been a use of that is not placed, and can
-// be said by its source.
+// given up, takes away nothing that a call may have been a use of that is not placed, can be
+// said by its source, and rests on what it was proven on.
 func (r *Result) OK() bool {
-	return len(r.Widened) == 0 && len(r.Cannot) == 0 && (r.Accepted || len(r.Unplaced) == 0) &&
+	return len(r.Widened) == 0 && len(r.Cannot) == 0 && len(r.Changed) == 0 && r.Riskier == "" &&
+		(r.Accepted || len(r.Unplaced) == 0) &&
 		!slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
 }
 
@@ -80,7 +86,7 @@ func Run(before *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placeme
 	if err != nil {
 		return nil, err
 	}
-	r := &Result{Widened: widened(before, f)}
+	r := &Result{Widened: widened(before, f), Changed: f.Changed(before)}
 	r.replay(before, after, f, uses, p)
 	r.weigh(before, after, f, w)
 	return r, nil

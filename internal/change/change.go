@@ -228,6 +228,9 @@ func Guards(in GuardInput) []string {
 	if n := len(in.Rehearsal.Widened); n > 0 {
 		no("the rehearsal failed: %d lines allow more than what they replace", n)
 	}
+	for _, d := range in.Rehearsal.Doubts {
+		no("a second look at the rehearsal says otherwise, which is a fault of this program: %s", d)
+	}
 	for _, what := range in.Rehearsal.Changed {
 		no("%s (see: clipfence rehearse; then draft anew, or take `proven` out of the file)", what)
 	}

@@ -80,6 +80,7 @@ type rehearsalValue struct {
 	Widened  []string           `json:"widened"`
 	Broken   []brokenRow        `json:"broken"`
 	Risk     riskValue          `json:"risk"`
+	Doubts   []string           `json:"doubts,omitempty" doc:"what a second look by other means says otherwise: a fault of Clip Fence"`
 	Changed  []string           `json:"changed_since,omitempty" doc:"what it replaces or gives and is not as it was when it was drafted"`
 	Riskier  string             `json:"riskier,omitempty" doc:"how much more is expected to break than when it was drafted"`
 	Cannot   []string           `json:"cannot_be_said,omitempty" doc:"what the source has no words for"`
@@ -152,7 +153,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		for _, x := range []struct {
 			n    int
 			what string
-		}{{len(r.Widened), "line would widen access"}, {len(r.Cannot), "line cannot be said by the source"},
+		}{{len(r.Widened), "line would widen access"}, {len(r.Doubts), "doubt of a second look"},
+			{len(r.Cannot), "line cannot be said by the source"},
 			{len(r.Changed), "grant or role changed since it was drafted"}, {unnamed, "use would break"},
 			{len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
 			if x.n > 0 {
@@ -171,11 +173,18 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"),
 		render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"),
 		render.Count(r.Replayed)))
+	for _, doubt := range r.Doubts {
+		add(false, "", "a second look by other means says otherwise, which is a fault of Clip Fence: "+doubt.String())
+		v.Doubts = append(v.Doubts, doubt.String())
+	}
 	for _, what := range r.Changed {
 		add(false, "", what)
 	}
 	if r.Riskier != "" {
 		add(false, "", r.Riskier)
+	}
+	if len(r.Doubts) == 0 {
+		add(true, "a second look at both, by other means, agrees", "")
 	}
 	if len(r.Cannot) > 0 {
 		add(false, "", "the source has no words for this: "+strings.Join(r.Cannot, "; "))

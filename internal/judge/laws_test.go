@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -17,6 +18,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/access/plain"
+	"clipfence/internal/core/check"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
@@ -308,6 +310,9 @@ func TestDraftsNarrow(t *testing.T) {
 			if len(r.Unplaced) > 0 {
 				t.Fatalf("seed %d: %s: takes away what may have been used: %+v\n%s", seed, st.ID, r.Unplaced[0], text)
 			}
+			if len(r.Doubts) > 0 {
+				t.Fatalf("seed %d: %s: a second look says otherwise: %v\n%s", seed, st.ID, r.Doubts, text)
+			}
 			if len(r.Widened) > 0 || r.After > r.Before+1e-9 {
 				t.Fatalf("seed %d: %s: widened %v, danger %f -> %f\n%s", seed, st.ID, r.Widened, r.Before, r.After,
 					text)
@@ -447,6 +452,80 @@ func TestWideningIsSeen(t *testing.T) {
 		if got := len(r.Widened) > 0; got != tt.wider {
 			t.Errorf("%s: widened = %t (%v), want %t", tt.name, got, r.Widened, tt.wider)
 		}
+		if got := len(r.Doubts) > 0; got != tt.wider {
+			t.Errorf("%s: by a second look widened = %t (%v), want %t", tt.name, got, r.Doubts, tt.wider)
+		}
+	}
+}
+
+// TestSecondLook: on random fences a second look never says otherwise, finds most of what widens
+// access by itself, and every use that is left without a grant.
+func TestSecondLook(t *testing.T) {
+	wide, found, lost, told, proven := 0, 0, 0, 0, 0
+	for seed := range uint64(estates(t)) {
+		g := newRandom(seed + 90_000)
+		e := g.estate(t)
+		x := built(t, e)
+		uses := g.uses(150, false)
+		for _, i := range e.Identities {
+			f := &fence.Fence{Version: fence.FormatVersion, For: i.ID}
+			f.For.Source = e.Source
+			for _, n := range x.GrantsTo(i.ID) {
+				if g.r.IntN(2) > 0 {
+					continue
+				}
+				old := x.Grant(n)
+				f.Replaces = append(f.Replaces, old.ID)
+				a := fence.Allow{Role: old.Role, Do: old.Do, Where: old.Where, When: old.When, Until: old.Until}
+				switch g.r.IntN(4) {
+				case 0:
+					a.Role, a.Do = "", nil
+					for _, p := range g.permissions() {
+						a.Do = append(a.Do, model.MustPermissionPattern(p))
+					}
+				case 1:
+					a.Where = nil
+					for _, p := range g.places() {
+						a.Where = append(a.Where, model.MustPathPattern(p))
+					}
+				case 2:
+					continue
+				}
+				f.Allow = append(f.Allow, a)
+			}
+			r, err := rehearse.Run(x, f, uses, nil, gauge.DefaultWeights)
+			if err != nil {
+				t.Fatal(err)
+			}
+			alone := check.Fence(x, f, uses, func(int) bool { return false })
+			lines := slices.ContainsFunc(r.Doubts, func(d check.Doubt) bool { return d.Line >= 0 })
+			switch {
+			case len(r.Widened) > 0:
+				wide++
+				if lines {
+					found++
+				}
+			case len(r.Doubts) > 0:
+				t.Fatalf("seed %d: %s: proven, and doubted: %v\n%s", seed, i.ID, r.Doubts, fencefile.Write(f, ""))
+			default:
+				proven++
+			}
+			refused := map[string]bool{}
+			for _, b := range r.Broken {
+				refused[fmt.Sprintf("%s %s %s", b.Use.Principal(), b.Use.Permission, b.Use.Path)] = true
+			}
+			lost += len(refused)
+			for _, d := range alone {
+				if d.Line < 0 && refused[fmt.Sprintf("%s %s %s", d.Identity, d.Permission, d.Path)] {
+					told++
+				}
+			}
+		}
+	}
+	t.Logf("%d fences proven; of %d that widen access a second look finds %d, of %d uses refused %d", proven, wide,
+		found, lost, told)
+	if proven < estates(t) || 5*found < 4*wide || lost < 100 || 2*told < lost {
+		t.Error("it finds too little")
 	}
 }
 

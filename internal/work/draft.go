@@ -96,6 +96,10 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err != nil {
 			return nil, err
 		}
+		if len(r.Widened)+len(r.Doubts) > 0 { // never seen, and never to be written down
+			return nil, fmt.Errorf("the draft for %s is not proven, a fault of this program: %v %v", id, r.Widened,
+				r.Doubts)
+		}
 		k, err := riskOf(s, worth, f, usage.DayOf(in.AsOf))
 		if err != nil {
 			return nil, err

@@ -2,8 +2,9 @@
 //
 // [Run] proves by containment that nothing is widened, replays every observed
 // call of everybody whom the fence touches, and weighs the access before and
-// after. It works from the fence alone, so that one written or edited by hand is
-// held to the same rules as a drafted one.
+// after; package check looks at proof and replay again. It works from the fence
+// alone, so that one written or edited by hand is held to the same rules as a
+// drafted one.
 package rehearse
 
 import (
@@ -13,6 +14,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/check"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -53,6 +55,9 @@ type Result struct {
 	// Riskier says how much more is expected to break than when it was proven; whoever knows the
 	// risk sets it. It is empty where there is not much more.
 	Riskier string
+	// Doubts are what a second look by other means ([check.Fence]) says otherwise: a fault of
+	// this program.
+	Doubts []check.Doubt
 	// Cannot is what the source cannot say of the fence, a sentence each; whoever knows the
 	// source sets it.
 	Cannot []string
@@ -74,7 +79,7 @@ type Result struct {
 // given up, takes away nothing that a call may have been a use of that is not placed, can be
 // said by its source, and rests on what it was proven on.
 func (r *Result) OK() bool {
-	return len(r.Widened) == 0 && len(r.Cannot) == 0 && len(r.Changed) == 0 && r.Riskier == "" &&
+	return len(r.Widened) == 0 && len(r.Doubts) == 0 && len(r.Cannot) == 0 && len(r.Changed) == 0 && r.Riskier == "" &&
 		(r.Accepted || len(r.Unplaced) == 0) &&
 		!slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
 }
@@ -87,7 +92,10 @@ func Run(before *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placeme
 		return nil, err
 	}
 	r := &Result{Widened: widened(before, f), Changed: f.Changed(before)}
-	r.replay(before, after, f, uses, p)
+	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) bool {
+		return f.Names(u.Permission, u.Path)
+	}, uses, p)
+	r.Doubts = check.Fence(before, f, uses, func(i int) bool { return !kept[i] })
 	r.weigh(before, after, f, w)
 	return r, nil
 }
@@ -138,8 +146,11 @@ func widened(g *index.Index, f *fence.Fence) []Widening {
 	return out
 }
 
-func (r *Result) replay(before, after *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placement) {
-	touched := touched(before, f)
+// replay tries every use of somebody who is touched, and returns which of them are allowed as
+// before; named says which are given up.
+func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, named func(u *usage.Use) bool,
+	uses []usage.Use, p *gauge.Placement) []bool {
+	kept := make([]bool, len(uses))
 	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}}
 	for i, u := range uses {
 		if !u.Outcome.Allowed() || !touched[u.Principal()] {
@@ -162,7 +173,9 @@ func (r *Result) replay(before, after *index.Index, f *fence.Fence, uses []usage
 		case was == access.Denied:
 			r.Odd++
 		case is < was:
-			r.Broken = append(r.Broken, Break{u, f.Names(u.Permission, u.Path)})
+			r.Broken = append(r.Broken, Break{u, named(&u)})
+		default:
+			kept[i] = true
 		}
 	}
 	slices.SortStableFunc(r.Unplaced, func(a, b Unplaced) int { return cmp.Compare(b.Use.Count, a.Use.Count) })
@@ -175,6 +188,7 @@ func (r *Result) replay(before, after *index.Index, f *fence.Fence, uses []usage
 		}
 		return cmp.Compare(b.Use.Count, a.Use.Count)
 	})
+	return kept
 }
 
 // taken tells what a fence takes away from somebody.

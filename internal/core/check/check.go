@@ -1,0 +1,234 @@
+// Package check looks at a rehearsal a second time, by other means.
+//
+// Package rehearse proves and replays with the engine that everything else asks. Were the engine
+// wrong, draft, proof and replay would be wrong together, and somebody would be locked out. So
+// this package does both again, the long way: it reads the records, follows groups and roles by
+// itself, spells patterns out ([names]) and tries what they match one by one. It knows less:
+// of places and permissions with stars it tries examples, it takes what may hold for what holds,
+// and denials, which a fence leaves as they are, are not its business. What it finds is a fault
+// of Clip Fence or of this package, and no fence is put up until it is known which.
+package check
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// A Doubt is something that was proven or replayed otherwise.
+type Doubt struct {
+	Line       int // of allow, from 0; -1: of a use
+	Identity   model.ID
+	Permission string
+	Path       string
+}
+
+// String says it in a sentence.
+func (d Doubt) String() string {
+	if d.Line >= 0 {
+		return fmt.Sprintf("line %d of allow gives %s on %s, which nothing that it replaces gives", d.Line+1,
+			d.Permission, d.Path)
+	}
+	return fmt.Sprintf("%s would have no grant left for %s on %s, which it used", d.Identity, d.Permission, d.Path)
+}
+
+// mostDoubts is how many are told.
+const mostDoubts = 20
+
+// Fence checks that a fence widens nothing, and that each of the uses keeps a grant; broken says
+// which of them are known to be refused, or were before. Uses that nobody whom the fence touches
+// made are left out.
+func Fence(x *index.Index, f *fence.Fence, uses []usage.Use, broken func(i int) bool) []Doubt {
+	c := &checker{x: x, f: f, who: f.For.In(x.Source()), grants: map[int]*given{},
+		in: map[model.ID][]model.ID{}}
+	out := c.lines()
+	seen := map[string]bool{}
+	for i := range uses {
+		u := &uses[i]
+		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.touched(u.Principal()) == nil {
+			continue
+		}
+		p, at := u.Permission.String(), u.Path.String()
+		key := u.Principal().String() + " " + p + " " + at
+		if !seen[key] && !c.keeps(u) {
+			out = append(out, Doubt{Line: -1, Identity: u.Principal(), Permission: p, Path: at})
+		}
+		seen[key] = true
+	}
+	return out[:min(len(out), mostDoubts)]
+}
+
+// checker has spelled out what it looked at.
+type checker struct {
+	x      *index.Index
+	f      *fence.Fence
+	who    model.ID
+	grants map[int]*given
+	come   []*given
+	in     map[model.ID][]model.ID // in which groups somebody is after the fence; nil: not touched
+}
+
+// given is a grant, or a line of a fence, spelled out.
+type given struct {
+	to    model.ID
+	sets  [][2][]pattern // permissions, and those left out
+	where []pattern
+	when  model.Condition
+}
+
+// grant spells a grant out.
+func (c *checker) grant(n int) *given {
+	g := c.grants[n]
+	if g == nil {
+		rec := c.x.Grant(n)
+		g = &given{to: rec.To, where: spell(rec.Where, path), when: rec.Condition()}
+		if rec.Role != "" {
+			g.sets = c.role(rec.Role, map[string]bool{})
+		} else {
+			g.sets = [][2][]pattern{{spell(rec.Do, permission), spell(rec.Except, permission)}}
+		}
+		c.grants[n] = g
+	}
+	return g
+}
+
+// role returns the sets of a role and of those that it includes.
+func (c *checker) role(name string, seen map[string]bool) [][2][]pattern {
+	r, ok := c.x.Role(name)
+	if !ok || seen[name] {
+		return nil
+	}
+	seen[name] = true
+	out := [][2][]pattern{{spell(r.Do, permission), spell(r.Except, permission)}}
+	for _, other := range r.Includes {
+		out = append(out, c.role(other, seen)...)
+	}
+	return out
+}
+
+// line spells a line of the fence out.
+func (c *checker) line(a *fence.Allow) *given {
+	g := &given{to: c.f.Receiver(a, c.x.Source()), where: spell(a.Where, path), when: a.When.WithUntil(a.Until)}
+	if a.Role != "" {
+		g.sets = c.role(a.Role, map[string]bool{})
+	} else {
+		g.sets = [][2][]pattern{{spell(a.Do, permission), nil}}
+	}
+	return g
+}
+
+// gives reports whether it gives a permission on a path, under whatever condition.
+func (g *given) gives(do, at []string) bool {
+	may := func(set [2][]pattern) bool { return some(set[0], do) && !some(set[1], do) }
+	return slices.ContainsFunc(g.sets, may) && some(g.where, at)
+}
+
+// lines tries examples of what each line allows on what the fence replaces.
+func (c *checker) lines() []Doubt {
+	var old []*given
+	for _, n := range c.x.GrantsTo(c.who) {
+		if slices.Contains(c.f.Replaces, c.x.Grant(n).ID) {
+			old = append(old, c.grant(n))
+		}
+	}
+	var out []Doubt
+	for i := range c.f.Allow {
+		g := c.line(&c.f.Allow[i])
+		c.come = append(c.come, g)
+		var places []pattern
+		for _, o := range old {
+			places = append(places, o.where...)
+		}
+		for _, set := range g.sets {
+			for _, p := range set[0] {
+				for _, do := range c.permissions(p, set[1]) {
+					for _, on := range g.where {
+						for _, at := range on.examples(places) {
+							in := func(o *given) bool { return g.when.Implies(o.when) && o.gives(do, at) }
+							if !slices.ContainsFunc(old, in) && len(out) < mostDoubts {
+								out = append(out, Doubt{Line: i, Permission: do[0] + "/" + do[1] + do[2],
+									Path: "/" + strings.Join(at, "/")})
+							}
+						}
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// permissions returns the permissions of the catalogue that a pattern matches, and one that no
+// catalogue has, but for those that are left out.
+func (c *checker) permissions(p pattern, but []pattern) [][]string {
+	var out [][]string
+	add := func(do []string) {
+		if p.matches(do) && !some(but, do) {
+			out = append(out, do)
+		}
+	}
+	for n := range c.x.Numbers() {
+		add(permission(c.x.Permission(n).Permission.String()))
+	}
+	for _, made := range p.examples(nil) {
+		add(made)
+	}
+	return out
+}
+
+// groups returns in which groups somebody is, itself included, after the fence or before.
+func (c *checker) groups(id model.ID, after bool) []model.ID {
+	out := []model.ID{id}
+	for i := 0; i < len(out); i++ {
+		for _, g := range c.x.GroupsOf(out[i]) {
+			left := after && out[i] == c.who && slices.Contains(c.f.Leaves, g)
+			if !left && !slices.Contains(out, g) {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
+}
+
+// touched returns in which groups somebody is after a fence that is for it, or for a group or
+// crowd that it is in; else none.
+func (c *checker) touched(id model.ID) []model.ID {
+	in, known := c.in[id]
+	if !known {
+		if c.who.Open() || slices.Contains(c.groups(id, false), c.who) {
+			in = c.groups(id, true)
+		}
+		c.in[id] = in
+	}
+	return in
+}
+
+// keeps reports whether some grant or line is left for a use.
+func (c *checker) keeps(u *usage.Use) bool {
+	do, at := permission(u.Permission.String()), path(u.Path.String())
+	now := func(g *given) bool {
+		holds, _ := g.when.Eval(u.Context())
+		return holds != model.False && g.gives(do, at)
+	}
+	in := c.touched(u.Principal())
+	for _, g := range c.come {
+		if (g.to.Open() || slices.Contains(in, g.to)) && now(g) {
+			return true
+		}
+	}
+	everybody := []model.ID{{Kind: model.Everyone}, {Kind: model.SignedIn}}
+	for _, to := range slices.Concat(in, everybody) {
+		for _, n := range c.x.GrantsTo(to) {
+			gone := to == c.who && slices.Contains(c.f.Replaces, c.x.Grant(n).ID)
+			if !gone && now(c.grant(n)) {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,97 @@
+package rehearse
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// ErrTwice is returned for two fences that are for the same identity.
+var ErrTwice = errors.New("two fences for the same identity")
+
+// Joint is what several fences do when all of them stand: what one leaves to another grant, the
+// fence of that grant's holder may take.
+type Joint struct {
+	Each   []*Result // what each does alone
+	Broken []Break   // by all of them together, most used first; given-up ones last
+	// Only are those of Broken that no fence breaks alone, as far as none names them as given up.
+	Only    []Break
+	Calls   int64 // that were tried
+	Touched []model.ID
+	Before  float64 // danger held by those who are touched and no group, together
+	After   float64
+
+	Edit access.Edit // what all of them do
+}
+
+// OK reports whether each fence holds alone and nothing more breaks when all stand.
+func (j *Joint) OK() bool {
+	return len(j.Only) == 0 && !slices.ContainsFunc(j.Each, func(r *Result) bool { return !r.OK() })
+}
+
+// Together rehearses several fences of one source, each alone and all together. Placement and
+// weights are as for [Run].
+func Together(before *index.Index, fs []*fence.Fence, uses []usage.Use, p *gauge.Placement,
+	w gauge.Weights) (*Joint, error) {
+	j := &Joint{}
+	all := map[model.ID]bool{}
+	of := map[model.ID][]*fence.Fence{}
+	for _, f := range fs {
+		r, err := Run(before, f, uses, p, w)
+		if err != nil {
+			return nil, err
+		}
+		j.Each = append(j.Each, r)
+		for id := range touched(before, f) {
+			all[id] = true
+			if slices.ContainsFunc(of[id], func(o *fence.Fence) bool { return o.For == f.For }) {
+				return nil, fmt.Errorf("%s: %w", f.For, ErrTwice)
+			}
+			of[id] = append(of[id], f)
+		}
+		e := f.Edit(before.Source())
+		j.Edit.Gone.Grants = append(j.Edit.Gone.Grants, e.Gone.Grants...)
+		j.Edit.Gone.Memberships = append(j.Edit.Gone.Memberships, e.Gone.Memberships...)
+		j.Edit.Come.Grants = append(j.Edit.Come.Grants, e.Come.Grants...)
+	}
+	after, err := before.With(j.Edit)
+	if err != nil {
+		return nil, err
+	}
+	alone := map[usage.Key]bool{}
+	for _, r := range j.Each {
+		for _, b := range r.Broken {
+			alone[b.Use.Key] = true
+		}
+	}
+	together := &Result{}
+	together.replay(before, after, all, func(u *usage.Use) bool {
+		return slices.ContainsFunc(of[u.Principal()],
+			func(f *fence.Fence) bool { return f.Names(u.Permission, u.Path) })
+	}, uses, p)
+	j.Broken, j.Calls = together.Broken, together.Calls
+	for _, b := range j.Broken {
+		if !b.GivenUp && !alone[b.Use.Key] {
+			j.Only = append(j.Only, b)
+		}
+	}
+	one, two := gauge.NewScale(before, w), gauge.NewScale(after, w)
+	for _, id := range slices.SortedFunc(maps.Keys(all), model.ID.Compare) {
+		if id.Kind == model.Group || id.Open() {
+			continue
+		}
+		had, _ := one.Held(id)
+		has, _ := two.Held(id)
+		j.Before, j.After = j.Before+had, j.After+has
+		j.Touched = append(j.Touched, id)
+	}
+	return j, nil
+}

@@ -46,7 +46,7 @@ func (b *backtestFlags) check(cmd *cobra.Command, args []string) error {
 		return errors.New("--backtest drafts for everybody: say no fence with it")
 	case !b.on && (b.plot != "" || b.force || cmd.Flags().Changed("ago")):
 		return errors.New("--ago, --plot and --force go with --backtest")
-	case !b.on && len(args) != 1:
+	case !b.on && len(args) == 0:
 		return errors.New("say which fence: clipfence rehearse FENCE, or --backtest")
 	}
 	if b.plot != "" {

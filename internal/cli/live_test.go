@@ -724,3 +724,63 @@ func TestRiskGrew(t *testing.T) {
 		}
 	}
 }
+
+// TestRehearsedTogether: several fences are rehearsed alone and all at once.
+func TestRehearsedTogether(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	must(t, l.dir, "survey")
+	must(t, l.dir, "draft", "--top", "4", "--as-of", asOf)
+	names, err := filepath.Glob(filepath.Join(l.dir, "drafts", "*.fence.yaml"))
+	if err != nil || len(names) != 4 {
+		t.Fatalf("%d drafts: %v", len(names), err)
+	}
+	type joint struct {
+		OK     bool `json:"ok"`
+		Fences []struct {
+			For           string `json:"for"`
+			OK            bool   `json:"ok"`
+			Before, After int
+		} `json:"fences"`
+		Before  int `json:"danger_before"`
+		After   int `json:"danger_after"`
+		Touched int `json:"identities_touched"`
+		Only    []struct{ Path string }
+	}
+	v := decode[joint](t, l.dir, append([]string{"rehearse", "--as-of", asOf}, names...)...)
+	if !v.OK || len(v.Fences) != 4 || v.Touched < 4 || v.After >= v.Before || len(v.Only) > 0 {
+		t.Errorf("%+v", v)
+	}
+	for _, f := range v.Fences {
+		if !f.OK {
+			t.Errorf("%+v", f)
+		}
+	}
+	for _, tt := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{names[0], names[0]}, "two fences for the same identity"},
+		{[]string{names[0], "nobody"}, `no fence file "nobody"`},
+		{[]string{"--backtest", names[0], names[1]}, "say no fence with it"},
+	} {
+		code, _, errs := run(t, l.dir, append([]string{"rehearse"}, tt.args...)...)
+		if code == 0 || !strings.Contains(errs, tt.want) {
+			t.Errorf("%v: exit code %d, %s", tt.args, code, errs)
+		}
+	}
+	// One of them breaks: the others still hold, and it is told which.
+	data, err := os.ReadFile(names[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	cut, _, _ := strings.Cut(string(data), "allow:")
+	if err := os.WriteFile(names[0], []byte(cut+"allow: []\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	code, out, _ := run(t, l.dir, append([]string{"rehearse", "--as-of", asOf}, names...)...)
+	if code != 1 || !strings.Contains(out, "DO NOT HOLD: 1 of 4 fences alone") ||
+		!strings.Contains(out, "Next: clipfence rehearse drafts/"+filepath.Base(names[0])) {
+		t.Errorf("exit code %d\n%s", code, out)
+	}
+}

@@ -17,12 +17,15 @@ func (a *app) rehearseCmd() *cobra.Command {
 	var all, accept bool
 	back := backtestFlags{ago: windowFlag{model.Duration(90 * 24 * time.Hour)}}
 	cmd := &cobra.Command{
-		Use: "rehearse FENCE | --backtest", Short: "Try a fence: what goes, what stays, what would break",
-		Args: cobra.MaximumNArgs(1),
+		Use: "rehearse FENCE... | --backtest", Short: "Try a fence: what goes, what stays, what would break",
 		Long: `Replay every observed call of everybody whom a fence touches, prove by containment
 that it widens nothing, and say what goes and what stays. Exit code 1 when it
 would break something that it does not name under gives_up, widens anything, or takes
-away what a call may have been a use of that cannot be placed.
+away what a call may have been a use of that cannot be placed, or when what it replaces
+or gives, or its risk, is not what it was when it was drafted.
+
+Of several fences, each is rehearsed alone and then all as if they stood together: what
+one leaves to the grant of a group, that group's fence may take.
 
 With --backtest, drafts are tried on this estate's own past: everybody is drafted for as
 if it were --ago days ago, at several cautions, all drafts stand together, and the calls
@@ -30,6 +33,7 @@ since are made again. It says how many would have had a call refused, how much d
 would have gone, how three simple rules would have done, and whether the chances that
 drafts speak of were true. Nothing is changed.`,
 		Example: "  clipfence rehearse workload/ticket-export\n" +
+			"  clipfence rehearse drafts/*.fence.yaml\n" +
 			"  clipfence rehearse --backtest --ago 90d --plot curve.svg",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -40,6 +44,16 @@ drafts speak of were true. Nothing is changed.`,
 				return a.backtest(cmd, &back)
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				if len(args) > 1 {
+					j, err := w.RehearseTogether(cmd.Context(), args, accept)
+					if err != nil {
+						return err
+					}
+					if err := a.print(jointly(j, all)); err != nil || j.OK() {
+						return err
+					}
+					return errCheck
+				}
 				name, f, s, err := w.ReadFence(cmd.Context(), args[0])
 				if err != nil {
 					return err
@@ -149,23 +163,7 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 			d.Head += ", within reach " + arrow(v.Reach, v.Still)
 		}
 	} else {
-		var why []string
-		for _, x := range []struct {
-			n    int
-			what string
-		}{{len(r.Widened), "line would widen access"}, {len(r.Doubts), "doubt of a second look"},
-			{len(r.Cannot), "line cannot be said by the source"},
-			{len(r.Changed), "grant or role changed since it was drafted"}, {unnamed, "use would break"},
-			{len(r.Unplaced), "use cannot be placed and may be of what goes"}} {
-			if x.n > 0 {
-				one, rest, _ := strings.Cut(x.what, " ")
-				why = append(why, render.Plural(x.n, one)+" "+rest)
-			}
-		}
-		if r.Riskier != "" {
-			why = append(why, r.Riskier)
-		}
-		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why, ", "))
+		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why(r, unnamed), ", "))
 	}
 	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for "+
 		"names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes",
@@ -327,6 +325,31 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		}
 	}
 	return d
+}
+
+// why says in a few words each why a rehearsal fails, of which so many uses break.
+func why(r *work.Rehearsal, unnamed int) []string {
+	var out []string
+	unplaced := len(r.Unplaced)
+	if r.Accepted {
+		unplaced = 0
+	}
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{len(r.Widened), "line would widen access"}, {len(r.Doubts), "doubt of a second look"},
+		{len(r.Cannot), "line cannot be said by the source"},
+		{len(r.Changed), "grant or role changed since it was drafted"}, {unnamed, "use would break"},
+		{unplaced, "use cannot be placed and may be of what goes"}} {
+		if x.n > 0 {
+			one, rest, _ := strings.Cut(x.what, " ")
+			out = append(out, render.Plural(x.n, one)+" "+rest)
+		}
+	}
+	if r.Riskier != "" {
+		out = append(out, r.Riskier)
+	}
+	return out
 }
 
 func first[T fmt.Stringer](xs []T, n int) string {

@@ -24,10 +24,11 @@ type missValue struct {
 	Like     int                 `json:"like_it" doc:"so many places like it there were in the past of this estate"`
 	Came     int                 `json:"needed" doc:"and so many of them were needed"`
 	Days     int                 `json:"within_days"`
+	Few      bool                `json:"mostly_assumed,omitempty" doc:"there were too few like it to go by"`
 }
 
 // missWords say what sort of place it is on which something may be missed.
-var missWords = map[string]string{"used": "was used there once", "peers": "somebody of its group used it there",
+var missWords = map[string]string{"used": "it used it there before", "peers": "somebody of its group used it there",
 	"names": "names like those it used", "beside": "beside where it used it", "near": "near where it used it",
 	"rest": "further off than it ever used it", "first-here": "never used, where it does other things",
 	"first-beside": "never used, beside where it works", "first-rest": "never used, far from where it works",
@@ -37,7 +38,7 @@ func valueOf(k *work.Risk) riskValue {
 	v := riskValue{Touched: k.Touched, Expected: round(k.Expected, 1000), Assumed: k.Assumed, Worst: []missValue{}}
 	for _, m := range k.Worst {
 		out := missValue{m.Identity, m.Do, nil, missWords[m.Class.String()], round(m.Chance, 1000), m.Like, m.Came,
-			m.Days}
+			m.Days, m.Few}
 		for _, on := range m.Where {
 			if !on.IsZero() {
 				out.Where = append(out.Where, on)
@@ -97,7 +98,11 @@ func (v *riskValue) lines(most int) []string {
 			do += fmt.Sprintf(" and %d more", n)
 		}
 		text := fmt.Sprintf("       %s: %s %s %s; %s", chance(m.Chance), m.Identity, do, where, m.Why)
-		if m.Like > 0 {
+		switch {
+		case m.Like > 0 && m.Few:
+			text += fmt.Sprintf("; mostly an assumption: only %s like it, of which %s needed within %d days",
+				render.Count(m.Like), were(m.Came), m.Days)
+		case m.Like > 0:
 			text += fmt.Sprintf("; of %s like it %s needed within %d days", render.Count(m.Like), were(m.Came), m.Days)
 		}
 		out = append(out, text)

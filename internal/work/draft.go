@@ -100,7 +100,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, fmt.Errorf("the draft for %s is not proven, a fault of this program: %v %v", id, r.Widened,
 				r.Doubts)
 		}
-		k, err := riskOf(s, worth, f, usage.DayOf(in.AsOf))
+		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf))
 		if err != nil {
 			return nil, err
 		}

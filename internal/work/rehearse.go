@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"clipfence/internal/config"
+	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -43,6 +44,58 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 	}
 	r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
 	return r, k, nil
+}
+
+// Joint is what several fences do alone and together.
+type Joint struct {
+	Source string
+	Names  []string // of the files
+	Fences []*fence.Fence
+	*rehearse.Joint
+	Risk *Risk // of all together
+}
+
+// OK reports whether each holds and all together do.
+func (j *Joint) OK() bool { return j.Joint.OK() }
+
+// RehearseTogether rehearses several fences of one source, each alone and all as if they stood
+// together: see [rehearse.Together].
+func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept bool) (*Joint, error) {
+	out := &Joint{}
+	var s *Source
+	for _, arg := range names {
+		name, f, of, err := w.ReadFence(ctx, arg)
+		if err != nil {
+			return nil, err
+		}
+		if s == nil {
+			s = of
+		} else if s.Name != of.Name {
+			return nil, fmt.Errorf("%s is for source %s, and %s for %s; rehearse those of one source together",
+				out.Names[0], s.Name, w.Relative(name), of.Name)
+		}
+		out.Names, out.Fences = append(out.Names, w.Relative(name)), append(out.Fences, f)
+	}
+	out.Source = s.Name
+	_, in, res, err := w.gauged(ctx, s.Source, 0, everyPath)
+	if err != nil {
+		return nil, err
+	}
+	if out.Joint, err = rehearse.Together(s.Index, out.Fences, in.Uses, res.Placement, w.weights()); err != nil {
+		return nil, err
+	}
+	worth := draft.NewWorth(in, res)
+	now := usage.DayOf(in.AsOf)
+	for i, f := range out.Fences {
+		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), now)
+		if err != nil {
+			return nil, err
+		}
+		r := out.Each[i]
+		r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
+	}
+	out.Risk, err = riskOf(s, worth, out.Edit, out.Touched, now)
+	return out, err
 }
 
 // planner returns how a source says things, which needs no connection to it: both kinds of

@@ -7,6 +7,7 @@ import (
 	"math"
 	"slices"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
@@ -32,6 +33,7 @@ type Miss struct {
 	Chance     float64             // of the likeliest
 	Like, Came int                 // so many parts like it there were, and so many of them were needed
 	Days       int                 // within so many days
+	Few        bool                // so few that mostly an assumption speaks
 }
 
 // mostMisses is how many are listed.
@@ -43,7 +45,7 @@ func (w *Workspace) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return riskOf(s, draft.NewWorth(in, res), f, usage.DayOf(in.AsOf))
+	return riskOf(s, draft.NewWorth(in, res), f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf))
 }
 
 // riskier says how much more is expected of a fence now than when it was drafted, as far as it
@@ -70,15 +72,18 @@ func (k *Risk) expects() *float64 {
 	return &x
 }
 
-// riskOf returns the risk of a fence.
-func riskOf(s *Source, worth *draft.Worth, f *fence.Fence, now usage.Day) (*Risk, error) {
-	after, err := s.With(f.Edit(s.Index.Source()))
+// riskOf returns the risk of an edit for some identities.
+func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now usage.Day) (*Risk, error) {
+	after, err := s.With(d)
 	if err != nil {
 		return nil, err
 	}
 	past, learned := worth.Risk()
 	out := &Risk{Assumed: !learned.KnowsUsed()}
-	for _, id := range s.touched(f.For) {
+	for _, id := range who {
+		if i, _ := s.Identity(id); i.Disabled {
+			continue // it calls nothing any more
+		}
 		losses := risk.Lost(past, learned, after, id, now, worth.Granted(id, now))
 		if len(losses) == 0 {
 			continue
@@ -96,7 +101,8 @@ func riskOf(s *Source, worth *draft.Worth, f *fence.Fence, now usage.Day) (*Risk
 				own[i].Do = append(own[i].Do, p)
 			case len(own) < mostMisses:
 				n, came, days := learned.Like(l.Part)
-				own = append(own, Miss{id, []model.Permission{p}, l.Part.Class, l.Part.Where, l.Chance, n, came, days})
+				own = append(own, Miss{id, []model.Permission{p}, l.Part.Class, l.Part.Where, l.Chance, n, came, days,
+					n < risk.Enough})
 			}
 		}
 		out.Worst = append(out.Worst, own...)
@@ -112,9 +118,6 @@ func (s *Source) touched(to model.ID) []model.ID {
 	var out []model.ID
 	for n := range s.Everybody() {
 		id := s.ID(n)
-		if i, _ := s.Identity(id); i.Disabled {
-			continue // it calls nothing any more
-		}
 		if id.Kind != model.Group && (to.Open() || id == to || s.In(id, to)) {
 			out = append(out, id)
 		}

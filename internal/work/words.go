@@ -157,6 +157,7 @@ var Cautions = map[string]draft.Caution{"bold": draft.Bold, "normal": draft.Norm
 type (
 	Fence     = fence.Fence
 	Rehearsal = rehearse.Result
+	Break     = rehearse.Break
 	Record    = change.Record
 	Step      = source.Step
 	Right     = source.Right

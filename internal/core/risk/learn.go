@@ -297,13 +297,13 @@ func (m *Model) note(q Part, needed bool, w float64) {
 // yearlyFloor is the least chance of what may come every year.
 const yearlyFloor = 0.35
 
-// enough is of how many parts a class must have been seen for its chances to count where
+// Enough is of how many parts a class must have been seen for its chances to count where
 // they have no prior: what was never done is not guessed at without a past.
-const enough = 20
+const Enough = 20
 
 // Chance returns how likely it is that a part is needed within the horizon.
 func (m *Model) Chance(q Part) float64 {
-	if q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < enough || q.Class == Dark {
+	if q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < Enough || q.Class == Dark {
 		return 0
 	}
 	chance := 1 - math.Pow(1-m.fits[q.Class].chance(q.Bin), m.ahead)
@@ -314,17 +314,24 @@ func (m *Model) Chance(q Part) float64 {
 }
 
 // Like returns how many parts with the same facts there were in the past, and how many of them
-// were needed within so many days after; where there were hardly any, of the whole class.
+// were needed within so many days after. Where there were hardly any, the last facts do not
+// count, one after the other, but for the first.
 func (m *Model) Like(q Part) (n, needed, days int) {
 	days = int(math.Round(Horizon / m.ahead))
-	t := m.bins[q.Class][q.Bin]
-	if t.n < enough {
-		t = tally{}
-		for _, s := range m.sizes[q.Class] {
-			t.n, t.k = t.n+s.n, t.k+s.k
+	sizes := factors[q.Class]
+	width := uint32(1) // of the facts that do not count
+	for k := len(sizes); ; k-- {
+		var t tally
+		for bin, o := range m.bins[q.Class] {
+			if bin/width == q.Bin/width {
+				t.n, t.k = t.n+o.n, t.k+o.k
+			}
 		}
+		if t.n >= Enough || k <= 1 {
+			return int(math.Round(t.n)), int(math.Round(t.k)), days
+		}
+		width *= uint32(sizes[k-1])
 	}
-	return int(t.n), int(t.k), days
 }
 
 // fit fits what was counted. Without a past the priors speak, which weigh [priorWeight]

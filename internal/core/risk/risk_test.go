@@ -228,3 +228,41 @@ func TestPattern(t *testing.T) {
 		}
 	}
 }
+
+// TestLike: the evidence is of parts with the same facts; where there are hardly any, of those
+// that share the first ones, and never of parts that differ in all.
+func TestLike(t *testing.T) {
+	m := &Model{ahead: 1}
+	for c := range m.bins {
+		m.bins[c] = map[uint32]tally{}
+	}
+	of := func(silence, days, quiet, sort, rhythm, newer int) Part {
+		return Part{Class: Used, Bin: bin([2]int{silence, 6}, [2]int{days, 4}, [2]int{quiet, 2}, [2]int{sort, 4},
+			[2]int{rhythm, 4}, [2]int{newer, 2})}
+	}
+	note := func(q Part, n, k int) {
+		for i := range n {
+			m.note(q, i < k, 1)
+		}
+	}
+	note(of(0, 3, 0, 1, 1, 0), 2000, 1990)
+	note(of(4, 1, 0, 0, 0, 0), 30, 6)
+	note(of(4, 1, 0, 0, 0, 1), 10, 9)
+	note(of(4, 3, 1, 2, 2, 1), 7, 3)
+	note(of(5, 0, 0, 0, 0, 0), 4, 4)
+	for _, tt := range []struct {
+		q    Part
+		n, k int
+	}{
+		{of(0, 3, 0, 1, 1, 0), 2000, 1990},
+		{of(4, 1, 0, 0, 0, 0), 30, 6},
+		{of(4, 1, 0, 0, 0, 1), 40, 15}, // too few with a newer one: with and without
+		{of(4, 3, 1, 2, 2, 1), 47, 18}, // all of that silence
+		{of(5, 0, 0, 0, 0, 0), 4, 4},   // no others, and it says how few
+		{of(2, 0, 0, 0, 0, 0), 0, 0},
+	} {
+		if n, k, days := m.Like(tt.q); n != tt.n || k != tt.k || days != 90 {
+			t.Errorf("%v: %d of %d within %d days, want %d of %d", tt.q.Bin, k, n, days, tt.k, tt.n)
+		}
+	}
+}

@@ -85,8 +85,8 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 		d.Head = fmt.Sprintf("DO NOT HOLD TOGETHER: each of %s holds alone, and with all of them %s would break",
 			render.Plural(len(j.Each), "fence"), render.Plural(len(j.Only), "use"))
 	default:
-		d.Head = fmt.Sprintf("Hold together: with %s %s; danger held by %s %s",
-			render.Plural(len(j.Each), "fence"), breaks, render.Plural(v.Touched, "identity"), arrow(v.Before, v.After))
+		d.Head = fmt.Sprintf("Hold together: with %s %s; danger held by %s %s", render.Plural(len(j.Each), "fence"),
+			breaks, render.Plural(v.Touched, "identity"), arrow(v.Before, v.After))
 	}
 	d.Lines = append(d.Lines, fmt.Sprintf("  note %s calls of %s replayed against all of them at once",
 		render.Count(v.Calls), render.Plural(v.Touched, "identity")), "  note risk of all together: "+v.Risk.words())
@@ -115,7 +115,8 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 		}
 	}
 	if fail == 0 && len(j.Only) > 0 {
-		d.Next = []string{"apply some of them, survey, and draft the others anew: clipfence draft --force --for IDENTITY"}
+		d.Next = []string{"apply some of them, survey, and draft the others anew: " +
+			"clipfence draft --force --for IDENTITY"}
 	}
 	return d
 }

@@ -16,7 +16,8 @@ import (
 func TestTogether(t *testing.T) {
 	const estate = "grant g1 workload/a stow/item:* /m/**\ngrant g2 group/g stow/item:read,stow/item:find /m/**\n" +
 		"member workload/a group/g\nmember workload/b group/g\n" +
-		"used workload/a stow/item:read /m/berth:x/box:b1/x 1-80\nused workload/b stow/item:find /m/berth:x/box:b1 1-80"
+		"used workload/a stow/item:read /m/berth:x/box:b1/x 1-80\n" +
+		"used workload/b stow/item:find /m/berth:x/box:b1 1-80"
 	for _, tt := range []struct{ name, own, group, want string }{
 		{"each leaves it to the other", "-g1", "-g2; stow/item:find /m/**",
 			"ok false; alone true true; 1 break, 1 of them together only; 2 touched"},

@@ -292,6 +292,9 @@ type Runner struct {
 	Changer source.Changer
 	Ledger  *ledger.Ledger
 	Wait    time.Duration // how long to wait until a step is visible
+	// First is called with a change that is new to the ledger, before its first step; an error
+	// ends the change. It may be nil.
+	First func(*Change) error
 	// Progress is told when a step begins and when it is visible; may be nil.
 	Progress func(n int, s source.Step, done bool)
 
@@ -506,6 +509,12 @@ func (r *Runner) Run(ctx context.Context, c *Change) error {
 	}
 	if err := r.begin(ctx, c); err != nil {
 		return err
+	}
+	if r.First != nil {
+		if err := r.First(c); err != nil {
+			return errors.Join(err, r.Ledger.Append(context.WithoutCancel(ctx), entryEnd,
+				endEntry{c.ID, StateFailed, err.Error()}))
+		}
 	}
 	return r.finish(ctx, c, 0, v)
 }

@@ -784,3 +784,49 @@ func TestRehearsedTogether(t *testing.T) {
 		t.Errorf("exit code %d\n%s", code, out)
 	}
 }
+
+// TestWayBack: what an apply leaves takes it back without this program, and nothing is changed
+// where it cannot be left.
+func TestWayBack(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	must(t, l.dir, "survey")
+	must(t, l.dir, "draft", "--for", "workload/camera-sync")
+	grants := func() string { return l.admin(t, "GET", "/collections/grants?limit=1000", "", "") }
+	before := grants()
+	// A file where the folder should be.
+	l.write(t, "changes", "")
+	code, _, errs := run(t, l.dir, "apply", "workload/camera-sync", "--yes")
+	if code == 0 || !strings.Contains(errs, "writing the way back") || !strings.Contains(errs, "nothing was changed") ||
+		grants() != before {
+		t.Fatalf("exit code %d: %s", code, errs)
+	}
+	if err := os.Remove(filepath.Join(l.dir, "changes")); err != nil {
+		t.Fatal(err)
+	}
+	out := must(t, l.dir, "apply", "workload/camera-sync", "--yes", "--reason", "it's `true`\n$(false)")
+	if grants() == before || !strings.Contains(out, "c-2.back.sh") {
+		t.Fatalf("nothing changed, or it does not say where the way back is:\n%s", out)
+	}
+	cmd := exec.Command("sh", filepath.Join(l.dir, "changes", "c-2.back.sh"))
+	cmd.Dir = t.TempDir()
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "TOKEN=" + l.tokens["workload/clip-fence-change"]}
+	if text, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, text)
+	}
+	same := func(text string) string { // but for versions
+		var page struct {
+			Items []struct {
+				ID    string          `json:"id"`
+				Value json.RawMessage `json:"value"`
+			} `json:"items"`
+		}
+		if err := json.Unmarshal([]byte(text), &page); err != nil || len(page.Items) < 30 {
+			t.Fatalf("%d grants: %v", len(page.Items), err)
+		}
+		return fmt.Sprintf("%s", page.Items)
+	}
+	if same(grants()) != same(before) {
+		t.Errorf("the grants are not as they were:\n%s\n%s", same(before), same(grants()))
+	}
+}

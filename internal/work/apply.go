@@ -40,6 +40,7 @@ func (w *Workspace) prepare(ctx context.Context, c source.Changer, src config.So
 	if err != nil {
 		return nil, err
 	}
+	run.First = w.writeWayBack(src)
 	if err := run.Guard(ctx, ch.Steps[from:]); err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"fmt"
+	"hash/fnv"
 	"math/rand/v2"
 	"slices"
 	"time"
@@ -17,11 +18,14 @@ const livedFor = 495
 type world struct {
 	dated, siblings, handOver, standIn, leave, drift, incidents, calendar, seasons, movers, accidents, dark,
 	young bool
+
+	deep  bool // projects have folders, which what is in them is put into without a system
+	plain bool // most names have no numbers, and are like no other
 }
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
 func worldOf(n int) world {
-	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true}
+	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false}
 	off := []*bool{nil, &w.dated, &w.siblings, &w.incidents, &w.standIn, &w.drift, &w.dark, &w.movers}
 	if f := off[n%len(off)]; f != nil {
 		*f = false
@@ -197,6 +201,27 @@ func (m *maker) tree() {
 	}
 }
 
+// child returns the path of a node in a project.
+func (m *maker) child(project model.Path, kind, name string) model.Path {
+	if m.w.deep {
+		h := fnv.New32a()
+		h.Write([]byte(name)) // never fails
+		project = m.node(project.Child("area", []string{"core", "edge", "lab"}[h.Sum32()%3]), -1)
+	}
+	return project.Child(kind, name)
+}
+
+// projectOf returns the project that a node is in.
+func projectOf(p model.Path) model.Path {
+	for {
+		up, ok := p.Parent()
+		if kind, _ := p.Last(); kind == "project" || !ok {
+			return p
+		}
+		p = up
+	}
+}
+
 // grow adds a node to a project: a sibling of one that is there, or one of a new name.
 func (m *maker) grow(project model.Path, day int) model.Path {
 	n := nouns[m.r.IntN(5)]
@@ -211,7 +236,14 @@ func (m *maker) grow(project model.Path, day int) model.Path {
 			}
 		}
 	}
-	p := project.Child(n.kind, name)
+	if m.w.plain {
+		var b []byte
+		for range 6 {
+			b = append(b, byte('a'+m.r.IntN(26)))
+		}
+		name = string(b)
+	}
+	p := m.child(project, n.kind, name)
 	if _, ok := m.born[p]; !ok {
 		m.nodes[project] = append(m.nodes[project], p)
 	}
@@ -426,7 +458,7 @@ func (m *maker) of(project model.Path, kind string, day int) model.Path {
 		}
 	}
 	if len(in) == 0 {
-		p := project.Child(kind, fmt.Sprint("first-", m.r.IntN(9)))
+		p := m.child(project, kind, fmt.Sprint("first-", m.r.IntN(9)))
 		m.nodes[project] = append(m.nodes[project], m.node(p, day))
 		return p
 	}
@@ -451,7 +483,7 @@ func (m *maker) places(project, within model.Path, kind string) func(day int) []
 			}
 			p, ok := last[text]
 			if !ok {
-				p = m.node(project.Child(kind, name+"-"+text), max(day-3, -1))
+				p = m.node(m.child(project, kind, name+"-"+text), max(day-3, -1))
 				last[text] = p
 			}
 			return []model.Path{p}
@@ -653,7 +685,7 @@ func (l *life) uses(day int) []usage.Use {
 
 // logged reports whether a log shows a call.
 func (l *life) logged(c call) bool {
-	project, _ := c.path.Parent()
+	project := projectOf(c.path)
 	verb := l.estate.Catalogue[c.perm]
 	return verb.LogClass != "read" || !l.logless[project]
 }

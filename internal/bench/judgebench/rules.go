@@ -107,8 +107,8 @@ func (j *judged) allowed(who int, c call) bool {
 func projects(j *judged, who int) kept {
 	k := kept{}
 	j.each(who, func(c call) {
-		if up, ok := c.path.Parent(); ok && j.allowed(who, c) {
-			k.add(c.perm, up.Below())
+		if j.allowed(who, c) {
+			k.add(c.perm, projectOf(c.path).Below())
 		}
 	})
 	return k

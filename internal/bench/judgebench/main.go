@@ -234,8 +234,11 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 	now := usage.DayOf(dayTime(j.day))
 	past, learned := j.worth.Risk()
 	expected := 0.0
-	for _, id := range j.callers {
-		expected += risk.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
+	for _, id := range j.life.who { // also of whom no log knows yet
+		if _, there := j.x.Number(id); !there {
+			continue
+		}
+		expected += learned.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
 	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
 		(j.held - j.danger(x)) / (j.held - j.least), expected}, nil

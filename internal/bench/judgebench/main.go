@@ -238,7 +238,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		if _, there := j.x.Number(id); !there {
 			continue
 		}
-		expected += learned.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
+		expected += risk.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
 	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
 		(j.held - j.danger(x)) / (j.held - j.least), expected}, nil

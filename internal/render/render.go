@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -236,10 +237,12 @@ func (d *Doc) text(w io.Writer, s Style) error {
 	var b strings.Builder
 	paint := Painter(s.Colour)
 	if d.Head != "" {
-		b.WriteString(paint(Clean(d.Head), Strong) + "\n")
+		for _, l := range flow(Clean(d.Head), s.Width) {
+			b.WriteString(paint(l, Strong) + "\n")
+		}
 	}
 	for _, l := range d.Lines {
-		b.WriteString(Clean(l) + "\n")
+		b.WriteString(strings.Join(flow(Clean(l), s.Width), "\n") + "\n")
 	}
 	for i := range d.Tables {
 		if b.Len() > 0 {
@@ -251,7 +254,9 @@ func (d *Doc) text(w io.Writer, s Style) error {
 		b.WriteString("\n")
 	}
 	for _, n := range d.Notes {
-		b.WriteString(paint(Clean(n), Dim) + "\n")
+		for _, l := range flow(Clean(n), s.Width) {
+			b.WriteString(paint(l, Dim) + "\n")
+		}
 	}
 	for i, n := range d.Next {
 		lead := "Next: "
@@ -326,6 +331,35 @@ func (t *Table) text(b *strings.Builder, s Style, paint func(string, Tone) strin
 			return "", Plain
 		})
 	}
+}
+
+// marked is how a line begins that says first what it is.
+var marked = regexp.MustCompile(`^ +(?:ok  |note|FAIL) +`)
+
+// flow breaks text into lines of a width at blanks; the lines after the first are indented like
+// it. A longer word stays whole, so that what is copied from the terminal is one.
+func flow(s string, width int) []string {
+	if width == 0 || lipgloss.Width(s) <= width {
+		return []string{s}
+	}
+	body := strings.TrimLeft(s, " ")
+	indent := len(s) - len(body)
+	if m := marked.FindString(s); m != "" {
+		indent = len(m)
+	}
+	var out []string
+	line, fresh := s[:len(s)-len(body)], true
+	for word := range strings.SplitSeq(body, " ") {
+		if !fresh && lipgloss.Width(line)+1+lipgloss.Width(word) > width {
+			out = append(out, line)
+			line, fresh = strings.Repeat(" ", indent), true
+		}
+		if !fresh {
+			line += " "
+		}
+		line, fresh = line+word, false
+	}
+	return append(out, line)
 }
 
 // mostLines bounds how far one cell goes on.

@@ -46,8 +46,8 @@ func (b *backtestFlags) check(cmd *cobra.Command, args []string) error {
 		return errors.New("--backtest drafts for everybody: say no fence with it")
 	case !b.on && (b.plot != "" || b.force || cmd.Flags().Changed("ago")):
 		return errors.New("--ago, --plot and --force go with --backtest")
-	case !b.on && len(args) == 0:
-		return errors.New("say which fence: clipfence rehearse FENCE, or --backtest")
+	case !b.on && len(args) == 0 && !cmd.Flags().Changed("all"):
+		return errors.New("say which fence: clipfence rehearse FENCE, --all for every draft, or --backtest")
 	}
 	if b.plot != "" {
 		if _, err := plotFormat(b.plot); err != nil {

@@ -41,7 +41,7 @@ func (a *app) draftCmd() *cobra.Command {
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, force bool
+	var giveUp, force, all bool
 	cmd := &cobra.Command{
 		Use: "draft --for IDENTITY", Short: "Write the narrower access as a fence file", Args: cobra.NoArgs,
 		Long: `Write a fence file: the access that one identity or group should have in place
@@ -53,16 +53,28 @@ it was never used, where that is worth its danger: by how often, in this estate'
 past, a permission was needed on such a place within 90 days. --caution says what one
 avoided break is worth, as a multiple of the danger that a caller holds on average: bold
 is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
-that can go; a grant that others make needless goes, and idle people leave the groups
+that can go, with --all for everybody: what is there already is left, so that it can be
+interrupted and go on. A grant that others make needless goes, and idle people leave the groups
 that their access comes by.`,
-		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5",
+		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft --all",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if (who == "") == (top == 0) {
-				return errors.New("say for whom: --for IDENTITY, or --top N")
+			said := 0
+			for _, x := range []bool{who != "", top != 0, all} {
+				if x {
+					said++
+				}
+			}
+			switch {
+			case said != 1:
+				return errors.New("say for whom: --for IDENTITY, --top N, or --all")
+			case top < 0:
+				return fmt.Errorf("--top: %d is below 1", top)
+			case out != "" && who == "":
+				return errors.New("--out is the file of one draft: it goes with --for")
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
-					work.DraftRequest{For: who, Top: top, Window: window.Duration, GiveUpUnobservable: giveUp,
+					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration, GiveUpUnobservable: giveUp,
 						Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
@@ -74,6 +86,7 @@ that their access comes by.`,
 	f := cmd.Flags()
 	f.StringVar(&who, "for", "", "whose access to narrow")
 	f.IntVar(&top, "top", 0, "the N identities with the most danger that can go")
+	f.BoolVar(&all, "all", false, "everybody whose access can be narrowed")
 	f.Var(&from, "from", "what to draft from: use")
 	f.Var(&window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	f.Var(&caution, "caution", "how much is kept beyond the places of use: bold, normal, careful, or a number")
@@ -99,6 +112,13 @@ func escalationOf(ids []model.ID) string {
 // arrow is a number before and after.
 func arrow(before, after int) string {
 	return fmt.Sprintf("%s -> %s", render.Count(before), render.Count(after))
+}
+
+func isAre(n int, what string) string {
+	if n == 1 {
+		return "1 " + what + " is"
+	}
+	return render.Plural(n, what) + " are"
 }
 
 // mayBreak is a risk in a few letters.
@@ -147,6 +167,12 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 			render.C(mayBreak(&v.Risk)),
 			render.C(w.Relative(v.File)))
 	}
+	there := 0
+	for _, err := range drafts.Left {
+		if errors.Is(err, work.ErrThere) {
+			there++
+		}
+	}
 	for i, err := range drafts.Left {
 		if i == 5 {
 			d.Notes = append(d.Notes, fmt.Sprintf("... and %d more", len(drafts.Left)-i))
@@ -155,6 +181,11 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		d.Notes = append(d.Notes, "Left alone: "+err.Error())
 	}
 	d.Value = rows
+	if len(rows) == 0 && there > 0 {
+		d.Head = fmt.Sprintf("No draft written: %s there already", isAre(there, "draft"))
+		d.Next = []string{"clipfence rehearse --all", "clipfence draft --all --force"}
+		return a.print(d)
+	}
 	if len(rows) == 0 {
 		d.Head = "Nothing to narrow: nobody has access that can go by what was observed"
 		d.Next = []string{"clipfence coverage", "clipfence findings"}
@@ -179,6 +210,9 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		"everything that reaches the identity, WITHIN REACH also of what it can give itself and get by acting as "+
 		"others. MAY BREAK is a guess: with what chance a call is refused within 90 days, or of how many identities.")
 	d.Next = []string{"clipfence rehearse " + w.Relative(rows[0].File), "clipfence apply " + w.Relative(rows[0].File)}
+	if len(rows) > 1 {
+		d.Next = append([]string{"clipfence rehearse --all"}, d.Next...)
+	}
 	return a.print(d)
 }
 

@@ -769,6 +769,20 @@ func TestRehearsedTogether(t *testing.T) {
 			t.Errorf("%v: exit code %d, %s", tt.args, code, errs)
 		}
 	}
+	// The rest is drafted without what is there already, which stays as it is.
+	was, err := os.ReadFile(names[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := must(t, l.dir, "draft", "--all", "--as-of", asOf)
+	more := must(t, l.dir, "draft", "--all", "--as-of", asOf)
+	if now, err := os.ReadFile(names[1]); err != nil || string(now) != string(was) ||
+		!strings.Contains(out, "is there already") || !strings.Contains(more, "No draft written:") {
+		t.Errorf("%v\n%s\n%s", err, out, more)
+	}
+	if v := decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf); len(v.Fences) < 10 || !v.OK {
+		t.Errorf("of all drafts: %+v", v)
+	}
 	// One of them breaks: the others still hold, and it is told which.
 	data, err := os.ReadFile(names[0])
 	if err != nil {
@@ -778,10 +792,10 @@ func TestRehearsedTogether(t *testing.T) {
 	if err := os.WriteFile(names[0], []byte(cut+"allow: []\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	code, out, _ := run(t, l.dir, append([]string{"rehearse", "--as-of", asOf}, names...)...)
-	if code != 1 || !strings.Contains(out, "DO NOT HOLD: 1 of 4 fences alone") ||
-		!strings.Contains(out, "Next: clipfence rehearse drafts/"+filepath.Base(names[0])) {
-		t.Errorf("exit code %d\n%s", code, out)
+	code, text, _ := run(t, l.dir, append([]string{"rehearse", "--as-of", asOf}, names...)...)
+	if code != 1 || !strings.Contains(text, "DO NOT HOLD: 1 of 4 fences alone") ||
+		!strings.Contains(text, "Next: clipfence rehearse drafts/"+filepath.Base(names[0])) {
+		t.Errorf("exit code %d\n%s", code, text)
 	}
 }
 

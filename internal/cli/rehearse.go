@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,8 +25,8 @@ would break something that it does not name under gives_up, widens anything, or 
 away what a call may have been a use of that cannot be placed, or when what it replaces
 or gives, or its risk, is not what it was when it was drafted.
 
-Of several fences, each is rehearsed alone and then all as if they stood together: what
-one leaves to the grant of a group, that group's fence may take.
+Of several fences, or with --all of every draft, each is rehearsed alone and then all as
+if they stood together: what one leaves to the grant of a group, that group's fence may take.
 
 With --backtest, drafts are tried on this estate's own past: everybody is drafted for as
 if it were --ago days ago, at several cautions, all drafts stand together, and the calls
@@ -33,7 +34,7 @@ since are made again. It says how many would have had a call refused, how much d
 would have gone, how three simple rules would have done, and whether the chances that
 drafts speak of were true. Nothing is changed.`,
 		Example: "  clipfence rehearse workload/ticket-export\n" +
-			"  clipfence rehearse drafts/*.fence.yaml\n" +
+			"  clipfence rehearse --all\n" +
 			"  clipfence rehearse --backtest --ago 90d --plot curve.svg",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -44,6 +45,11 @@ drafts speak of were true. Nothing is changed.`,
 				return a.backtest(cmd, &back)
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				if len(args) == 0 {
+					if args = w.DraftNames(cmd.Context()); len(args) == 0 {
+						return errors.New("there are no drafts to rehearse; write some with: clipfence draft --top 5")
+					}
+				}
 				if len(args) > 1 {
 					j, err := w.RehearseTogether(cmd.Context(), args, accept)
 					if err != nil {
@@ -73,7 +79,7 @@ drafts speak of were true. Nothing is changed.`,
 		},
 	}
 	back.add(cmd)
-	cmd.Flags().BoolVar(&all, "all", false, "list everything, not only the first lines")
+	cmd.Flags().BoolVar(&all, "all", false, "list everything, not only the first lines; without FENCE: every draft")
 	cmd.Flags().BoolVar(&accept, "accept-unplaced", false, acceptUsage)
 	return cmd
 }

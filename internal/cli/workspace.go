@@ -47,6 +47,10 @@ func (a *app) watch() func(work.Event) {
 			progress("waiting for the first event of %s", render.Plural(e.Count, "log"))
 		case work.Trying:
 			progress("%s: %d of %d ways tried", e.Source, e.Count, e.Of)
+		case work.Drafting:
+			progress("%s: %d of %d looked at", e.Source, e.Count, e.Of)
+		case work.Weighing:
+			progress("%s: risk of %d of %d fences weighed", e.Source, e.Count, e.Of)
 		case work.Finished:
 			progress("")
 		}

@@ -23,7 +23,8 @@ import (
 // DraftRequest says whose access is narrowed, and how.
 type DraftRequest struct {
 	For    string // an identity; or
-	Top    int    // so many with the most danger that can go
+	Top    int    // so many with the most danger that can go; or
+	All    bool   // everybody
 	Window model.Duration
 	// GiveUpUnobservable drops also what no log could have shown.
 	GiveUpUnobservable bool
@@ -32,6 +33,9 @@ type DraftRequest struct {
 	File    string // to write; "": one named after the identity
 	Force   bool   // write over a file that is there
 }
+
+// ErrThere is returned for a file that is not written over.
+var ErrThere = errors.New("is there already")
 
 // Drafted is a fence that was written.
 type Drafted struct {
@@ -49,7 +53,8 @@ type Drafts struct {
 
 // Draft writes fences from what was used. Of those for the most dangerous, who cannot be
 // narrowed is left, and told; one who is named is an error: [draft.ErrNothing],
-// [draft.ErrProtected].
+// [draft.ErrProtected]. Of everybody those are left, and told, whose file is there already, so
+// that what was interrupted can go on.
 func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) {
 	id, s, in, res, err := w.gaugedFor(ctx, q.For, q.Window, everyPath)
 	if err != nil {
@@ -59,12 +64,23 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	ids, most := []model.ID{id}, 1
 	if q.For == "" {
 		ids, most = draft.Candidates(in, res, worth), q.Top
+		if q.All {
+			most = len(ids)
+		}
+		defer w.progress(Event{Source: s.Name, Doing: Finished})
 	}
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: worth}
 	out := &Drafts{}
-	for _, id := range ids {
+	for i, id := range ids {
 		if len(out.Written) == most {
 			break
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, fmt.Errorf("%w; %d drafts are written and stay, and the same command goes on", err,
+				len(out.Written))
+		}
+		if q.For == "" {
+			w.progress(Event{Source: s.Name, Doing: Drafting, Count: i, Of: len(ids)})
 		}
 		f, err := draft.FromUse(in, res, id, o)
 		if err != nil {
@@ -88,7 +104,12 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			name = filepath.Join(w.DraftDir(), draftName(id))
 		}
 		if _, err := os.Stat(name); err == nil && !q.Force {
-			return nil, fmt.Errorf("%s is there already; to write over it: --force", name)
+			err := fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
+			if q.All {
+				out.Left = append(out.Left, err)
+				continue
+			}
+			return nil, err
 		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
 		}
@@ -129,7 +150,9 @@ func (w *Workspace) DraftNames(context.Context) []string {
 	es, _ := os.ReadDir(w.DraftDir())
 	var out []string
 	for _, e := range es {
-		out = append(out, strings.TrimSuffix(e.Name(), fencefile.Suffix))
+		if name, is := strings.CutSuffix(e.Name(), fencefile.Suffix); is {
+			out = append(out, name)
+		}
 	}
 	return out
 }

@@ -86,7 +86,12 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 	}
 	worth := draft.NewWorth(in, res)
 	now := usage.DayOf(in.AsOf)
+	defer w.progress(Event{Source: s.Name, Doing: Finished})
 	for i, f := range out.Fences {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		w.progress(Event{Source: s.Name, Doing: Weighing, Count: i, Of: len(out.Fences)})
 		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), now)
 		if err != nil {
 			return nil, err

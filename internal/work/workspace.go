@@ -67,6 +67,8 @@ const (
 	Reading   Doing = "reading"   // Count: log lines
 	Awaiting  Doing = "awaiting"  // Count: logs of which no event has come
 	Trying    Doing = "trying"    // Count, Of: ways to narrow
+	Drafting  Doing = "drafting"  // Count, Of: identities
+	Weighing  Doing = "weighing"  // Count, Of: fences
 	Finished  Doing = "finished"  // with what went on
 )
 

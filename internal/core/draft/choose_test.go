@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -105,5 +106,26 @@ func TestChoose(t *testing.T) {
 	t.Logf("mean %.4f of the optimum, at worst %.3f; %d of %d within 5 %%", sum/float64(n), worst, close, n)
 	if sum/float64(n) > 1.02 || worst > 1.2 || close < n*93/100 {
 		t.Error("that is too far from the optimum")
+	}
+}
+
+// TestWidest: what one used and others may need is said to be used; what lies inside another
+// place is not said again.
+func TestWidest(t *testing.T) {
+	on := func(list ...string) (out []model.PathPattern) {
+		for _, s := range list {
+			out = append(out, model.MustPathPattern(s))
+		}
+		return out
+	}
+	got := map[string]bool{}
+	for _, s := range widest([]*candidate{{class: risk.Used, where: on("/m/a/**")},
+		{class: risk.Used, where: on("/m/c/d/**")}, {class: risk.Peer, where: on("/m/a/**", "/m/b/**")},
+		{class: risk.Beside, where: on("/m/c/**")}}, model.ID{}) {
+		got[s.on.String()] = s.used
+	}
+	want := map[string]bool{"/m/a/**": true, "/m/b/**": false, "/m/c/**": false}
+	if !maps.Equal(got, want) {
+		t.Errorf("%v, want %v", got, want)
 	}
 }

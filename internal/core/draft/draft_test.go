@@ -70,6 +70,13 @@ func TestFromUse(t *testing.T) {
 		{"one permission in one bucket",
 			"grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80",
 			"-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
+		{"one uses it where its peers may [group/g]",
+			"grant g1 group/g stow/item:* /m/**\nmember workload/a group/g\nmember workload/b group/g\n" +
+				"member workload/c group/g\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\n" +
+				"used workload/b stow/item:find /m/berth:x/box:b2 1-80\n" +
+				"used workload/c stow/item:find /m/berth:x/box:b2 1-80",
+			"-g1; stow/item:read /m/berth:x/box:b1/x (used); stow/item:find /m/berth:x/box:b2/** (used); " +
+				"gives up stow/item:change"},
 		{"two buckets, the same need, share a line",
 			"grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:change /m/berth:x/box:b1/x 1-80\n" +
 				"used workload/a stow/item:change /m/berth:x/box:b2/y 1-80",

@@ -142,7 +142,7 @@ func (a *app) carryOut(ctx context.Context, w *work.Workspace, p *work.Prepared,
 	out := &render.Doc{Head: fmt.Sprintf("%s done: %s, each seen in %s", rec.ID, render.Plural(len(rec.Steps), "step"),
 		p.Source), Value: rec, Next: []string{"clipfence undo " + rec.ID}}
 	if !p.ByHand && p.From == 0 {
-		out.Notes = []string{"Without this program it is taken back by: " + w.Relative(w.WayBack(rec.ID))}
+		out.Notes = []string{"Without this program it is taken back by: " + w.Relative(p.WayBack())}
 	}
 	if p.ByHand {
 		out.Head = fmt.Sprintf("%s handed over, nothing is changed yet: %s says what to do in %s", rec.ID,

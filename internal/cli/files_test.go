@@ -180,6 +180,12 @@ func TestEstateEdited(t *testing.T) {
 	if strings.Contains(text, "g-bottler") || strings.Count(text, "fence-workload-bottler-") < 3 {
 		t.Errorf("edited:\n%s", text)
 	}
+	// What it left takes it back without this program, byte by byte.
+	back, err := os.ReadFile(filepath.Join(dir, "changes", "c-1.back.patch"))
+	if err != nil || !strings.Contains(string(back), "\n+  - id: g-bottler # see ticket 7\n") ||
+		!strings.Contains(string(back), "  1. grant g-bottler: ") {
+		t.Errorf("the way back: %v\n%s", err, back)
+	}
 	// Somebody edits what an undo would put back.
 	name := filepath.Join(dir, "estate.yaml")
 	if err := os.WriteFile(name, []byte(strings.Replace(text, "roles:\n",

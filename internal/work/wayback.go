@@ -19,15 +19,25 @@ import (
 // Before a change touches anything, the way back is written into a file of its own, in the
 // source's own terms: whoever is on call may have neither this program nor the workspace.
 
-// WayBack is where it is written how to take a change back by hand.
-func (w *Workspace) WayBack(id string) string { return w.Path(filepath.Join("changes", id+".back.sh")) }
+// wayBackFile is where it is written how to take a change of a source back by hand: a script, or
+// of files a patch.
+func (w *Workspace) wayBackFile(src config.Source, id string) string {
+	ext := ".back.sh"
+	if src.Kind == "files" {
+		ext = ".back.patch"
+	}
+	return w.Path(filepath.Join("changes", id+ext))
+}
+
+// WayBack is where it is written how to take a change that ran back by hand.
+func (p *Prepared) WayBack() string { return p.w.wayBackFile(p.src, p.Change.ID) }
 
 // writeWayBack returns what writes it for changes of a source.
 func (w *Workspace) writeWayBack(src config.Source) func(*change.Change) error {
 	return func(ch *change.Change) error {
 		text, err := w.wayBack(src, ch)
 		if err == nil {
-			err = replaceFile(w.WayBack(ch.ID), text)
+			err = replaceFile(w.wayBackFile(src, ch.ID), text)
 		}
 		if err != nil {
 			return fmt.Errorf("writing the way back: %w; nothing was changed", err)

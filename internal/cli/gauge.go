@@ -222,7 +222,14 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, not " +
 		"observable, perhaps used by a call that could not be placed, or held by somebody whose silence proves " +
 		"nothing yet; never taken for unused."}
-	d.Next = []string{"clipfence draft --for " + id.String()}
+	switch st := res.Of(id); {
+	case st == nil:
+	case st.State == work.Protected: // it is never changed
+	case st.State == work.Rare && st.LastUse.IsZero(), st.State == work.Unproven && !st.Dark:
+		d.Next = []string{"clipfence coverage", "clipfence reach " + id.String()} // a draft has nothing to go by
+	default:
+		d.Next = []string{"clipfence draft --for " + id.String()}
+	}
 	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)
 }

@@ -844,3 +844,22 @@ func TestWayBack(t *testing.T) {
 		t.Errorf("the grants are not as they were:\n%s\n%s", same(before), same(grants()))
 	}
 }
+
+// TestGaugeNext: a draft is pointed to only where it has something to go by.
+func TestGaugeNext(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	must(t, l.dir, "survey")
+	for who, want := range map[string]string{"workload/ticket-export": "clipfence draft --for workload/ticket-export",
+		"workload/year-end-closing": "clipfence coverage", "workload/clip-fence-survey": ""} {
+		out := must(t, l.dir, "gauge", who, "--as-of", asOf)
+		_, next, _ := strings.Cut(out, "\nNext: ")
+		if !strings.HasPrefix(next, want) || want == "" && next != "" {
+			t.Errorf("after gauge %s comes %q, want %q", who, next, want)
+		}
+		code, _, errs := run(t, l.dir, "draft", "--for", who, "--as-of", asOf)
+		if drafted := strings.HasPrefix(want, "clipfence draft"); (code == 0) != drafted {
+			t.Errorf("draft --for %s: exit code %d, %s", who, code, errs)
+		}
+	}
+}

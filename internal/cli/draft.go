@@ -74,8 +74,8 @@ that their access comes by.`,
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
-					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration, GiveUpUnobservable: giveUp,
-						Caution: caution.value, File: out, Force: force})
+					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
+						GiveUpUnobservable: giveUp, Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
 				}

@@ -811,8 +811,8 @@ func TestWayBack(t *testing.T) {
 	// A file where the folder should be.
 	l.write(t, "changes", "")
 	code, _, errs := run(t, l.dir, "apply", "workload/camera-sync", "--yes")
-	if code == 0 || !strings.Contains(errs, "writing the way back") || !strings.Contains(errs, "nothing was changed") ||
-		grants() != before {
+	if code == 0 || !strings.Contains(errs, "writing the way back") ||
+		!strings.Contains(errs, "nothing was changed") || grants() != before {
 		t.Fatalf("exit code %d: %s", code, errs)
 	}
 	if err := os.Remove(filepath.Join(l.dir, "changes")); err != nil {

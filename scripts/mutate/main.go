@@ -38,7 +38,7 @@ import (
 var packages = []string{
 	"internal/core/access", "internal/core/access/index", "internal/core/escalate", "internal/core/gauge",
 	"internal/core/posture", "internal/core/draft",
-	"internal/core/fence", "internal/core/rehearse", "internal/core/gate", "internal/core/usage",
+	"internal/core/fence", "internal/core/check", "internal/core/rehearse", "internal/core/gate", "internal/core/usage",
 	"internal/core/model",
 	"internal/change", "internal/ledger", "internal/patrol", "internal/sshsig",
 }
@@ -49,6 +49,7 @@ var besides = map[string][]string{
 	"internal/core/access":       {"internal/core/access/index", "internal/change"},
 	"internal/core/access/index": {"internal/core/escalate", "internal/core/gauge", "internal/snapshot"},
 	"internal/core/fence":        {"internal/core/draft", "internal/core/rehearse", "internal/fencefile"},
+	"internal/core/check":        {"internal/core/rehearse"},
 	"internal/core/gate":         {"internal/patrol"},
 	"internal/core/usage":        {"internal/core/gauge", "internal/core/draft"},
 	"internal/core/model":        {"internal/core/access/index", "internal/core/rehearse", "internal/source/files"},

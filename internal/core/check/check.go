@@ -45,7 +45,7 @@ const mostDoubts = 20
 // made are left out.
 func Fence(x *index.Index, f *fence.Fence, uses []usage.Use, broken func(i int) bool) []Doubt {
 	c := &checker{x: x, f: f, who: f.For.In(x.Source()), grants: map[int]*given{},
-		in: map[model.ID][]model.ID{}}
+		stay: map[holding][]*given{}, in: map[model.ID][]model.ID{}}
 	out := c.lines()
 	seen := map[string]bool{}
 	for i := range uses {
@@ -70,7 +70,14 @@ type checker struct {
 	who    model.ID
 	grants map[int]*given
 	come   []*given
+	stay   map[holding][]*given
 	in     map[model.ID][]model.ID // in which groups somebody is after the fence; nil: not touched
+}
+
+// holding is somebody and a permission, cut.
+type holding struct {
+	to model.ID
+	do [3]string
 }
 
 // given is a grant, or a line of a fence, spelled out.
@@ -79,6 +86,8 @@ type given struct {
 	sets  [][2][]pattern // permissions, and those left out
 	where []pattern
 	when  model.Condition
+
+	perms map[[3]string]bool // answers of has
 }
 
 // grant spells a grant out.
@@ -86,7 +95,8 @@ func (c *checker) grant(n int) *given {
 	g := c.grants[n]
 	if g == nil {
 		rec := c.x.Grant(n)
-		g = &given{to: rec.To, where: spell(rec.Where, path), when: rec.Condition()}
+		g = &given{to: rec.To, where: spell(rec.Where, path), when: rec.Condition(),
+			perms: map[[3]string]bool{}}
 		if rec.Role != "" {
 			g.sets = c.role(rec.Role, map[string]bool{})
 		} else {
@@ -113,7 +123,8 @@ func (c *checker) role(name string, seen map[string]bool) [][2][]pattern {
 
 // line spells a line of the fence out.
 func (c *checker) line(a *fence.Allow) *given {
-	g := &given{to: c.f.Receiver(a, c.x.Source()), where: spell(a.Where, path), when: a.When.WithUntil(a.Until)}
+	g := &given{to: c.f.Receiver(a, c.x.Source()), where: spell(a.Where, path), when: a.When.WithUntil(a.Until),
+		perms: map[[3]string]bool{}}
 	if a.Role != "" {
 		g.sets = c.role(a.Role, map[string]bool{})
 	} else {
@@ -122,10 +133,17 @@ func (c *checker) line(a *fence.Allow) *given {
 	return g
 }
 
-// gives reports whether it gives a permission on a path, under whatever condition.
-func (g *given) gives(do, at []string) bool {
-	may := func(set [2][]pattern) bool { return some(set[0], do) && !some(set[1], do) }
-	return slices.ContainsFunc(g.sets, may) && some(g.where, at)
+// has reports whether it gives a permission anywhere, under whatever condition.
+func (g *given) has(do []string) bool {
+	key := [3]string(do)
+	out, known := g.perms[key]
+	if !known {
+		out = slices.ContainsFunc(g.sets, func(set [2][]pattern) bool {
+			return some(set[0], do) && !some(set[1], do)
+		})
+		g.perms[key] = out
+	}
+	return out
 }
 
 // lines tries examples of what each line allows on what the fence replaces.
@@ -144,16 +162,30 @@ func (c *checker) lines() []Doubt {
 		for _, o := range old {
 			places = append(places, o.where...)
 		}
+		type spot struct {
+			at []string
+			in []*given // what is replaced and holds there
+		}
+		var spots []spot
+		for _, on := range g.where {
+			for _, at := range on.examples(places) {
+				x := spot{at: at}
+				for _, o := range old {
+					if g.when.Implies(o.when) && some(o.where, at) {
+						x.in = append(x.in, o)
+					}
+				}
+				spots = append(spots, x)
+			}
+		}
 		for _, set := range g.sets {
 			for _, p := range set[0] {
 				for _, do := range c.permissions(p, set[1]) {
-					for _, on := range g.where {
-						for _, at := range on.examples(places) {
-							in := func(o *given) bool { return g.when.Implies(o.when) && o.gives(do, at) }
-							if !slices.ContainsFunc(old, in) && len(out) < mostDoubts {
-								out = append(out, Doubt{Line: i, Permission: do[0] + "/" + do[1] + do[2],
-									Path: "/" + strings.Join(at, "/")})
-							}
+					for _, x := range spots {
+						given := func(o *given) bool { return o.has(do) }
+						if !slices.ContainsFunc(x.in, given) && len(out) < mostDoubts {
+							out = append(out, Doubt{Line: i, Permission: do[0] + "/" + do[1] + do[2],
+								Path: "/" + strings.Join(x.at, "/")})
 						}
 					}
 				}
@@ -208,26 +240,41 @@ func (c *checker) touched(id model.ID) []model.ID {
 	return in
 }
 
+// left returns the grants to somebody that stay and give a permission.
+func (c *checker) left(to model.ID, do []string) []*given {
+	key := holding{to, [3]string(do)}
+	out, known := c.stay[key]
+	if !known {
+		for _, n := range c.x.GrantsTo(to) {
+			if to == c.who && slices.Contains(c.f.Replaces, c.x.Grant(n).ID) {
+				continue
+			}
+			if g := c.grant(n); g.has(do) {
+				out = append(out, g)
+			}
+		}
+		c.stay[key] = out
+	}
+	return out
+}
+
 // keeps reports whether some grant or line is left for a use.
 func (c *checker) keeps(u *usage.Use) bool {
 	do, at := permission(u.Permission.String()), path(u.Path.String())
 	now := func(g *given) bool {
 		holds, _ := g.when.Eval(u.Context())
-		return holds != model.False && g.gives(do, at)
+		return holds != model.False && some(g.where, at)
 	}
 	in := c.touched(u.Principal())
 	for _, g := range c.come {
-		if (g.to.Open() || slices.Contains(in, g.to)) && now(g) {
+		if (g.to.Open() || slices.Contains(in, g.to)) && g.has(do) && now(g) {
 			return true
 		}
 	}
 	everybody := []model.ID{{Kind: model.Everyone}, {Kind: model.SignedIn}}
 	for _, to := range slices.Concat(in, everybody) {
-		for _, n := range c.x.GrantsTo(to) {
-			gone := to == c.who && slices.Contains(c.f.Replaces, c.x.Grant(n).ID)
-			if !gone && now(c.grant(n)) {
-				return true
-			}
+		if slices.ContainsFunc(c.left(to, do), now) {
+			return true
 		}
 	}
 	return false

@@ -1,0 +1,88 @@
+package check_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/check"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// crowd is a group of many with many grants, a fence for it, and what its members did.
+func crowd(t testing.TB, members, grants, calls int) (*index.Index, *fence.Fence, []usage.Use) {
+	e := &model.Estate{Source: "m", Identities: []model.Identity{{ID: model.MustID("group/g")}}}
+	for i := range 200 {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Level: model.Read,
+			Permission: model.MustPermission(fmt.Sprintf("s%d/o%d:v%d", i%5, i%20, i))})
+	}
+	for i := range members {
+		id := model.MustID(fmt.Sprint("person/p", i))
+		e.Identities = append(e.Identities, model.Identity{ID: id})
+		e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: model.MustID("group/g")})
+	}
+	f := &fence.Fence{For: model.MustID("m:group/g"), Replaces: []string{"g-0"}}
+	for i := range grants {
+		p := e.Catalogue[i%200].Permission.Pattern()
+		if i == 0 {
+			p = model.MustPermissionPattern("*")
+		}
+		g := model.Grant{ID: fmt.Sprint("g-", i), To: model.MustID("group/g"),
+			Rights: model.Rights{Do: []model.PermissionPattern{p}},
+			Where:  []model.PathPattern{model.MustPathPattern(fmt.Sprintf("/m/box:b%d*/**", i%50))}}
+		if i == 0 {
+			g.Where[0] = model.MustPathPattern("/m/**")
+		}
+		e.Grants = append(e.Grants, g)
+	}
+	for i := range 30 {
+		f.Allow = append(f.Allow, fence.Allow{Do: []model.PermissionPattern{model.MustPermissionPattern("s1/*:*")},
+			Where: []model.PathPattern{model.MustPathPattern(fmt.Sprintf("/m/box:c%d/*/**", i))}})
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var uses []usage.Use
+	for i := range calls {
+		c := usage.Call{Time: time.Unix(1.7e9, 0), Outcome: usage.Done, Permission: e.Catalogue[i%200].Permission,
+			Identity: model.MustID(fmt.Sprint("person/p", i%members)),
+			Path:     model.MustPath(fmt.Sprintf("/m/box:b%d/x/y:%d", i%50, i))}
+		uses = append(uses, usage.Use{Key: c.Key(), Count: 1})
+	}
+	return x, f, uses
+}
+
+// TestFence: of what a crowd did exactly that is doubted which no grant is left for, but for what
+// is known to break.
+func TestFence(t *testing.T) {
+	x, f, uses := crowd(t, 3, 200, 400)
+	lost := check.Fence(x, f, uses, func(int) bool { return false })
+	for _, d := range lost {
+		if d.Line >= 0 {
+			t.Errorf("what lies inside /m/** is doubted: %s", d)
+		}
+	}
+	// Use i is of permission i%200 on box i%50, which grant i%200 gives on boxes that begin so; the
+	// one that goes gave the rest.
+	if len(lost) != 2 {
+		t.Errorf("%d uses are left without a grant, want those two of permission 0: %v", len(lost), lost)
+	}
+	if d := check.Fence(x, f, uses, func(i int) bool { return i%200 == 0 }); len(d) > 0 {
+		t.Errorf("what is known to break is doubted: %v", d)
+	}
+	f.Allow[3].Where[0] = model.MustPathPattern("/**")
+	if d := check.Fence(x, f, nil, nil); len(d) == 0 || d[0].Line != 3 {
+		t.Errorf("a line that widens is not doubted: %v", d)
+	}
+}
+
+func BenchmarkFence(b *testing.B) {
+	x, f, uses := crowd(b, 500, 700, 20_000)
+	for b.Loop() {
+		check.Fence(x, f, uses, func(i int) bool { return false })
+	}
+}

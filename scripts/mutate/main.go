@@ -38,7 +38,8 @@ import (
 var packages = []string{
 	"internal/core/access", "internal/core/access/index", "internal/core/escalate", "internal/core/gauge",
 	"internal/core/posture", "internal/core/draft",
-	"internal/core/fence", "internal/core/check", "internal/core/rehearse", "internal/core/gate", "internal/core/usage",
+	"internal/core/fence", "internal/core/check", "internal/core/rehearse", "internal/core/gate",
+	"internal/core/usage",
 	"internal/core/model",
 	"internal/change", "internal/ledger", "internal/patrol", "internal/sshsig",
 }

@@ -104,7 +104,7 @@ func TestChoose(t *testing.T) {
 		worst = max(worst, ours/optimum)
 	}
 	t.Logf("mean %.4f of the optimum, at worst %.3f; %d of %d within 5 %%", sum/float64(n), worst, close, n)
-	if sum/float64(n) > 1.02 || worst > 1.2 || close < n*93/100 {
+	if sum/float64(n) > 1.01 || worst > 1.05 || close < n {
 		t.Error("that is too far from the optimum")
 	}
 }

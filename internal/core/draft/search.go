@@ -542,8 +542,9 @@ func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth 
 		}
 	}
 	best = climb()
-	// A second place costs less than a first one, so from everything, and from each wide place
-	// alone, one may climb to different tops.
+	// A second place costs less than a first one, and while a wide place stays nothing that lies
+	// in it does any good: so from everything, from each wide place alone, and from everything
+	// without it, one may climb to different tops.
 	top := slices.Clone(in)
 	again := func() {
 		if x := climb(); x > best+1e-9 {
@@ -557,6 +558,11 @@ func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth 
 		if may[i] && !must[i] && c.class != risk.Used {
 			copy(in, must)
 			in[i] = true
+			again()
+			copy(in, may) // without it, and what holds it: what a wide place hides comes out
+			for j := range all {
+				in[j] = in[j] && (must[j] || !inside[i][j])
+			}
 			again()
 		}
 	}

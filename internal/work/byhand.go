@@ -38,12 +38,7 @@ func (p *Prepared) handOver(ctx context.Context, ch *change.Change) error {
 
 // patch says a change as sentences, and as a unified diff of the estate file.
 func (w *Workspace) patch(src config.Source, ch *change.Change) ([]byte, error) {
-	name := w.Path(src.Estate)
-	data, err := os.ReadFile(name)
-	if err != nil {
-		return nil, err
-	}
-	edited, err := files.Edited(name, data, ch.Steps)
+	base, data, edited, err := w.edited(src, ch)
 	if err != nil {
 		return nil, err
 	}
@@ -62,10 +57,24 @@ func (w *Workspace) patch(src config.Source, ch *change.Change) ([]byte, error) 
 	for i, s := range ch.Steps {
 		fmt.Fprintf(&b, "  %d. %s\n", i+1, oneLine(sentence(s)))
 	}
-	base := filepath.Base(name)
-	fmt.Fprintf(&b, "\nThe same as a patch of %s, in its folder: patch -p1 < THIS FILE\n\n", base)
-	b.WriteString(udiff.Unified("a/"+base, "b/"+base, string(data), string(edited)))
+	writePatch(&b, base, data, edited)
 	return []byte(b.String()), nil
+}
+
+// edited returns the name of an estate file without its folder, the file, and what a change makes
+// of it.
+func (w *Workspace) edited(src config.Source, ch *change.Change) (base string, data, edited []byte, err error) {
+	name := w.Path(src.Estate)
+	if data, err = os.ReadFile(name); err == nil {
+		edited, err = files.Edited(name, data, ch.Steps)
+	}
+	return filepath.Base(name), data, edited, err
+}
+
+// writePatch writes what makes one text of a file another.
+func writePatch(b *strings.Builder, base string, from, to []byte) {
+	fmt.Fprintf(b, "\nThe same as a patch of %s, in its folder: patch -p1 < THIS FILE\n\n", oneLine(base))
+	b.WriteString(udiff.Unified("a/"+base, "b/"+base, string(from), string(to)))
 }
 
 // sentence says a step; undoings, and those of earlier programs, have none of their own.

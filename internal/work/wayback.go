@@ -3,17 +3,13 @@ package work
 import (
 	"fmt"
 	"net/url"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
-	"github.com/aymanbagabas/go-udiff"
-
 	"clipfence/internal/change"
 	"clipfence/internal/config"
 	"clipfence/internal/source"
-	"clipfence/internal/source/files"
 )
 
 // Before a change touches anything, the way back is written into a file of its own, in the
@@ -66,7 +62,9 @@ func (w *Workspace) wayBack(src config.Source, ch *change.Change) ([]byte, error
 	}
 	b.WriteString("\nIf the change stopped half-way, some of that is so already: leave those steps out.\n")
 	if src.Kind == "files" {
-		return w.patchBack(&b, src, ch)
+		base, data, edited, err := w.edited(src, ch)
+		writePatch(&b, base, edited, data)
+		return []byte(b.String()), err
 	}
 	b.WriteString("\nThe same for a POSIX shell with curl: TOKEN=... sh THIS FILE. TOKEN is a token that may change " +
 		"access.\n\n")
@@ -110,20 +108,3 @@ func request(src config.Source, s source.Step) string {
 
 // quoted is a word for a POSIX shell (IEEE Std 1003.1, Shell Command Language, 2.2.2).
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
-// patchBack adds the patch that takes a change of an estate file back.
-func (w *Workspace) patchBack(b *strings.Builder, src config.Source, ch *change.Change) ([]byte, error) {
-	name := w.Path(src.Estate)
-	data, err := os.ReadFile(name)
-	if err != nil {
-		return nil, err
-	}
-	edited, err := files.Edited(name, data, ch.Steps)
-	if err != nil {
-		return nil, err
-	}
-	base := filepath.Base(name)
-	fmt.Fprintf(b, "\nThe same as a patch of %s, in its folder: patch -p1 < THIS FILE\n\n", oneLine(base))
-	b.WriteString(udiff.Unified("a/"+base, "b/"+base, string(edited), string(data)))
-	return []byte(b.String()), nil
-}

@@ -47,18 +47,16 @@ func Fence(x *index.Index, f *fence.Fence, uses []usage.Use, broken func(i int) 
 	c := &checker{x: x, f: f, who: f.For.In(x.Source()), grants: map[int]*given{},
 		stay: map[holding][]*given{}, in: map[model.ID][]model.ID{}}
 	out := c.lines()
-	seen := map[string]bool{}
 	for i := range uses {
 		u := &uses[i]
-		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.touched(u.Principal()) == nil {
+		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.touched(u.Principal()) == nil ||
+			c.keeps(u) {
 			continue
 		}
-		p, at := u.Permission.String(), u.Path.String()
-		key := u.Principal().String() + " " + p + " " + at
-		if !seen[key] && !c.keeps(u) {
-			out = append(out, Doubt{Line: -1, Identity: u.Principal(), Permission: p, Path: at})
+		d := Doubt{Line: -1, Identity: u.Principal(), Permission: u.Permission.String(), Path: u.Path.String()}
+		if !slices.Contains(out, d) { // the same from elsewhere is another use
+			out = append(out, d)
 		}
-		seen[key] = true
 	}
 	return out[:min(len(out), mostDoubts)]
 }

@@ -40,7 +40,6 @@ func (w *Workspace) prepare(ctx context.Context, c source.Changer, src config.So
 	if err != nil {
 		return nil, err
 	}
-	run.First = w.writeWayBack(src)
 	if err := run.Guard(ctx, ch.Steps[from:]); err != nil {
 		return nil, err
 	}
@@ -202,7 +201,7 @@ func (w *Workspace) runner(ctx context.Context, c source.Changer, src config.Sou
 				return nil, err
 			}
 			return index.Build(e)
-		}, Protected: w.ProtectedIn(src.Name), Self: self}, nil
+		}, Protected: w.ProtectedIn(src.Name), Self: self, First: w.writeWayBack(src)}, nil
 }
 
 // current reads what a source says about access now, and keeps none of it.

@@ -82,6 +82,22 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if q.For == "" {
 			w.progress(Event{Source: s.Name, Doing: Drafting, Count: i, Of: len(ids)})
 		}
+		name := q.File
+		if name == "" {
+			name = filepath.Join(w.DraftDir(), draftName(id))
+		}
+		_, err := os.Stat(name)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+		var there error
+		if err == nil && !q.Force {
+			there = fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
+		}
+		if there != nil && q.All {
+			out.Left = append(out.Left, there)
+			continue
+		}
 		f, err := draft.FromUse(in, res, id, o)
 		if err != nil {
 			if q.For == "" {
@@ -98,21 +114,10 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			}
 			return nil, err
 		}
+		if there != nil {
+			return nil, there
+		}
 		f.Survey = s.Survey.ID
-		name := q.File
-		if name == "" {
-			name = filepath.Join(w.DraftDir(), draftName(id))
-		}
-		if _, err := os.Stat(name); err == nil && !q.Force {
-			err := fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
-			if q.All {
-				out.Left = append(out.Left, err)
-				continue
-			}
-			return nil, err
-		} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return nil, err
-		}
 		r, err := rehearse.Run(s.Index, f, nil, nil, in.Weights)
 		if err != nil {
 			return nil, err

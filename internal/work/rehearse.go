@@ -55,9 +55,6 @@ type Joint struct {
 	Risk *Risk // of all together
 }
 
-// OK reports whether each holds and all together do.
-func (j *Joint) OK() bool { return j.Joint.OK() }
-
 // RehearseTogether rehearses several fences of one source, each alone and all as if they stood
 // together: see [rehearse.Together].
 func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept bool) (*Joint, error) {

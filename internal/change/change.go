@@ -37,6 +37,7 @@ type Change struct {
 	Fence  string   `json:"fence,omitempty"` // file it came from
 	Undoes string   `json:"undoes,omitempty"`
 	Reason string   `json:"reason,omitempty"`
+	Widens string   `json:"widens,omitempty"` // why it gives more than what it replaces, as its fence says
 	// Unplaced counts calls that are not placed and may be of what goes: whoever carried
 	// the change out took the risk.
 	Unplaced int64         `json:"accepted_unplaced_calls,omitempty"`

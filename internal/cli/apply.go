@@ -56,7 +56,9 @@ it out, and looked for in the next survey.`,
 					render.Plural(len(p.Change.Steps), "step"), p.Change.For,
 					arrow(int(p.Rehearsal.Before+0.5), int(p.Rehearsal.After+0.5)))
 				risk := valueOf(p.Risk)
-				head += "; risk: " + risk.words()
+				if len(p.Rehearsal.Goes) > 0 {
+					head += "; risk: " + risk.words()
+				}
 				return a.carryOut(cmd.Context(), w, p, head, yes, dry)
 			})
 		},
@@ -113,6 +115,16 @@ func (a *app) carryOut(ctx context.Context, w *work.Workspace, p *work.Prepared,
 		t.Row(render.C(fmt.Sprint(i+1)), render.Cell{Text: work.Say(s), Tone: tone}, render.C(document(s)))
 	}
 	d := &render.Doc{Head: head, Tables: []render.Table{t}, Value: p.Change}
+	more := p.Rehearsal != nil && len(p.Rehearsal.Gives) > 0
+	if more {
+		r := p.Rehearsal
+		d.Head = "GIVES MORE: " + head
+		d.Lines = []string{"Why: " + p.Change.Widens, "May do then and not before: " + gainWords(gainRows(r))}
+		if r.ReachAfter.Danger > r.ReachBefore.Danger+.5 && r.ReachAfter.Further(r.After) {
+			d.Lines = append(d.Lines, "WITHIN REACH THEN IS MORE THAN IT HOLDS: danger "+
+				arrow(int(r.ReachBefore.Danger+.5), int(r.ReachAfter.Danger+.5)))
+		}
+	}
 	if dry {
 		d.Notes = []string{"Dry run: the guards let it pass; nothing was changed."}
 		return a.print(d)
@@ -126,6 +138,9 @@ func (a *app) carryOut(ctx context.Context, w *work.Workspace, p *work.Prepared,
 	question := fmt.Sprintf("Do this in %s?", p.Source)
 	if p.ByHand {
 		question = fmt.Sprintf("Write this down for whoever keeps the files of %s?", p.Source)
+	}
+	if more {
+		question = "This gives more access than there is. " + question
 	}
 	if err := a.confirm(yes, question); err != nil {
 		return err

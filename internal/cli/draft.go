@@ -36,7 +36,8 @@ func (c *cautionFlag) Set(s string) error {
 }
 
 func (a *app) draftCmd() *cobra.Command {
-	from := choice{value: "use", of: []string{"use"}}
+	from := choice{value: "use", of: []string{"use", "refusals", "task", "needs"}}
+	var more moreFlags
 	caution := cautionFlag{"normal", work.Cautions["normal"]}
 	var window windowFlag
 	var who, out string
@@ -55,9 +56,25 @@ avoided break is worth, as a multiple of the danger that a caller holds on avera
 is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
 that can go, with --all for everybody: what is there already is left, so that it can be
 interrupted and go on. A grant that others make needless goes, and idle people leave the groups
-that their access comes by.`,
-		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft --all",
+that their access comes by.
+
+The other way round, for one who is to have more: --from refusals gives what calls that
+were refused needed, each on the very place, the least that any line could give; --task
+what a task takes on a place and is lacking; --needs, in place of all that is granted by
+name, just what a product asks for with the features that are on. Such a fence says why
+it widens, and the rehearsal shows what may be done then and not before. With --lend it is
+gates, to be asked for, in place of a fence.`,
+		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft --all\n" +
+			"  clipfence draft --for workload/ticket-export --from refusals\n" +
+			"  clipfence draft --for person/ingrid.vaage --task restart-rig --on PATH --until 2026-12-01T00:00:00Z\n" +
+			"  clipfence draft --for workload/backup --needs backup.needs.yaml --with letters --at vault=PATH",
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := more.from(cmd, &from); err != nil {
+				return err
+			}
+			if from.value != "use" {
+				return a.draftFrom(cmd, &more, from.value, who, out, window.Duration, force)
+			}
 			said := 0
 			for _, x := range []bool{who != "", top != 0, all} {
 				if x {
@@ -87,14 +104,38 @@ that their access comes by.`,
 	f.StringVar(&who, "for", "", "whose access to narrow")
 	f.IntVar(&top, "top", 0, "the N identities with the most danger that can go")
 	f.BoolVar(&all, "all", false, "everybody whose access can be narrowed")
-	f.Var(&from, "from", "what to draft from: use")
+	f.Var(&from, "from", "what to draft from: use, refusals, task, needs")
 	f.Var(&window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	f.Var(&caution, "caution", "how much is kept beyond the places of use: bold, normal, careful, or a number")
 	f.StringVar(&out, "out", "", "file to write (default: drafts/IDENTITY.fence.yaml)")
 	f.BoolVar(&giveUp, "give-up-unobservable", false, "drop also what no log could have shown")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
+	more.add(cmd)
 	_ = cmd.RegisterFlagCompletionFunc("for", a.completeIdentity)
 	return cmd
+}
+
+// draftFrom drafts for one who is to have more, or lists the tasks.
+func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out string, window model.Duration,
+	force bool) error {
+	for _, name := range []string{"top", "all", "caution", "give-up-unobservable"} {
+		if cmd.Flags().Changed(name) {
+			return fmt.Errorf("--%s is for --from use", name)
+		}
+	}
+	q, err := more.request(who, out, window, force)
+	if err != nil {
+		return err
+	}
+	return a.with(cmd.Context(), func(w *work.Workspace) error {
+		switch {
+		case from == "task" && q.Task == "":
+			return a.listTasks(cmd.Context(), w)
+		case who == "":
+			return errors.New("say for whom: --for IDENTITY")
+		}
+		return a.draftMore(cmd.Context(), w, q)
+	})
 }
 
 func escalationOf(ids []model.ID) string {

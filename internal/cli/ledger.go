@@ -136,6 +136,9 @@ func (a *app) ledgerList(ctx context.Context, w *work.Workspace) error {
 	for i := len(history) - 1; i >= 0; i-- {
 		r := history[i]
 		note := r.Why
+		if r.Widens != "" && note == "" {
+			note = "GIVES MORE: " + r.Widens
+		}
 		if r.Undoes != "" {
 			note = "undoes " + r.Undoes
 		} else if note == "" {

@@ -98,6 +98,8 @@ type rehearsalValue struct {
 	Odd      int                `json:"uses_that_only_the_past_explains"`
 	Unplaced []unplacedRow      `json:"unplaced"`
 	Widened  []string           `json:"widened"`
+	Widens   string             `json:"widens,omitempty" doc:"why the fence may give more, as it says"`
+	Gains    []gainRow          `json:"gains,omitempty" doc:"of a fence that widens: what may be done then and not before"`
 	Broken   []brokenRow        `json:"broken"`
 	Risk     riskValue          `json:"risk"`
 	Doubts   []string           `json:"doubts,omitempty" doc:"what a second look by other means says otherwise: a fault of Clip Fence"`
@@ -134,7 +136,7 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
 		Reach: int(r.ReachBefore.Danger + 0.5), Still: int(r.ReachAfter.Danger + 0.5), AllOn: r.ReachAfter.Nodes,
 		Becomes: r.ReachAfter.Becomes, Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Cannot: r.Cannot,
-		Changed: r.Changed, Riskier: r.Riskier,
+		Changed: r.Changed, Riskier: r.Riskier, Widens: f.Widens, Gains: gainRows(r),
 		Risk: valueOf(k), Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{},
 		Goes:  []model.Permission{},
 		Stays: []model.Permission{}}
@@ -161,8 +163,13 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		}
 		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and %s; danger held %s", f.For,
 			render.Plural(len(r.Goes), "permission"), len(r.Stays), breaks, arrow(v.Before, v.After))
+		if len(r.Gives) > 0 {
+			d.Head = fmt.Sprintf("Holds, and GIVES MORE, as it says: %s gets %s; %s; danger held %s", f.For,
+				render.Plural(len(f.Allow), "line"), breaks, arrow(v.Before, v.After))
+		}
 		switch {
-		case work.SameReach(r):
+		case len(r.Gives) > 0 && !r.ReachAfter.Further(max(r.After, r.ReachBefore.Danger)):
+		case work.SameReach(r) && len(r.Gives) == 0:
 			d.Head += fmt.Sprintf(", but it can still get to all that it could before: %s within reach",
 				render.Count(v.Still))
 		case r.ReachBefore.Further(r.Before) || r.ReachAfter.Further(r.After):
@@ -171,9 +178,13 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	} else {
 		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why(r, unnamed), ", "))
 	}
-	add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for "+
-		"names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes",
-		render.Plural(len(r.Widened), "line")))
+	if len(r.Gives) > 0 && len(r.Widened) == 0 {
+		d.Lines = append(d.Lines, "  MORE it widens: "+f.Widens, "       may do then and not before: "+gainWords(v.Gains))
+	} else {
+		add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for "+
+			"names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes",
+			render.Plural(len(r.Widened), "line")))
+	}
 	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"),
 		render.Count(r.Calls)), fmt.Sprintf("%s of %s replayed would be refused", render.Plural(unnamed, "use"),
 		render.Count(r.Replayed)))
@@ -263,7 +274,11 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		d.Tables = append(d.Tables, t)
 	}
 	if len(f.Replaces)+len(f.Allow) > 0 {
-		t := render.Table{Title: "In place of " + render.Plural(len(f.Replaces), "grant"),
+		title := "In place of " + render.Plural(len(f.Replaces), "grant")
+		if len(f.Replaces) == 0 {
+			title = "Beside what is granted"
+		}
+		t := render.Table{Title: title,
 			Columns: []render.Column{{Name: ""}, {Name: "WHAT", Wrap: true}, {Name: "WHERE", Path: true}}}
 		for _, id := range f.Replaces {
 			if n, ok := s.GrantNamed(id); ok {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
@@ -274,4 +275,15 @@ func silent(s *work.Standing) int {
 		return 0
 	}
 	return s.Silent
+}
+
+// plainWord is what a shell takes as it is.
+var plainWord = regexp.MustCompile(`^[a-zA-Z0-9/_.:@%+,=-]+$`)
+
+// quotedWord is a word of a command that somebody copies into a POSIX shell.
+func quotedWord(s string) string {
+	if plainWord.MatchString(s) {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }

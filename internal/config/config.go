@@ -159,6 +159,7 @@ type Config struct {
 	People    []Person     `json:"people,omitempty" doc:"people who may sign gate requests and approvals"`
 	Links     []model.Link `json:"links,omitempty" doc:"identities of two sources that are the same person or workload"`
 	Weights   Weights      `json:"weights,omitzero" doc:"risk weights"`
+	Tasks     []string     `json:"tasks,omitempty" doc:"tasks files: what people do, for draft --from task"`
 	Sets      []Set        `json:"resource_sets,omitempty" doc:"resources that belong together, such as those of one application"`
 
 	Dir     string         `json:"-"` // of the workspace, absolute

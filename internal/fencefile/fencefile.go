@@ -81,6 +81,9 @@ func Write(f *fence.Fence, coverage string) []byte {
 	if f.Survey > 0 {
 		line(fmt.Sprintf("survey: %d", f.Survey), "")
 	}
+	if f.Widens != "" {
+		line("widens: "+scalar(f.Widens), "it gives more than what it replaces")
+	}
 	if len(f.Replaces) > 0 {
 		line("replaces: "+list(f.Replaces, func(s string) string { return s }), "")
 	}
@@ -175,6 +178,13 @@ func evidence(e fence.Evidence) string {
 		return s
 	case "unobservable":
 		return "kept: no log would have shown its use here"
+	case "refused":
+		return fmt.Sprintf("refused so far: %s on %s, last %s", render.Plural(int(e.Count), "call"),
+			render.Plural(e.Days, "day"), e.Last.UTC().Format(time.DateOnly))
+	case "asked":
+		return "for a call that is not in the logs"
+	case "task", "needs":
+		return e.For
 	case "undecidable":
 		return "kept: a call that could not be placed may have used it (clipfence uses --unplaced)"
 	}
@@ -194,6 +204,28 @@ func Read(name string, data []byte) (*fence.Fence, error) {
 		return nil, fmt.Errorf("%s: for: want source:kind/name, such as mooring:workload/ticket-export", name)
 	}
 	return f, nil
+}
+
+// WriteGate returns the text of a gate file; why is told at its head.
+func WriteGate(p *gate.Policy, why string) []byte {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# %s\n# Drafted; it opens nothing until it lies in gates/ and a trustee signed it.\ngate: 2\n",
+		render.Clean(why))
+	fmt.Fprintf(&b, "name: %s\nsource: %s\nopens:\n", scalar(p.Name), scalar(p.Source))
+	if p.Opens.Role != "" {
+		fmt.Fprintf(&b, "  role: %s\n", scalar(p.Opens.Role))
+	} else {
+		fmt.Fprintf(&b, "  do: %s\n", list(p.Opens.Do, str))
+	}
+	fmt.Fprintf(&b, "  where: %s\nmay_ask: %s\nlongest: %s\n", list(p.Opens.Where, str), list(p.MayAsk, str), p.Longest)
+	if len(p.Approvers) > 0 {
+		fmt.Fprintf(&b, "approvers: %s\n", list(p.Approvers, str))
+	}
+	if !p.Controls.IsZero() {
+		c, _ := json.Marshal(p.Controls) // plain fields: cannot fail
+		fmt.Fprintf(&b, "controls: %s\n", c)
+	}
+	return []byte(b.String())
 }
 
 // ReadGate reads a gate file; name is for messages.

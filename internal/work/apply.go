@@ -81,7 +81,7 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 		return nil, err
 	}
 	ch := &change.Change{ID: change.NextID(history), Source: s.Name, For: f.For, Fence: w.Relative(file),
-		Reason: reason, Steps: steps}
+		Reason: reason, Widens: f.Widens, Steps: steps}
 	for _, u := range r.Unplaced {
 		ch.Unplaced += u.Use.Count
 	}

@@ -147,6 +147,22 @@ var UseFields = usage.Fields
 // Caution is what an avoided break is worth.
 type Caution = draft.Caution
 
+// Of access that somebody is to have.
+type (
+	RefusedCall   = draft.Refused
+	RefusedAnswer = draft.Answer
+	Lack          = draft.Lack
+)
+
+const (
+	HelpLine      = draft.Line
+	HelpAlready   = draft.Already
+	HelpSometimes = draft.Sometimes
+	HelpCondition = draft.Condition
+	HelpRule      = draft.Rule
+	HelpTooMany   = draft.TooMany
+)
+
 // Bin is how often what was said to be so likely was needed.
 type Bin = backtest.Bin
 
@@ -214,6 +230,9 @@ type (
 	SourceConfig   = config.Source
 	Secret         = config.Secret
 	KeptSurvey     = store.Survey
+	TasksFile      = config.TasksFile
+	NeedsFile      = config.NeedsFile
+	Task           = config.Task
 	OperationsFile = config.OperationsFile
 	LogMap         = logmap.Map
 	EstateFile     = files.EstateFile

@@ -156,6 +156,9 @@ func (c *checker) lines() []Doubt {
 	for i := range c.f.Allow {
 		g := c.line(&c.f.Allow[i])
 		c.come = append(c.come, g)
+		if c.f.Widens != "" {
+			continue // it says so itself, and what it gives is shown
+		}
 		var places []pattern
 		for _, o := range old {
 			places = append(places, o.where...)

@@ -25,6 +25,7 @@ type Fence struct {
 	Window   string         `json:"window" doc:"how far back the draft looked, such as 90d"`
 	Survey   int64          `json:"survey,omitempty" doc:"the survey it was drafted from"`
 	Proven   Proven         `json:"proven,omitzero" doc:"on what it rests: apply refuses when that got worse; take it out to put up the fence all the same"`
+	Widens   string         `json:"widens,omitempty" doc:"why it may allow more than what it replaces; without it, it may not"`
 	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
 	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
 	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
@@ -96,7 +97,8 @@ type Allow struct {
 
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
-	Class string // used, rare, past, likely, unobservable or undecidable
+	Class string // used, rare, past, likely, unobservable or undecidable; of a widening refused, asked, task or needs
+	For   string // of a task or needs: what it is for
 	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int
 

@@ -45,9 +45,24 @@ type Unplaced struct {
 	Why gauge.Reason
 }
 
+// A Gain is a permission that comes, and on how many nodes of the inventory: exactly, with
+// every layer. It is 0 where the inventory lists none of the places, or none of a kind that the
+// permission is for; First is the place then.
+type Gain struct {
+	model.CatalogueEntry
+	Nodes int
+	First model.Path // the first of them
+}
+
+func (g Gain) same(o Gain) bool {
+	return g.Permission == o.Permission && g.Nodes == o.Nodes && g.First == o.First
+}
+
 // Result is what a rehearsal found.
 type Result struct {
 	Widened  []Widening
+	Gives    []Widening // of a fence that says why it widens: the lines that do
+	Gains    []Gain     // what its identity may do more then, most powerful first
 	Broken   []Break    // most used first; given-up ones last
 	Unplaced []Unplaced // most used first
 	// Changed is what the fence replaces or gives and is not as it was when it was proven.
@@ -92,12 +107,47 @@ func Run(before *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placeme
 		return nil, err
 	}
 	r := &Result{Widened: widened(before, f), Changed: f.Changed(before)}
+	if f.Widens != "" {
+		r.declared(before, after, f)
+	}
 	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) bool {
 		return f.Names(u.Permission, u.Path)
 	}, uses, p)
 	r.Doubts = check.Fence(before, f, uses, func(i int) bool { return !kept[i] })
 	r.weigh(before, after, f, w)
 	return r, nil
+}
+
+// declared sorts out what a fence that says why it widens may do: give its own identity more, by
+// lines. Nobody else gets anything by it, and nobody slips out of a denial.
+func (r *Result) declared(before, after *index.Index, f *fence.Fence) {
+	var no []Widening
+	for _, w := range r.Widened {
+		if w.Line < 0 || !w.Group.IsZero() {
+			no = append(no, w)
+		} else {
+			r.Gives = append(r.Gives, w)
+		}
+	}
+	r.Widened = no
+	one, two := before.NewWalk(index.Possible), after.NewWalk(index.Possible)
+	for _, g := range index.Gains(one, two, f.For.In(before.Source())) {
+		r.Gains = append(r.Gains, Gain{*before.Permission(g.Perm), g.Nodes, before.Path(int(g.First))})
+	}
+	for _, w := range r.Gives {
+		at, ok := w.Where.Anchor()
+		if !ok {
+			continue
+		}
+		on := before.Region(w.Where)
+		for i := range before.SetPerms([]model.Rights{{Do: []model.PermissionPattern{w.Permission}}}).All() {
+			g := Gain{*before.Permission(i), 0, at}
+			if before.Count(i, on) == 0 && !slices.ContainsFunc(r.Gains, g.same) {
+				r.Gains = append(r.Gains, g)
+			}
+		}
+	}
+	slices.SortStableFunc(r.Gains, func(a, b Gain) int { return cmp.Compare(b.Weighs(), a.Weighs()) })
 }
 
 // widened proves line by line that a fence lies inside the grants it replaces.
@@ -304,7 +354,11 @@ func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weigh
 		}
 	}
 	for _, to := range slices.SortedFunc(maps.Keys(own), model.ID.Compare) {
-		left = max(left, min(danger, two.Union(slices.Concat(shared, own[to]))))
+		kept := two.Union(slices.Concat(shared, own[to]))
+		if f.Widens == "" {
+			kept = min(danger, kept)
+		}
+		left = max(left, kept)
 		if reach := within.Of(to); reach.Further(left) && reach.Danger > r.ReachAfter.Danger {
 			r.ReachAfter = reach // of the member that can get furthest
 		}

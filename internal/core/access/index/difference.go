@@ -1,7 +1,10 @@
 package index
 
 import (
+	"maps"
 	"math/bits"
+	"slices"
+	"sort"
 
 	"clipfence/internal/core/model"
 )
@@ -19,8 +22,55 @@ type Change struct {
 // same nodes and the same catalogue.
 func Difference(before, after *Walk, id model.ID) Change {
 	x := before.x
-	a, b := runsOf(x, before.Pieces(id)), runsOf(after.x, after.Pieces(id))
 	var c Change
+	differ(before, after, id, func(perm int, from, to uint32, gained bool) {
+		n := uint64(x.countClass(x.Class(perm), from, to))
+		if gained {
+			c.Gained[x.permLevel[perm]] += n
+		} else {
+			c.Lost[x.permLevel[perm]] += n
+		}
+	})
+	return c
+}
+
+// A Gain is a permission that is there on more nodes of the inventory than before.
+type Gain struct {
+	Perm  int    // its number
+	Nodes int    // more; of the kinds that it applies to
+	First uint32 // node of them
+}
+
+// Gains lists what Difference counts as gained, by permission in the order of their numbers.
+func Gains(before, after *Walk, id model.ID) []Gain {
+	x := before.x
+	by := map[int]*Gain{}
+	differ(before, after, id, func(perm int, from, to uint32, gained bool) {
+		n := x.countClass(x.Class(perm), from, to)
+		if !gained || n == 0 {
+			return
+		}
+		if by[perm] == nil {
+			class := x.Class(perm)
+			at := sort.Search(int(to-from), func(i int) bool {
+				return x.countClass(class, from, from+uint32(i)+1) > 0
+			})
+			by[perm] = &Gain{Perm: perm, First: from + uint32(at)}
+		}
+		by[perm].Nodes += int(n)
+	})
+	out := make([]Gain, 0, len(by))
+	for _, p := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, *by[p])
+	}
+	return out
+}
+
+// differ tells of each permission and run of nodes, from one up to before another, on which an
+// identity may do it in one of two walks alone.
+func differ(before, after *Walk, id model.ID, tell func(perm int, from, to uint32, gained bool)) {
+	x := before.x
+	a, b := runsOf(x, before.Pieces(id)), runsOf(after.x, after.Pieces(id))
 	one, two := x.NewSet(), x.NewSet()
 	fill := func(to []uint64, words []Word) {
 		clear(to)
@@ -47,11 +97,9 @@ func Difference(before, after *Walk, id model.ID) Change {
 		}
 		from, to := x.listed(at), x.listed(next)
 		for w := range one {
-			for sum, b := range map[*[model.HandOut + 1]uint64]uint64{&c.Lost: one[w] &^ two[w],
-				&c.Gained: two[w] &^ one[w]} {
+			for gained, b := range map[bool]uint64{false: one[w] &^ two[w], true: two[w] &^ one[w]} {
 				for ; b != 0; b &= b - 1 {
-					p := 64*w + bits.TrailingZeros64(b)
-					sum[x.permLevel[p]] += uint64(x.countClass(x.Class(p), from, to))
+					tell(64*w+bits.TrailingZeros64(b), from, to, gained)
 				}
 			}
 		}
@@ -63,7 +111,6 @@ func Difference(before, after *Walk, id model.ID) Change {
 			b = b[1:]
 		}
 	}
-	return c
 }
 
 // listed returns the node before which there are just n nodes of the inventory.

@@ -1,0 +1,437 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/fencefile"
+	"clipfence/internal/source"
+)
+
+// MoreRequest says what somebody is to have, and has not: by one of Refused, Task and Needs.
+type MoreRequest struct {
+	For string
+
+	Refused bool            // calls that were refused
+	Calls   []draft.Refused // or these alone
+
+	Task string
+	On   []model.Path // places that the task is done on
+
+	Needs string                // a needs file
+	With  []string              // features that are on, besides those that always are
+	At    map[string]model.Path // where its places are
+
+	Window model.Duration
+	Until  time.Time // what is given ends then; zero: it does not
+	File   string    // to write; "": one named after the identity
+	Force  bool      // write over a file that is there
+
+	// Lend makes gates in place of a fence: to be asked for and open that long at most.
+	Lend      model.Duration
+	Approvers []model.ID
+}
+
+// More is what was drafted for somebody who is to have more.
+type More struct {
+	Drafted // Fence is nil where no line is needed, or helps
+	Who     model.ID
+	In      *Source
+	Members int            // of a group: how many others get it by the fence
+	Gates   []string       // files of the gates, in place of it
+	Answers []draft.Answer // of refused calls: what can be done about each
+	Gap     *draft.Gap     // of tasks and needs
+
+	NeverUsed []draft.Lack // of needs: granted, and not seen used
+	Beyond    []usage.Use  // of needs: used, and no feature that is on needs it
+	Product   string
+	On, Off   []string // features
+}
+
+// DraftMore writes what somebody is to have, as narrow as what is asked for: a fence that says why
+// it widens, or gates. [ErrNoLine]: no line is needed, or none helps; then what was found
+// is returned beside it.
+func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error) {
+	id, named, err := SplitID(q.For)
+	if err != nil {
+		return nil, err
+	}
+	src, err := w.pick(named)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Surveyed(ctx, src)
+	if err == nil {
+		err = s.Known(id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if i, _ := s.Identity(id); i.Disabled {
+		return nil, fmt.Errorf("%s is disabled in source %s: nothing that it is given does anything", id, s.Name)
+	}
+	uses, _, err := w.uses(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	window := q.Window
+	if window == 0 {
+		window = w.Window
+	}
+	span := usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24))
+	out := &More{Who: id, In: s}
+	switch {
+	case q.Task != "":
+		out.Fence, err = w.forTask(s, id, &q, out)
+	case q.Needs != "":
+		out.Fence, err = w.forNeeds(s, id, &q, out, uses)
+	default:
+		calls := q.Calls
+		if calls == nil {
+			calls = refused(uses, id, span)
+		}
+		out.Fence, out.Answers = draft.ForRefused(s.Index, id, calls, "calls of it were refused", w.now())
+	}
+	if err != nil {
+		return nil, err
+	}
+	if out.Fence == nil {
+		return out, fmt.Errorf("%s: %w", id, ErrNoLine)
+	}
+	f := out.Fence
+	f.Window = window.String()
+	for i := range f.Allow {
+		f.Allow[i].Until = q.Until
+	}
+	if why := cannot(planner(s.Source), f, s.Name); len(why) > 0 {
+		return nil, fmt.Errorf("source %s %w: %s: %s", s.Name, source.ErrCannot, id, strings.Join(why, "; "))
+	}
+	if q.Lend > 0 {
+		return out, w.lend(s, id, &q, out)
+	}
+	name := q.File
+	if name == "" {
+		name = filepath.Join(w.DraftDir(), strings.TrimSuffix(draftName(id), fencefile.Suffix)+"-more"+
+			fencefile.Suffix)
+	}
+	if _, err := os.Stat(name); err == nil && !q.Force {
+		return nil, fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
+	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	f.Survey = s.Survey.ID
+	if out.Rehearsal, err = rehearse.Run(s.Index, f, nil, nil, w.weights()); err != nil {
+		return nil, err
+	}
+	if len(out.Rehearsal.Widened)+len(out.Rehearsal.Doubts) > 0 { // never seen, and never to be written down
+		return nil, fmt.Errorf("the draft for %s is not proven, a fault of this program: %v %v", id,
+			out.Rehearsal.Widened, out.Rehearsal.Doubts)
+	}
+	f.Prove(s.Index, lastOf(uses), nil)
+	if id.Kind == model.Group {
+		out.Members = len(s.touched(id))
+	}
+	out.File, out.Risk = name, &Risk{}
+	return out, replaceFile(name, fencefile.Write(f, ""))
+}
+
+// ErrNoLine: no line of a fence is needed, or none helps.
+var ErrNoLine = errors.New("no line is needed, or none helps")
+
+// refused gathers the calls of somebody that were refused in a window, by permission and place.
+func refused(uses []usage.Use, id model.ID, span usage.Window) []draft.Refused {
+	type key struct {
+		do model.Permission
+		on model.Path
+	}
+	of := map[key]*draft.Refused{}
+	days := map[key]map[usage.Day]bool{}
+	var order []key
+	for i := range uses {
+		u := uses[i]
+		if u.Outcome != usage.Refused || u.Principal() != id || u.Last.Before(span.From) {
+			continue
+		}
+		u.Within(usage.DayOf(span.From), span.Last())
+		if u.Count == 0 {
+			continue
+		}
+		k := key{u.Permission, u.Path}
+		r := of[k]
+		if r == nil {
+			r = &draft.Refused{Permission: u.Permission, Path: u.Path, Context: u.Context(), First: u.First, Last: u.Last}
+			of[k], days[k], order = r, map[usage.Day]bool{}, append(order, k)
+		}
+		c := u.Context()
+		switch { // as little as all of them show
+		case c.SecondFactor == model.False:
+			r.Context.SecondFactor = model.False
+		case c.SecondFactor != r.Context.SecondFactor && r.Context.SecondFactor != model.False:
+			r.Context.SecondFactor = model.Open
+		}
+		if c.Block != r.Context.Block {
+			r.Context.Block = model.Context{}.Block
+		}
+		r.Count += u.Count
+		for _, d := range u.Days.List() {
+			days[k][d] = true
+		}
+		r.Days = len(days[k])
+		if u.First.Before(r.First) {
+			r.First = u.First
+		}
+		if u.Last.After(r.Last) {
+			r.Last = u.Last
+		}
+	}
+	out := make([]draft.Refused, len(order))
+	for i, k := range order {
+		out[i] = *of[k]
+	}
+	return out
+}
+
+// Tasks are the tasks that a workspace knows and a source has the permissions for.
+func (w *Workspace) Tasks(ctx context.Context) ([]config.Task, error) {
+	src, err := w.pick("")
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Surveyed(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	return w.tasks(s)
+}
+
+func (w *Workspace) tasks(s *Source) ([]config.Task, error) {
+	by := map[string]config.Task{}
+	for _, t := range config.OwnTasks() {
+		known := !slices.ContainsFunc(t.Steps, func(step config.Step) bool {
+			return slices.ContainsFunc(step.Do, func(p model.PermissionPattern) bool {
+				return s.SetPerms([]model.Rights{{Do: []model.PermissionPattern{p}}}).Count() == 0
+			})
+		})
+		if known {
+			by[t.Name] = t
+		}
+	}
+	for _, name := range w.Config.Tasks {
+		name = w.Path(name)
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("tasks: %w", err)
+		}
+		list, err := config.ParseTasks(name, data)
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range list {
+			by[t.Name] = t
+		}
+	}
+	var out []config.Task
+	for _, name := range slices.Sorted(maps.Keys(by)) {
+		out = append(out, by[name])
+	}
+	return out, nil
+}
+
+func (w *Workspace) forTask(s *Source, id model.ID, q *MoreRequest, out *More) (*fence.Fence, error) {
+	tasks, err := w.tasks(s)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(tasks, func(t config.Task) bool { return t.Name == q.Task })
+	if i < 0 {
+		return nil, fmt.Errorf("no task %q; see: clipfence draft --from task", q.Task)
+	}
+	t := tasks[i]
+	if len(q.On) == 0 {
+		return nil, fmt.Errorf("say where %s is done: --on PATH, of %s", t.Name, anyOf(t.Kinds))
+	}
+	var wants []draft.Want
+	for _, on := range q.On {
+		kind, _ := on.Last()
+		if len(t.Kinds) > 0 && !slices.Contains(t.Kinds, kind) {
+			return nil, fmt.Errorf("task %s is done on %s, and %s is none", t.Name, anyOf(t.Kinds), on)
+		}
+		if err := s.there(on); err != nil {
+			return nil, err
+		}
+		for _, step := range t.Steps {
+			wants = append(wants, s.wants(&step, on, id, "task "+t.Name)...)
+		}
+		for _, step := range t.Companions {
+			why := "task " + t.Name
+			if step.Why != "" {
+				why += ", " + step.Why
+			}
+			wants = append(wants, s.wants(&step, on, id, why)...)
+		}
+	}
+	g := draft.Against(s.Index, id, wants)
+	out.Gap = &g
+	if len(g.Unlisted) > 0 {
+		return nil, fmt.Errorf("task %s: permission %s is not in the catalogue of source %s", t.Name, g.Unlisted[0],
+			s.Name)
+	}
+	return draft.ForTask(s.Index, id, wants, "task "+t.Name+": "+t.Title, w.now()), nil
+}
+
+func anyOf(kinds []string) string {
+	if len(kinds) == 0 {
+		return "any kind of place"
+	}
+	return strings.Join(kinds, " or ")
+}
+
+// there returns an error for a node that the survey does not show.
+func (s *Source) there(p model.Path) error {
+	if _, ok := s.Node(p); ok {
+		return nil
+	}
+	near := ""
+	if n, ok := s.NearestNumber(p); ok {
+		near = fmt.Sprintf("; it does show %s", s.Index.Path(int(n)))
+	}
+	return fmt.Errorf("the survey of source %s shows no %s%s; when it is new: clipfence survey", s.Name, p, near)
+}
+
+// wants returns what a step is on one place; permissions that do not apply to the kind of a node
+// are left out there.
+func (s *Source) wants(step *config.Step, place model.Path, id model.ID, why string) []draft.Want {
+	var out []draft.Want
+	for _, on := range step.Where(place, id) {
+		want := draft.Want{Where: []model.PathPattern{on}, For: why}
+		node, single := on.Node()
+		for _, p := range step.Do {
+			perms := s.SetPerms([]model.Rights{{Do: []model.PermissionPattern{p}}})
+			fits := perms.Count() == 0 // told as not listed
+			for i := range perms.All() {
+				kinds := s.Permission(i).Kinds
+				kind, _ := node.Last()
+				fits = fits || !single || len(kinds) == 0 || slices.Contains(kinds, kind)
+			}
+			if fits {
+				want.Do = append(want.Do, p)
+			}
+		}
+		if len(want.Do) > 0 {
+			out = append(out, want)
+		}
+	}
+	return out
+}
+
+func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, uses []usage.Use) (*fence.Fence,
+	error) {
+	data, err := os.ReadFile(q.Needs)
+	if errors.Is(err, fs.ErrNotExist) {
+		data, err = os.ReadFile(w.Path(q.Needs))
+	}
+	if err != nil {
+		return nil, err
+	}
+	n, err := config.ParseNeeds(q.Needs, data)
+	if err != nil {
+		return nil, err
+	}
+	out.Product = n.Product
+	for _, name := range q.With {
+		if !slices.ContainsFunc(n.Features, func(f config.Feature) bool { return f.Name == name }) {
+			return nil, fmt.Errorf("%s: no feature %q", q.Needs, name)
+		}
+	}
+	for name := range q.At {
+		if _, ok := n.Places[name]; !ok {
+			return nil, fmt.Errorf("%s: no place is called %q", q.Needs, name)
+		}
+	}
+	var wants []draft.Want
+	for _, f := range n.Features {
+		if !f.Always && !slices.Contains(q.With, f.Name) {
+			out.Off = append(out.Off, f.Name)
+			continue
+		}
+		out.On = append(out.On, f.Name)
+		for _, step := range f.Needs {
+			place, ok := q.At[step.Place]
+			if !ok {
+				return nil, fmt.Errorf("feature %s needs %q, %s: say where it is with --at %s=PATH", f.Name, step.Place,
+					n.Places[step.Place], step.Place)
+			}
+			if err := s.there(place); err != nil {
+				return nil, err
+			}
+			wants = append(wants, s.wants(&step, place, id, n.Product+", "+f.Name)...)
+		}
+	}
+	g := draft.Against(s.Index, id, wants)
+	if len(g.Unlisted) > 0 {
+		return nil, fmt.Errorf("%s: permission %s is not in the catalogue of source %s", q.Needs, g.Unlisted[0], s.Name)
+	}
+	out.Gap = &g
+	mine := func(u *usage.Use) bool {
+		who := u.Principal()
+		return u.Outcome.Allowed() && (who == id || s.In(who, id))
+	}
+	for _, l := range g.Granted {
+		if !slices.ContainsFunc(uses, func(u usage.Use) bool {
+			return mine(&u) && u.Permission == l.Permission && l.Where.Matches(u.Path)
+		}) {
+			out.NeverUsed = append(out.NeverUsed, l)
+		}
+	}
+	for i := range uses {
+		if u := &uses[i]; mine(u) && !slices.ContainsFunc(slices.Concat(g.Granted, g.Missing), func(l draft.Lack) bool {
+			return l.Permission == u.Permission && l.Where.Matches(u.Path)
+		}) {
+			out.Beyond = append(out.Beyond, *u)
+		}
+	}
+	if len(g.Missing)+len(g.Excess) == 0 {
+		return nil, nil
+	}
+	return draft.ForNeeds(s.Index, id, wants, "needs of "+n.Product+": "+strings.Join(out.On, ", "), w.now()), nil
+}
+
+// lend writes a gate a line, in place of a fence.
+func (w *Workspace) lend(s *Source, id model.ID, q *MoreRequest, out *More) error {
+	if id.Kind != model.Person && id.Kind != model.Group {
+		return fmt.Errorf("%s cannot ask for a gate: only people sign; draft it without --lend", id)
+	}
+	stem := strings.TrimSuffix(draftName(id), fencefile.Suffix)
+	for i, a := range out.Fence.Allow {
+		name := fmt.Sprintf("%s-%d", stem, i+1)
+		p := &gate.Policy{Version: 2, Name: name, Source: s.Name, Opens: gate.Opens{Do: a.Do, Where: a.Where},
+			MayAsk: []model.ID{id}, Longest: q.Lend, Approvers: q.Approvers, Controls: a.When}
+		if err := p.Validate(); err != nil {
+			return err
+		}
+		file := filepath.Join(w.DraftDir(), name+fencefile.GateSuffix)
+		if _, err := os.Stat(file); err == nil && !q.Force {
+			return fmt.Errorf("%s: %w; to write over it: --force", w.Relative(file), ErrThere)
+		}
+		if err := replaceFile(file, fencefile.WriteGate(p, out.Fence.Widens)); err != nil {
+			return err
+		}
+		out.Gates = append(out.Gates, file)
+	}
+	return nil
+}

@@ -34,7 +34,8 @@ type Change struct {
 	ID     string   `json:"id"`
 	Source string   `json:"source"`
 	For    model.ID `json:"for,omitzero"`
-	Fence  string   `json:"fence,omitempty"` // file it came from
+	Fence  string   `json:"fence,omitempty"`        // file it came from
+	Digest string   `json:"fence_digest,omitempty"` // SHA-256 of that file, in hexadecimal digits
 	Undoes string   `json:"undoes,omitempty"`
 	Reason string   `json:"reason,omitempty"`
 	Widens string   `json:"widens,omitempty"` // why it gives more than what it replaces, as its fence says

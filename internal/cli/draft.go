@@ -242,6 +242,9 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 	if len(stuck) > 0 {
 		d.Lines = append(d.Lines, "What lets them: "+escalationOf(stuck)+".")
 	}
+	for _, x := range drafts.Written {
+		d.Lines = append(d.Lines, work.LessonsOf(x.Fence, drafts.Lessons)...)
+	}
 	d.Tables = []render.Table{t}
 	if len(rows) == 1 {
 		d.Lines = append(d.Lines, "Risk: "+rows[0].Risk.words()+".")

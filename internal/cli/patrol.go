@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -18,7 +19,10 @@ func (a *app) patrolCmd() *cobra.Command {
 		Use: "patrol", Short: "The keeper: closes gates whose time is over", Args: cobra.NoArgs,
 		Long: `Close every gate whose time is over or whose opening broke off, let lapse what
 nobody answered, and look whether anything of a closed gate is left. With --once a
-single round; otherwise a round every --every, until it is interrupted.`,
+single round; otherwise a round every --every, until it is interrupted.
+
+With apply_watched in clipfence.yaml it also carries out the drafts that were accepted and
+watched, once their days are over and they would have refused nothing.`,
 		Example: "  clipfence patrol --once\n  clipfence patrol --every 30s",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := a.real(); err != nil {
@@ -35,6 +39,15 @@ single round; otherwise a round every --every, until it is interrupted.`,
 						if err := a.print(roundDoc(round)); err != nil {
 							return err
 						}
+					}
+					done, left, carried := w.ApplyWatched(cmd.Context())
+					if len(done)+len(left) > 0 && (once || len(done) > 0) {
+						if perr := a.print(watchedDoc(done, left)); perr != nil {
+							return perr
+						}
+					}
+					if err = errors.Join(err, carried); carried != nil && !once {
+						a.log.Error("patrol", "error", carried)
 					}
 					if once {
 						return err
@@ -83,6 +96,20 @@ func roundDoc(r work.Round) *render.Doc {
 	d.Head = "Patrol: nothing to do"
 	if len(parts) > 0 {
 		d.Head = "Patrol: " + strings.Join(parts, ", ")
+	}
+	return d
+}
+
+// watchedDoc says what was carried out after it was watched.
+func watchedDoc(done []*work.Record, left []work.LeftOut) *render.Doc {
+	d := &render.Doc{Head: fmt.Sprintf("Carried out after watching: %s", render.Plural(len(done), "draft")),
+		Value: map[string]any{"changes": done, "left": left}}
+	for _, r := range done {
+		d.Lines = append(d.Lines, fmt.Sprintf("  %s for %s", r.ID, r.For))
+		d.Next = append(d.Next, "clipfence undo "+r.ID)
+	}
+	for _, l := range left {
+		d.Lines = append(d.Lines, fmt.Sprintf("  left %s: %s", l.Name, l.Why))
 	}
 	return d
 }

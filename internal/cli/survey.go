@@ -81,6 +81,7 @@ func (a *app) survey(ctx context.Context, w *work.Workspace, noLogs bool) error 
 				d.Notes = append(d.Notes, note)
 			}
 			d.Lines = append(d.Lines, placedLines(x.Placed)...)
+			d.Lines = append(d.Lines, watchedLines(x.Watched)...)
 		}
 		rows = append(rows, row)
 		t := render.Table{Columns: []render.Column{{Name: "READ"}, {Name: "COUNT", Right: true},
@@ -183,4 +184,18 @@ func (a *app) showRejected(ctx context.Context, w *work.Workspace) error {
 	}
 	d.Value = rows
 	return a.print(d)
+}
+
+// watchedLines say what drafts that are watched would have done to the calls since.
+func watchedLines(list []*work.Reviewed) []string {
+	var out []string
+	for _, r := range list {
+		s := shadowOf(r)
+		lead := "Watched: "
+		if s.Refused > 0 {
+			lead = "WATCHED, AND WOULD BREAK: "
+		}
+		out = append(out, lead+r.For.String()+" "+s.words())
+	}
+	return out
 }

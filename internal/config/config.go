@@ -150,17 +150,18 @@ type Weights struct {
 
 // A Config is the content of clipfence.yaml.
 type Config struct {
-	Version   int          `json:"clipfence" doc:"version of this format: 2"`
-	Window    Duration     `json:"window,omitempty" doc:"how far back a question looks; default 90d"`
-	MaxAge    Duration     `json:"max_survey_age,omitempty" doc:"a change needs a survey younger than this; default 24h"`
-	Wait      Duration     `json:"wait,omitempty" doc:"how long to wait until a change is visible; default 2m"`
-	Sources   []Source     `json:"sources,omitempty" doc:"the connected systems"`
-	Protected []string     `json:"protected,omitempty" doc:"identities (source:kind/name, or kind/name in every source) whose access is never changed"`
-	People    []Person     `json:"people,omitempty" doc:"people who may sign gate requests and approvals"`
-	Links     []model.Link `json:"links,omitempty" doc:"identities of two sources that are the same person or workload"`
-	Weights   Weights      `json:"weights,omitzero" doc:"risk weights"`
-	Tasks     []string     `json:"tasks,omitempty" doc:"tasks files: what people do, for draft --from task"`
-	Sets      []Set        `json:"resource_sets,omitempty" doc:"resources that belong together, such as those of one application"`
+	Version      int          `json:"clipfence" doc:"version of this format: 2"`
+	Window       Duration     `json:"window,omitempty" doc:"how far back a question looks; default 90d"`
+	MaxAge       Duration     `json:"max_survey_age,omitempty" doc:"a change needs a survey younger than this; default 24h"`
+	Wait         Duration     `json:"wait,omitempty" doc:"how long to wait until a change is visible; default 2m"`
+	Sources      []Source     `json:"sources,omitempty" doc:"the connected systems"`
+	Protected    []string     `json:"protected,omitempty" doc:"identities (source:kind/name, or kind/name in every source) whose access is never changed"`
+	People       []Person     `json:"people,omitempty" doc:"people who may sign gate requests and approvals"`
+	Links        []model.Link `json:"links,omitempty" doc:"identities of two sources that are the same person or workload"`
+	Weights      Weights      `json:"weights,omitzero" doc:"risk weights"`
+	Tasks        []string     `json:"tasks,omitempty" doc:"tasks files: what people do, for draft --from task"`
+	ApplyWatched bool         `json:"apply_watched,omitempty" doc:"patrol carries out accepted drafts whose watching is over and that would have refused nothing"`
+	Sets         []Set        `json:"resource_sets,omitempty" doc:"resources that belong together, such as those of one application"`
 
 	Dir     string         `json:"-"` // of the workspace, absolute
 	Remarks []model.Remark `json:"-"` // what to write otherwise now

@@ -181,6 +181,8 @@ func evidence(e fence.Evidence) string {
 	case "refused":
 		return fmt.Sprintf("refused so far: %s on %s, last %s", render.Plural(int(e.Count), "call"),
 			render.Plural(e.Days, "day"), e.Last.UTC().Format(time.DateOnly))
+	case "decided":
+		return "kept: a review said that it is needed"
 	case "asked":
 		return "for a call that is not in the logs"
 	case "task", "needs":
@@ -203,6 +205,8 @@ func Read(name string, data []byte) (*fence.Fence, error) {
 	if f.For.IsZero() || f.For.Source == "" {
 		return nil, fmt.Errorf("%s: for: want source:kind/name, such as mooring:workload/ticket-export", name)
 	}
+	sum := sha256.Sum256(data)
+	f.Digest = hex.EncodeToString(sum[:])
 	return f, nil
 }
 

@@ -15,6 +15,7 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/review"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/fencefile"
 	"clipfence/internal/source"
@@ -49,6 +50,7 @@ type Drafted struct {
 type Drafts struct {
 	Written []Drafted
 	Left    []error
+	Lessons *review.Lessons // what reviews taught
 }
 
 // Draft writes fences from what was used. Of those for the most dangerous, who cannot be
@@ -69,8 +71,13 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		}
 		defer w.progress(Event{Source: s.Name, Doing: Finished})
 	}
-	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: worth}
-	out := &Drafts{}
+	decisions, err := w.Decisions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	lessons := review.Learn(decisions, w.now())
+	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: worth, Lessons: lessons}
+	out := &Drafts{Lessons: lessons}
 	for i, id := range ids {
 		if len(out.Written) == most {
 			break

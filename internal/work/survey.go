@@ -28,9 +28,10 @@ var RecordKinds = []string{source.Nodes, source.Identities, source.Memberships, 
 
 // SurveyResult is what surveying one source came to.
 type SurveyResult struct {
-	Row    SurveyRow
-	Placed *gauge.Placement // nil where no log was read
-	Stale  []StaleLog
+	Row     SurveyRow
+	Placed  *gauge.Placement // nil where no log was read
+	Watched []*Reviewed      // drafts that are watched, with what they would have done so far
+	Stale   []StaleLog
 }
 
 // Survey reads the access, and with logs the new part of the log, of every source in
@@ -57,6 +58,9 @@ func (w *Workspace) Survey(ctx context.Context, noLogs bool, done func(SurveyRes
 			}
 			x.Row.Calls = PlacedCallsOf(&x.Placed.Tally)
 			if x.Stale, err = w.stale(ctx, s); err != nil {
+				return err
+			}
+			if x.Watched, err = w.Shadows(ctx, s.Name); err != nil {
 				return err
 			}
 		}

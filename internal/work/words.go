@@ -17,6 +17,7 @@ import (
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/posture"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/review"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/ledger"
 	"clipfence/internal/patrol"
@@ -161,6 +162,20 @@ const (
 	HelpCondition = draft.Condition
 	HelpRule      = draft.Rule
 	HelpTooMany   = draft.TooMany
+)
+
+// Of decisions on drafts.
+type (
+	Decision     = review.Decision
+	Verdict      = review.Verdict
+	DraftLessons = review.Lessons
+)
+
+const (
+	DraftAccepted = review.Accepted
+	DraftAside    = review.Aside
+	DraftNeeded   = review.Needed
+	DraftOpen     = review.Open
 )
 
 // Bin is how often what was said to be so likely was needed.

@@ -20,6 +20,7 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/review"
 	"clipfence/internal/core/risk"
 	"clipfence/internal/core/usage"
 )
@@ -41,6 +42,8 @@ type Options struct {
 	GiveUpUnobservable bool
 	// Caution says how much an avoided break is worth; 0 stands for [Normal].
 	Caution Caution
+	// Lessons are what people said about earlier drafts; may be nil.
+	Lessons *review.Lessons
 	// Worth is what places are worth on this estate, for several drafts; nil: it is counted.
 	Worth *Worth
 }
@@ -71,6 +74,8 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	case s.State == gauge.Rare && s.LastUse.IsZero():
 		return nil, fmt.Errorf("%s: %w: its source saw it within a year, and no log says what it does", who,
 			ErrNothing)
+	case (s.State == gauge.Idle || s.State == gauge.Disabled) && saidNeeded(in, s, o.Lessons, f.For):
+		return nil, fmt.Errorf("%s: %w: nobody uses what it has, and a review said that it is needed", who, ErrNothing)
 	case s.State == gauge.Disabled,
 		s.State == gauge.Idle && o.worth(in, r).returns(s, in.Index.Given(who)) < comesBack:
 		return idle(f, in, s)
@@ -107,7 +112,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 				continue
 			}
 			for i := range t.Perms.All() {
-				if !t.Frozen.Has(i) {
+				if !t.Frozen.Has(i) && !d.decided(i) {
 					d.search(t, i, d.lambda(), false)
 				}
 			}
@@ -146,6 +151,24 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	}
 	f.GivesUp = d.givesUp()
 	return f, nil
+}
+
+// saidNeeded reports whether a review refused to take something away that an idle identity has.
+func saidNeeded(in *gauge.Input, s *gauge.Standing, l *review.Lessons, who model.ID) bool {
+	for _, n := range in.Index.Given(s.ID) {
+		for i := range in.Index.GrantPerms(n).All() {
+			if _, ok := l.Keeps(who, in.Index.Permission(i).Permission); ok {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// decided reports whether a review said of the one who is drafted for that a permission is needed.
+func (d *drafter) decided(perm int) bool {
+	_, ok := d.o.Lessons.Keeps(d.fence.For, d.x.Permission(perm).Permission)
+	return ok
 }
 
 // comesBack is how likely an idle identity must need something again to keep what it may need.
@@ -391,6 +414,10 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		// A call that is not placed may have been anywhere.
 		if t.Frozen.Has(i) {
 			all(i, "undecidable")
+			continue
+		}
+		if d.decided(i) {
+			all(i, "decided")
 			continue
 		}
 		unseen := t.Dark[i]

@@ -104,6 +104,9 @@ func (d *drafter) parts(id model.ID, perm int, tenure risk.Tenure, holders int) 
 	if !ok {
 		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, tenure) {
 			chance := d.worth.model.Chance(q)
+			if said := d.o.Lessons.Chance(d.x.Permission(perm).Permission); said > 0 {
+				chance = 1 - (1-chance)*(1-said) // such cuts were refused
+			}
 			if guessed(q.Class) && chance*float64(holders) < leastGuess {
 				continue
 			}

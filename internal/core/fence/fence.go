@@ -30,6 +30,7 @@ type Fence struct {
 	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
 	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
 	GivesUp  []GiveUp       `json:"gives_up,omitempty" doc:"what goes; a use that goes must be named here, with its place, or the rehearsal fails"`
+	Digest   string         `json:"-"` // SHA-256 of the file as it was read, in hexadecimal digits
 	At       model.Position `json:"-"`
 	Remarks  []model.Remark `json:"-"` // what to write otherwise now
 }
@@ -97,7 +98,7 @@ type Allow struct {
 
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
-	Class string // used, rare, past, likely, unobservable or undecidable; of a widening refused, asked, task or needs
+	Class string // used, rare, past, likely, unobservable or undecidable, or decided; of a widening refused, asked, task or needs
 	For   string // of a task or needs: what it is for
 	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int

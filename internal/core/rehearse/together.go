@@ -14,8 +14,8 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// ErrTwice is returned for two fences that are for the same identity.
-var ErrTwice = errors.New("two fences for the same identity")
+// ErrTwice is returned for two fences that replace the same grant, or leave the same group.
+var ErrTwice = errors.New("two fences take away the same")
 
 // Joint is what several fences do when all of them stand: what one leaves to another grant, the
 // fence of that grant's holder may take.
@@ -44,7 +44,7 @@ func Together(before *index.Index, fs []*fence.Fence, uses []usage.Use, p *gauge
 	j := &Joint{}
 	all := map[model.ID]bool{}
 	of := map[model.ID][]*fence.Fence{}
-	for _, f := range fs {
+	for n, f := range fs {
 		r, err := Run(before, f, uses, p, w)
 		if err != nil {
 			return nil, err
@@ -52,12 +52,15 @@ func Together(before *index.Index, fs []*fence.Fence, uses []usage.Use, p *gauge
 		j.Each = append(j.Each, r)
 		for id := range touched(before, f) {
 			all[id] = true
-			if slices.ContainsFunc(of[id], func(o *fence.Fence) bool { return o.For == f.For }) {
+			if slices.ContainsFunc(of[id], func(o *fence.Fence) bool { return o.For == f.For && takesSame(o, f) }) {
 				return nil, fmt.Errorf("%s: %w", f.For, ErrTwice)
 			}
 			of[id] = append(of[id], f)
 		}
 		e := f.Edit(before.Source())
+		for i := range e.Come.Grants { // two fences for one identity name theirs alike
+			e.Come.Grants[i].ID = fmt.Sprintf("%s:%d", e.Come.Grants[i].ID, n)
+		}
 		j.Edit.Gone.Grants = append(j.Edit.Gone.Grants, e.Gone.Grants...)
 		j.Edit.Gone.Memberships = append(j.Edit.Gone.Memberships, e.Gone.Memberships...)
 		j.Edit.Come.Grants = append(j.Edit.Come.Grants, e.Come.Grants...)
@@ -94,4 +97,10 @@ func Together(before *index.Index, fs []*fence.Fence, uses []usage.Use, p *gauge
 		j.Touched = append(j.Touched, id)
 	}
 	return j, nil
+}
+
+// takesSame reports whether two fences for the same identity take the same away.
+func takesSame(a, b *fence.Fence) bool {
+	return slices.ContainsFunc(a.Replaces, func(id string) bool { return slices.Contains(b.Replaces, id) }) ||
+		slices.ContainsFunc(a.Leaves, func(g model.ID) bool { return slices.Contains(b.Leaves, g) })
 }

@@ -1,0 +1,437 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/review"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/fencefile"
+	"clipfence/internal/ledger"
+	"clipfence/internal/sshsig"
+)
+
+// KindDecided is the kind of ledger entry that tells of a decision on a draft.
+const KindDecided = "draft.decided"
+
+// decideNamespace is the purpose of a signature under a decision.
+const decideNamespace = "decide@clipfence"
+
+// Decisions returns every decision on a draft, the oldest first. One that a person signed and
+// whose signature does not hold is left out, and told.
+func (w *Workspace) Decisions(ctx context.Context) ([]review.Decision, error) {
+	entries, _, err := w.History(ctx)
+	if err != nil {
+		return nil, damaged(err)
+	}
+	var out []review.Decision
+	for _, e := range ledger.ByKind(entries, KindDecided) {
+		if e.Kind != KindDecided {
+			continue
+		}
+		var d review.Decision
+		if err := json.Unmarshal(e.Body, &d); err != nil {
+			return nil, fmt.Errorf("%w: entry %d: %w", ledger.ErrBroken, e.Number, err)
+		}
+		if !d.By.IsZero() {
+			key, err := sshsig.Verify(d.Sig, decideNamespace, decisionText(&d))
+			var who model.ID
+			if err == nil {
+				who, err = w.person(key, decideNamespace, d.At)
+			}
+			if err == nil && who != d.By {
+				err = fmt.Errorf("it is signed by %s", who)
+			}
+			if err != nil {
+				w.say("remark: the decision of %s on %s, entry %d, does not count: %v", d.By, d.Fence, e.Number, err)
+				continue
+			}
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// decisionText is what a person signs: all that decides.
+func decisionText(d *review.Decision) []byte {
+	x := *d
+	x.Sig = ""
+	b, err := json.Marshal(x)
+	if err != nil {
+		panic(err) // plain fields: cannot fail
+	}
+	return append([]byte("clipfence decision 1\n"), b...)
+}
+
+// Reviewed is a draft as somebody looks at it.
+type Reviewed struct {
+	review.Item
+	Name      string // of its file
+	Fence     *fence.Fence
+	Rehearsal *rehearse.Result
+	Risk      *Risk
+	Decision  *review.Decision // that stands; nil: none
+	Applied   string           // the change that carried out just this content, where it stands
+	Shadow    *review.Shadow   // of one that is watched
+	Lines     []LineUse        // of each line, in their order
+	Bad       error            // it cannot be looked at; the rest is empty then
+	Source    *Source
+}
+
+// LineUse is how the places of a line were used: a share for each cell of the window.
+type LineUse struct {
+	Calls int64
+	Days  int
+	Strip []float64
+}
+
+// stripCells is how many cells the strip of a line has.
+const stripCells = 36
+
+// Review looks at every draft, in the order in which they are best decided on: by the danger that
+// goes for the risk of it. It tells of progress.
+func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
+	decisions, err := w.Decisions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_, history, err := w.History(ctx)
+	if err != nil {
+		return nil, damaged(err)
+	}
+	applied := map[string]string{}
+	for _, r := range history {
+		if r.Digest != "" && r.State == ChangeDone {
+			applied[r.Digest] = r.ID
+		}
+	}
+	type at struct {
+		s     *Source
+		in    *gauge.Input
+		res   *gauge.Result
+		worth *draft.Worth
+	}
+	sources := map[string]*at{}
+	names := w.DraftNames(ctx)
+	var out []*Reviewed
+	defer w.progress(Event{Doing: Finished})
+	for i, arg := range names {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		w.progress(Event{Doing: Weighing, Count: i, Of: len(names)})
+		file := filepath.Join(w.DraftDir(), arg+fencefile.Suffix)
+		r := &Reviewed{Name: w.Relative(file)}
+		out = append(out, r)
+		// What was carried out fits no survey any more.
+		if data, err := os.ReadFile(file); err == nil {
+			if f, err := fencefile.Read(file, data); err == nil && applied[f.Digest] != "" {
+				r.Fence, r.For, r.Applied = f, f.For, applied[f.Digest]
+				continue
+			}
+		}
+		var known *at
+		_, f, s, err := w.fenceOf(file, func(f *fence.Fence) (*Source, error) {
+			src, err := w.Source(f.For.Source)
+			if err != nil {
+				return nil, err
+			}
+			if known = sources[src.Name]; known == nil {
+				known = &at{}
+				if known.s, known.in, known.res, err = w.gauged(ctx, src, 0, everyPath); err != nil {
+					return nil, err
+				}
+				known.worth = draft.NewWorth(known.in, known.res)
+				sources[src.Name] = known
+			}
+			return known.s, nil
+		})
+		if err != nil {
+			r.Bad = err
+			continue
+		}
+		r.Fence, r.Source, r.For = f, s, f.For
+		r.Decision = review.Standing(decisions, f.Digest, w.now())
+		if r.Rehearsal, err = rehearse.Run(s.Index, f, known.in.Uses, known.res.Placement, known.in.Weights); err != nil {
+			return nil, err
+		}
+		if r.Risk, err = riskOf(s, known.worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(known.in.AsOf)); err != nil {
+			return nil, err
+		}
+		r.Rehearsal.Cannot, r.Rehearsal.Riskier = cannot(planner(s.Source), f, s.Name), riskier(f, r.Risk)
+		r.Removes, r.Expects = r.Rehearsal.Before-r.Rehearsal.After, r.Risk.Expected
+		r.Holds, r.Widens = r.Rehearsal.OK(), len(r.Rehearsal.Gives) > 0
+		if d := r.Decision; d != nil && d.Verdict == review.Accepted && !d.Until.IsZero() {
+			r.Shadow = shadow(s, f, known.in.Uses, d, w.now())
+		}
+		r.lines(s, known.in)
+	}
+	items := make([]review.Item, len(out))
+	for i, r := range out {
+		items[i] = r.Item
+	}
+	sorted := make([]*Reviewed, 0, len(out))
+	for _, i := range review.Order(items) {
+		sorted = append(sorted, out[i])
+	}
+	return sorted, nil
+}
+
+// Waits reports whether nobody has decided on a draft that is still to be decided on.
+func (r *Reviewed) Waits() bool { return r.Bad == nil && r.Decision == nil && r.Applied == "" }
+
+// Goes lists what goes, most powerful first.
+func (r *Reviewed) Goes() []model.CatalogueEntry { return r.Rehearsal.Goes }
+
+// lines counts how the places of each line were used.
+func (r *Reviewed) lines(s *Source, in *gauge.Input) {
+	r.Lines = make([]LineUse, len(r.Fence.Allow))
+	who := r.Fence.For.In(s.Name)
+	window := usage.WindowOf(in.AsOf, in.Window)
+	sets := make([]func(model.Permission) bool, len(r.Fence.Allow))
+	for i := range r.Fence.Allow {
+		perms := s.SetPerms(r.Fence.Allow[i].Sets(s.Index))
+		sets[i] = func(p model.Permission) bool {
+			n, ok := s.PermNumber(p)
+			return ok && perms.Has(n)
+		}
+	}
+	days := make([]usage.Days, len(sets))
+	for i := range in.Uses {
+		u := &in.Uses[i]
+		of := u.Principal()
+		if !u.Outcome.Allowed() || of != who && !who.Open() && !s.In(of, who) {
+			continue
+		}
+		for n := range sets {
+			a := &r.Fence.Allow[n]
+			if to := r.Fence.Receiver(a, s.Name); to != who && to != of {
+				continue
+			}
+			if sets[n](u.Permission) && slices.ContainsFunc(a.Where,
+				func(on model.PathPattern) bool { return on.Matches(u.Path) }) {
+				x := *u
+				if x.Within(window.First(), window.Last()); x.Count > 0 {
+					r.Lines[n].Calls += x.Count
+					days[n] = days[n].Union(x.Days)
+				}
+			}
+		}
+	}
+	for n := range r.Lines {
+		r.Lines[n].Days, r.Lines[n].Strip = days[n].Count(), days[n].Strip(window, stripCells)
+	}
+}
+
+// shadow makes the calls again that came since a draft was accepted.
+func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, now time.Time) *review.Shadow {
+	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24), Over: !now.Before(d.Until)}
+	after, err := s.With(f.Edit(s.Name))
+	if err != nil {
+		out.Refused = -1 // cannot happen to a fence that was rehearsed
+		return out
+	}
+	touched := map[model.ID]bool{}
+	for _, id := range s.touched(f.For) {
+		touched[id] = true
+	}
+	for i := range uses {
+		u := &uses[i]
+		if !u.Outcome.Allowed() || !touched[u.Principal()] || u.Last.Before(d.At) {
+			continue
+		}
+		n := u.Count
+		if u.First.Before(d.At) { // of the day on which it was accepted, all count: hours are not kept
+			x := *u
+			x.Within(usage.DayOf(d.At), usage.DayOf(now))
+			n = max(1, x.Count)
+		}
+		out.Calls += n
+		ctx := u.Context()
+		if after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome >= s.Decide(u.Principal(), u.Permission, u.Path,
+			ctx).Outcome {
+			continue
+		}
+		if f.Names(u.Permission, u.Path) {
+			out.Named += n
+		} else {
+			out.Refused += n
+		}
+	}
+	return out
+}
+
+// Decide writes down what somebody decided on a draft as it was shown: in the ledger, signed by
+// this account's key as every entry is, and with a person's key, in a file or in the ssh-agent
+// (key is "agent"), by that person. "" signs for nobody. A draft that is another one by now is
+// refused.
+func (w *Workspace) Decide(ctx context.Context, r *Reviewed, v review.Verdict, reason string, until time.Time,
+	key string) (*review.Decision, error) {
+	if !slices.Contains(review.Verdicts, v) {
+		return nil, fmt.Errorf("%q is no verdict", v)
+	}
+	_, f, _, err := w.fence(r.Name, r.Source)
+	if err != nil {
+		return nil, err
+	}
+	if f.Digest != r.Fence.Digest {
+		return nil, fmt.Errorf("%s %w since it was shown; look at it again", r.Name, ErrChanged)
+	}
+	if v == review.Accepted && !r.Holds {
+		return nil, fmt.Errorf("%w: %s does not hold its rehearsal (clipfence rehearse %s); mend it first", ErrGuard, r.Name,
+			r.Name)
+	}
+	d := &review.Decision{Fence: r.Name, Digest: f.Digest, For: f.For, Verdict: v, Reason: reason,
+		Until: until.UTC().Truncate(time.Second), At: w.Clock().UTC().Truncate(time.Millisecond),
+		Removes: float64(int(10*r.Removes+.5)) / 10, Expects: float64(int(1000*r.Expects+.5)) / 1000, Widens: f.Widens}
+	if until.IsZero() {
+		d.Until = time.Time{}
+	}
+	for _, c := range r.Goes() {
+		d.Goes = append(d.Goes, c.Permission)
+	}
+	by := ""
+	if key != "" {
+		if key == "agent" {
+			key = ""
+		}
+		s, done, err := w.signer(key, decideNamespace)
+		defer done()
+		if err != nil {
+			return nil, err
+		}
+		d.By = s.who
+		if d.Sig, err = sshsig.Sign(s.key, decideNamespace, decisionText(d)); err != nil {
+			return nil, err
+		}
+		by = d.By.String()
+	}
+	if err := w.ledger.AppendWith(ctx, KindDecided, by, func(ledger.Page) (any, error) { return d, nil }); err != nil {
+		return nil, damaged(err)
+	}
+	if v != review.Open {
+		r.Decision = d
+	} else {
+		r.Decision = nil
+	}
+	return d, nil
+}
+
+// ErrChanged: a draft is not what was shown any more.
+var ErrChanged = errors.New("was changed")
+
+// Shadows returns the drafts of a source that are watched, with what they would have done so far.
+func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, error) {
+	decisions, err := w.Decisions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(decisions, func(d review.Decision) bool {
+		return d.Verdict == review.Accepted && !d.Until.IsZero()
+	}) {
+		return nil, nil
+	}
+	_, history, err := w.History(ctx)
+	if err != nil {
+		return nil, damaged(err)
+	}
+	var out []*Reviewed
+	var uses []usage.Use
+	var s *Source
+	for _, arg := range w.DraftNames(ctx) {
+		file := filepath.Join(w.DraftDir(), arg+fencefile.Suffix)
+		_, f, of, err := w.ReadFence(ctx, file)
+		if err != nil || of.Name != source {
+			continue // what cannot be read, review tells
+		}
+		d := review.Standing(decisions, f.Digest, w.now())
+		if d == nil || d.Verdict != review.Accepted || d.Until.IsZero() ||
+			slices.ContainsFunc(history, func(r *Record) bool { return r.Digest == f.Digest && r.State == ChangeDone }) {
+			continue
+		}
+		if s == nil {
+			s = of
+			if uses, _, err = w.uses(ctx, s); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, &Reviewed{Item: review.Item{For: f.For}, Name: w.Relative(file), Fence: f, Decision: d,
+			Source: s, Shadow: shadow(s, f, uses, d, w.now())})
+	}
+	return out, nil
+}
+
+// LessonsOf says what reviews taught that a draft keeps, a sentence each.
+func LessonsOf(f *fence.Fence, l *review.Lessons) []string {
+	if l.Empty() {
+		return nil
+	}
+	said := map[string][]string{}
+	for _, a := range f.Allow {
+		if a.Evidence.Class != "decided" {
+			continue
+		}
+		for _, p := range a.Do {
+			for q, d := range l.Of(f.For) {
+				if !p.Matches(q) {
+					continue
+				}
+				who := "somebody"
+				if !d.By.IsZero() {
+					who = d.By.String()
+				}
+				why := ""
+				if d.Reason != "" {
+					why = ": " + d.Reason
+				}
+				key := fmt.Sprintf("%s said on %s%s", who, d.At.Format(time.DateOnly), why)
+				said[key] = append(said[key], q.String())
+			}
+		}
+	}
+	var out []string
+	for _, key := range slices.Sorted(maps.Keys(said)) {
+		out = append(out, fmt.Sprintf("%s: kept, since it is needed, %s", strings.Join(said[key], ", "), key))
+	}
+	return out
+}
+
+// ReviewPlace is where a walk through the drafts stands, so that it goes on there.
+type ReviewPlace struct {
+	At      string   `json:"at,omitempty"`      // the draft that is looked at
+	Skipped []string `json:"skipped,omitempty"` // and those that were passed over
+}
+
+func (w *Workspace) placeFile() string { return w.Path(filepath.Join(".clipfence", "review.json")) }
+
+// ReviewPlace returns where the last walk stood; nowhere, where none is known.
+func (w *Workspace) ReviewPlace() ReviewPlace {
+	var p ReviewPlace
+	data, err := os.ReadFile(w.placeFile())
+	if err != nil || json.Unmarshal(data, &p) != nil {
+		return ReviewPlace{} // it begins anew then
+	}
+	return p
+}
+
+// KeepReviewPlace writes down where a walk stands.
+func (w *Workspace) KeepReviewPlace(p ReviewPlace) error {
+	data, err := json.Marshal(p)
+	if err != nil {
+		return err
+	}
+	return replaceFile(w.placeFile(), append(data, '\n'))
+}

@@ -9,6 +9,7 @@ require (
 	git.sr.ht/~sbinet/gg v0.7.0
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/cespare/xxhash/v2 v2.3.0
+	github.com/creack/pty v1.1.24
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/klauspost/compress v1.20.4
 	github.com/parquet-go/parquet-go v0.32.0

@@ -760,7 +760,7 @@ func TestRehearsedTogether(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{names[0], names[0]}, "two fences for the same identity"},
+		{[]string{names[0], names[0]}, "two fences take away the same"},
 		{[]string{names[0], "nobody"}, `no fence file "nobody"`},
 		{[]string{"--backtest", names[0], names[1]}, "say no fence with it"},
 	} {

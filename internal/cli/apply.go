@@ -65,8 +65,9 @@ after it. Interrupted, the same command goes on there.`,
 					if accept {
 						return errors.New("--accept-unplaced is for one fence; mend or apply those one by one")
 					}
-					return a.applyAccepted(cmd.Context(), w, work.StagedRequest{Stages: stages,
-						Watch: time.Duration(watch.Duration), Every: time.Duration(every.Duration), Reason: reason}, yes, dry)
+					q := work.StagedRequest{Stages: stages, Watch: time.Duration(watch.Duration),
+						Every: time.Duration(every.Duration), Reason: reason}
+					return a.applyAccepted(cmd.Context(), w, q, yes, dry)
 				}
 				if resume != "" {
 					p, err := w.PrepareResume(cmd.Context(), resume)
@@ -278,8 +279,8 @@ func (a *app) applyAccepted(ctx context.Context, w *work.Workspace, q work.Stage
 	d.Head = fmt.Sprintf("%s in %s, the safest first, each watched for %s", render.Plural(n, "draft"),
 		render.Plural(len(p.List), "stage"), model.Duration(q.Watch))
 	if stage > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("First stage %d of %d goes on, which was interrupted: it stands, and is watched "+
-			"to its end.", stage, of))
+		d.Lines = append(d.Lines, fmt.Sprintf("First stage %d of %d goes on, which was interrupted: it stands, and "+
+			"is watched to its end.", stage, of))
 	}
 	if n > 0 {
 		d.Tables = []render.Table{t}
@@ -316,7 +317,8 @@ func (a *app) applyAccepted(ctx context.Context, w *work.Workspace, q work.Stage
 					a.say("  ... and %d more", len(e.Broke)-i)
 					break
 				}
-				a.say("  stage %d of %d BROKE: %s %s on %s, refused since %s", e.Stage, e.Of, r.Identity, r.Permission, r.Path,
+				a.say("  stage %d of %d BROKE: %s %s on %s, refused since %s", e.Stage, e.Of, r.Identity,
+					r.Permission, r.Path,
 					r.Change)
 			}
 		case e.Undone != "":

@@ -64,8 +64,8 @@ what a task takes on a place and is lacking; --needs, in place of all that is gr
 name, just what a product asks for with the features that are on. Such a fence says why
 it widens, and the rehearsal shows what may be done then and not before. With --lend it is
 gates, to be asked for, in place of a fence.`,
-		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft --all\n" +
-			"  clipfence draft --for workload/ticket-export --from refusals\n" +
+		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft " +
+			"--all\n  clipfence draft --for workload/ticket-export --from refusals\n" +
 			"  clipfence draft --for person/ingrid.vaage --task restart-rig --on PATH --until 2026-12-01T00:00:00Z\n" +
 			"  clipfence draft --for workload/backup --needs backup.needs.yaml --with letters --at vault=PATH",
 		RunE: func(cmd *cobra.Command, _ []string) error {

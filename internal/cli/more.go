@@ -31,8 +31,8 @@ func (f *moreFlags) add(cmd *cobra.Command) {
 	s.StringVar(&f.needs, "needs", "", "draft what a needs file asks for, and nothing else")
 	s.StringSliceVar(&f.with, "with", nil, "of needs: the features that are on")
 	s.StringArrayVar(&f.at, "at", nil, "of needs: where a place is, NAME=PATH; may be repeated")
-	s.StringArrayVar(&f.calls, "call", nil, "of refusals: only this call, \"PERMISSION PATH\", in the logs or not; may be "+
-		"repeated")
+	s.StringArrayVar(&f.calls, "call", nil, "of refusals: only this call, \"PERMISSION PATH\", in the logs or not; "+
+		"may be repeated")
 	s.Var(&f.until, "until", "what is given ends at this time (RFC 3339)")
 	s.Var(&f.lend, "lend", "write gates, to be open so long at most, in place of a fence")
 	s.StringArrayVar(&f.approves, "approver", nil, "of --lend: who approves; may be repeated")
@@ -57,7 +57,8 @@ func (f *moreFlags) from(cmd *cobra.Command, from *choice) error {
 	}
 	for _, name := range []string{"until", "lend", "approver"} {
 		if cmd.Flags().Changed(name) && from.value == "use" {
-			return fmt.Errorf("--%s is for --from refusals and --from task: what is drafted from use gives nothing new",
+			return fmt.Errorf("--%s is for --from refusals and --from task: what is drafted from use gives nothing "+
+				"new",
 				name)
 		}
 	}
@@ -131,7 +132,7 @@ type moreValue struct {
 	Missing []lackRow   `json:"missing,omitempty" doc:"wanted, and not granted there or not everywhere in it"`
 	Excess  []lackRow   `json:"excess,omitempty" doc:"granted, and wanted nowhere in it or not everywhere"`
 	Barred  []lackRow   `json:"barred,omitempty" doc:"wanted, and refused by a rule against which no line helps; for names it"`
-	Never   []lackRow   `json:"never_used,omitempty" doc:"wanted and granted, and no call of it is known"`
+	Never   []lackRow   `json:"never_seen,omitempty" doc:"wanted and granted, and no call of it is known"`
 	Beyond  []brokenRow `json:"used_beyond,omitempty" doc:"used, and not wanted: it would be refused"`
 	Gains   []gainRow   `json:"gains,omitempty" doc:"what may be done then and not before, exactly, on the inventory"`
 	Before  int         `json:"danger_before"`
@@ -189,7 +190,8 @@ func gainWords(gains []gainRow) string {
 		for _, g := range gains {
 			switch g.Nodes {
 			case 0:
-				out = append(out, fmt.Sprintf("%s on %s, which the inventory does not list as a place for it", g.Permission, g.First))
+				out = append(out, fmt.Sprintf("%s on %s, which the inventory does not list as a place for it",
+					g.Permission, g.First))
 			case 1:
 				out = append(out, fmt.Sprintf("%s on %s", g.Permission, g.First))
 			default:
@@ -315,7 +317,8 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 		d.Head = fmt.Sprintf("%s drafted for %s, in place of giving it for good; they open nothing yet",
 			render.Plural(len(v.Gates), "gate"), v.For)
 	case q.Needs != "":
-		d.Head = fmt.Sprintf("%s: %d missing, %d in excess, %d never used; the draft gives %s just what it needs, danger "+
+		d.Head = fmt.Sprintf("%s: %d missing, %d in excess, %d never seen used; the draft gives %s just what it "+
+			"needs, danger "+
 			"held %s", m.Product, len(v.Missing), len(v.Excess), len(v.Never), v.For, arrow(v.Before, v.After))
 	default:
 		d.Head = fmt.Sprintf("GIVES MORE: %s for %s, danger held %s", render.Plural(v.Lines, "line"), v.For,
@@ -346,15 +349,16 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 			needWords(helped)))
 	}
 	if n := probing(m.Answers); n > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("Look before you give: %d different permissions were tried on a single day "+
-			"each. So it looks, too, when somebody tries what a stolen key opens.", n))
+		d.Lines = append(d.Lines, fmt.Sprintf("Look before you give: %d different permissions were tried on a "+
+			"single day each. So it looks, too, when somebody tries what a stolen key opens.", n))
 	}
 	if n := len(v.Barred); n > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("NO LINE HELPS with %s of it: %s. Lift that first, or do it as somebody "+
-			"else.", render.Plural(n, "permission"), v.Barred[0].For))
+		d.Lines = append(d.Lines, fmt.Sprintf("NO LINE HELPS with %s of it: %s. Lift that first, or do it as "+
+			"somebody else.", render.Plural(n, "permission"), v.Barred[0].For))
 	}
 	if len(v.Beyond) > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("It uses more than it says to need: %s would be refused, so the rehearsal "+
+		d.Lines = append(d.Lines, fmt.Sprintf("It uses more than it says to need: %s would be refused, so the "+
+			"rehearsal "+
 			"fails until they are named under gives_up or the feature is on.", render.Plural(len(v.Beyond), "use")))
 	}
 	d.Tables = moreTables(&v)
@@ -438,7 +442,7 @@ func moreTables(v *moreValue) []render.Table {
 	}
 	lacks("Refused by a rule", "BY", v.Barred)
 	lacks("Missing", "FOR", v.Missing)
-	lacks("Never used", "FOR", v.Never)
+	lacks("Never seen used", "FOR", v.Never)
 	lacks("In excess", "BY GRANT", v.Excess)
 	if len(v.Beyond) > 0 {
 		t := render.Table{Title: "Used, and not said to be needed", Columns: []render.Column{
@@ -488,8 +492,8 @@ func (a *app) listTasks(ctx context.Context, w *work.Workspace) error {
 		return a.print(d)
 	}
 	d.Tables = []render.Table{t}
-	d.Notes = []string{"TAKES counts permissions, with those that people's tools ask besides. More come from files that " +
-		"clipfence.yaml names under tasks (their format: clipfence schema tasks)."}
+	d.Notes = []string{"TAKES counts permissions, with those that people's tools ask besides. More come from files " +
+		"that clipfence.yaml names under tasks (their format: clipfence schema tasks)."}
 	d.Next = []string{"clipfence draft --task " + rows[0].Name + " --for IDENTITY --on PATH"}
 	return a.print(d)
 }

@@ -34,8 +34,7 @@ since are made again. It says how many would have had a call refused, how much d
 would have gone, how three simple rules would have done, and whether the chances that
 drafts speak of were true. Nothing is changed.`,
 		Example: "  clipfence rehearse workload/ticket-export\n" +
-			"  clipfence rehearse --all\n" +
-			"  clipfence rehearse --backtest --ago 90d --plot curve.svg",
+			"  clipfence rehearse --all\n  clipfence rehearse --backtest --ago 90d --plot curve.svg",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := back.check(cmd, args); err != nil {
@@ -179,7 +178,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		d.Head = fmt.Sprintf("DOES NOT HOLD: %s: %s", f.For, strings.Join(why(r, unnamed), ", "))
 	}
 	if len(r.Gives) > 0 && len(r.Widened) == 0 {
-		d.Lines = append(d.Lines, "  MORE it widens: "+f.Widens, "       may do then and not before: "+gainWords(v.Gains))
+		d.Lines = append(d.Lines, "  MORE it widens: "+f.Widens, "       may do then and not before: "+
+			""+gainWords(v.Gains))
 	} else {
 		add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for "+
 			"names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes",

@@ -38,7 +38,10 @@ On no terminal it asks line by line: the same letters on its standard input.`,
 			if err := a.real(); err != nil {
 				return err
 			}
-			return a.with(cmd.Context(), func(w *work.Workspace) error { return a.review(cmd.Context(), w, key, anew) })
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				return a.review(cmd.Context(), w, key,
+					anew)
+			})
 		},
 	}
 	cmd.Flags().BoolVar(&anew, "anew", false, "begin at the first draft, also with those that were passed over")
@@ -48,8 +51,8 @@ On no terminal it asks line by line: the same letters on its standard input.`,
 }
 
 func keyFlag(cmd *cobra.Command, key *string) {
-	cmd.Flags().StringVar(key, "key", "", "SSH private key to sign decisions with, of one of the people in clipfence.yaml; "+
-		"\"agent\" for the ssh-agent")
+	cmd.Flags().StringVar(key, "key", "", "SSH private key to sign decisions with, of one of the people in "+
+		"clipfence.yaml; \"agent\" for the ssh-agent")
 }
 
 // decisions are what can be said of a draft, by their letters.
@@ -392,7 +395,8 @@ func (s *shadowRow) words() string {
 }
 
 func (s *shadowRow) soFar() string {
-	out := fmt.Sprintf("would have refused %s of %s in %s", render.Count(s.Refused), render.Plural(int(s.Calls), "call"),
+	out := fmt.Sprintf("would have refused %s of %s in %s", render.Count(s.Refused), render.Plural(int(s.Calls),
+		"call"),
 		render.Plural(s.Days, "day"))
 	if s.Named > 0 {
 		out += fmt.Sprintf(", and %s that it names as given up", render.Count(s.Named))
@@ -462,7 +466,8 @@ func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
 		if x.For.IsZero() {
 			who = x.File
 		}
-		t.Row(render.C(who), render.Cell{Text: x.State, Tone: tone}, render.C(render.Count(x.Removes)), render.C(breaks),
+		t.Row(render.C(who), render.Cell{Text: x.State, Tone: tone}, render.C(render.Count(x.Removes)),
+			render.C(breaks),
 			render.C(x.Told))
 	}
 	d := &render.Doc{Value: rows, Tables: []render.Table{t}}
@@ -481,13 +486,14 @@ func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
 	if count["open"]+count["passed over"] > 0 {
 		d.Next = append(d.Next, "clipfence review"+map[bool]string{true: " --anew"}[count["open"] == 0])
 	}
-	d.Notes = []string{"REMOVES is danger; MAY BREAK is how many identities are expected to have a call refused within 90 " +
-		"days, a guess."}
+	d.Notes = []string{"REMOVES is danger; MAY BREAK is how many identities are expected to have a call refused " +
+		"within 90 days, a guess."}
 	return d
 }
 
 func (a *app) reviewList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "Where every draft stands, and what those that are watched would have done",
+	return &cobra.Command{Use: "list", Short: "Where every draft stands, and what those that are watched would " +
+		"have done",
 		Args: cobra.NoArgs, Example: "  clipfence review list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {

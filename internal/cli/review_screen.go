@@ -127,7 +127,8 @@ func (r *reviewer) head(width int, paint painter) []string {
 	}
 	held := fmt.Sprintf("danger held %s", arrow(int(d.Rehearsal.Before+.5), int(d.Rehearsal.After+.5)))
 	if d.Rehearsal.ReachBefore.Further(d.Rehearsal.Before) || d.Rehearsal.ReachAfter.Further(d.Rehearsal.After) {
-		held += ", within reach " + arrow(int(d.Rehearsal.ReachBefore.Danger+.5), int(d.Rehearsal.ReachAfter.Danger+.5))
+		held += ", within reach " + arrow(int(d.Rehearsal.ReachBefore.Danger+.5),
+			int(d.Rehearsal.ReachAfter.Danger+.5))
 	}
 	holds, tone := "its rehearsal holds", render.Good
 	if !d.Holds {
@@ -170,7 +171,7 @@ func (r *reviewer) goes(width int, paint painter) []string {
 		text, shown := "", 0
 		for _, p := range list {
 			rest := len(list) - shown - 1
-			if !r.more && len(lead)+len(text)+len(p)+len(fmt.Sprintf(", and %d more", rest)) > width {
+			if !r.more && len(lead)+len(text)+len(p)+len(fmt.Sprintf(", , and %d more", rest)) > width {
 				break
 			}
 			if shown++; text != "" {
@@ -326,7 +327,8 @@ func (r *reviewer) keys(width int) []string {
 			parts = append(parts, x.letter+" "+x.word)
 		}
 	}
-	parts = append(parts, "e edit", "? "+map[bool]string{false: "why, and all of it", true: "less"}[r.more], "k pass over",
+	parts = append(parts, "e edit", "? "+map[bool]string{false: "why, and all of it", true: "less"}[r.more],
+		"k pass over",
 		"b back", "q leave")
 	var out []string
 	line := ""
@@ -473,7 +475,8 @@ func (m *screens) View() tea.View {
 	if m.asks != "" {
 		for _, x := range decisions {
 			if x.letter == m.asks {
-				text = m.screen(m.width, m.height-2, m.paint) + "\n\n" + m.paint(x.word+": ", render.Strong) + x.wants +
+				text = m.screen(m.width, m.height-2, m.paint) + "\n\n" + m.paint(x.word+": ", render.Strong) +
+					x.wants +
 					" (esc: do not)\n> " + render.Clean(m.typed) + "▏"
 			}
 		}

@@ -26,7 +26,8 @@ func warehouse(t *testing.T, clerks int) string {
 	estate.WriteString("estate: 2\nsource: w\ncatalogue:\n")
 	for _, p := range []string{"look read", "fetch read", "stack change", "burn administer"} {
 		do, level, _ := strings.Cut(p, " ")
-		fmt.Fprintf(&estate, "  - {permission: \"store/shelf:%s\", level: %s, log_class: all, kinds: [shelf]}\n", do, level)
+		fmt.Fprintf(&estate, "  - {permission: \"store/shelf:%s\", level: %s, log_class: all, kinds: [shelf]}\n", do,
+			level)
 	}
 	estate.WriteString("nodes:\n  - {path: \"/w\"}\n")
 	for i := range clerks {
@@ -57,8 +58,8 @@ func warehouse(t *testing.T, clerks int) string {
 	for name, text := range map[string]string{"estate.yaml": estate.String(), "log.jsonl": log.String(),
 		"map.yaml": "logmap: 1\nname: w\nform: json\ntime: r.t\nidentity: r.who\npermission: '\"store/\" + r.op'\n" +
 			"path: r.at\n",
-		"clipfence.yaml": "clipfence: 2\nsources:\n  - {name: w, kind: files, changes: edit, estate: estate.yaml, logs: " +
-			"[log.jsonl], log_maps: [map.yaml]}\n",
+		"clipfence.yaml": "clipfence: 2\nsources:\n  - {name: w, kind: files, changes: edit, estate: estate.yaml, " +
+			"logs: [log.jsonl], log_maps: [map.yaml]}\n",
 	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)

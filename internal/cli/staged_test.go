@@ -22,7 +22,8 @@ func (l *live) accepted(t *testing.T) []string {
 		must(t, l.dir, "review", "decide", "workload/"+who, "accept")
 	}
 	var order []string
-	plan := decode[struct{ Stages [][]struct{ For string } }](t, l.dir, "apply", "--accepted", "--stages", "4", "--dry-run")
+	plan := decode[struct{ Stages [][]struct{ For string } }](t, l.dir, "apply", "--accepted", "--stages", "4",
+		"--dry-run")
 	for _, s := range plan.Stages {
 		if len(s) != 1 {
 			t.Fatalf("%+v", plan)
@@ -206,8 +207,8 @@ func TestWatched(t *testing.T) {
 		t.Fatal("the call is refused before anything is changed")
 	}
 	out := must(t, l.dir, "survey")
-	if !strings.Contains(out, "Watched: mooring:workload/dock-signs would have refused 0 of 1 call in 0 days, and 1 that "+
-		"it names as given up") || !strings.Contains(out, "Watched: mooring:workload/fleet-map") {
+	if !strings.Contains(out, "Watched: mooring:workload/dock-signs would have refused 0 of 1 call in 0 days, and "+
+		"1 that it names as given up") || !strings.Contains(out, "Watched: mooring:workload/fleet-map") {
 		t.Errorf("survey says\n%s", out)
 	}
 	head, _, _ := strings.Cut(string(data), "gives_up:")
@@ -237,7 +238,8 @@ func TestWatched(t *testing.T) {
 		t.Errorf("once more:\n%s", out)
 	}
 	now, _ := states(t, l.dir)
-	got := []string{now["drafts/workload-tide-forecast.fence.yaml"].State, now["drafts/workload-fleet-map.fence.yaml"].State}
+	got := []string{now["drafts/workload-tide-forecast.fence.yaml"].State,
+		now["drafts/workload-fleet-map.fence.yaml"].State}
 	if !slices.Equal(got, []string{"applied", "accepted"}) {
 		t.Errorf("%v", now)
 	}

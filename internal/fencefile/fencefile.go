@@ -221,7 +221,8 @@ func WriteGate(p *gate.Policy, why string) []byte {
 	} else {
 		fmt.Fprintf(&b, "  do: %s\n", list(p.Opens.Do, str))
 	}
-	fmt.Fprintf(&b, "  where: %s\nmay_ask: %s\nlongest: %s\n", list(p.Opens.Where, str), list(p.MayAsk, str), p.Longest)
+	fmt.Fprintf(&b, "  where: %s\nmay_ask: %s\nlongest: %s\n", list(p.Opens.Where, str), list(p.MayAsk, str),
+		p.Longest)
 	if len(p.Approvers) > 0 {
 		fmt.Fprintf(&b, "approvers: %s\n", list(p.Approvers, str))
 	}

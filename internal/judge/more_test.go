@@ -116,7 +116,8 @@ func TestRefusals(t *testing.T) {
 						is := w.Decide(other, do, on, q.ctx).Allowed
 						same := other == q.who && do == q.permission && on == q.path
 						if is != was && !same || was && !is {
-							t.Fatalf("seed %d: %+v: besides, %s %s on %s was %t and is %t", seed, q, other, do, on, was, is)
+							t.Fatalf("seed %d: %+v: besides, %s %s on %s was %t and is %t", seed, q, other, do, on,
+								was, is)
 						}
 					}
 				}
@@ -143,14 +144,18 @@ func gainsAre(t *testing.T, seed uint64, e *model.Estate, f *fence.Fence, x, y *
 		n := 0
 		var first model.Path
 		for _, node := range e.Nodes {
-			if usable(c, node.Path) && one.Decide(who, c.Permission, node.Path, model.Context{}).Outcome == access.Denied &&
+			if usable(c, node.Path) && one.Decide(who, c.Permission, node.Path,
+				model.Context{}).Outcome == access.Denied &&
 				two.Decide(who, c.Permission, node.Path, model.Context{}).Outcome != access.Denied {
 				if n++; first.IsZero() || node.Path.Compare(first) < 0 {
 					first = node.Path
 				}
 			}
 		}
-		i := slices.IndexFunc(r.Gains, func(g rehearse.Gain) bool { return g.Permission == c.Permission && g.Nodes > 0 })
+		i := slices.IndexFunc(r.Gains, func(g rehearse.Gain) bool {
+			return g.Permission == c.Permission &&
+				g.Nodes > 0
+		})
 		switch {
 		case i < 0 && n > 0 || i >= 0 && (r.Gains[i].Nodes != n || r.Gains[i].First != first):
 			t.Fatalf("seed %d: %s is gained on %d nodes, first %s; told: %+v", seed, c.Permission, n, first, r.Gains)
@@ -211,7 +216,8 @@ func TestTasks(t *testing.T) {
 	defer func() { _ = cloud.Close() }()
 	srv := httptest.NewServer(cloud.Handler())
 	defer srv.Close()
-	put(t, dir, map[string]string{"ws/clipfence.yaml": "clipfence: 2\nsources:\n  - {name: mooring, kind: bridge, url: \"" +
+	put(t, dir, map[string]string{"ws/clipfence.yaml": "clipfence: 2\nsources:\n  - {name: mooring, kind: bridge, " +
+		"url: \"" +
 		srv.URL + "\", token: {file: read}}\n", "ws/read": f.Tokens["workload/clip-fence-survey"]})
 	w, err := work.Open(ctx, work.Options{Folder: filepath.Join(dir, "ws"), Clock: time.Now})
 	if err != nil {
@@ -311,7 +317,8 @@ func TestTasks(t *testing.T) {
 					}
 				}
 			}
-			m, err := w.DraftMore(ctx, work.MoreRequest{For: who, Task: task.Name, On: []model.Path{model.MustPath(at)},
+			m, err := w.DraftMore(ctx, work.MoreRequest{For: who, Task: task.Name,
+				On:    []model.Path{model.MustPath(at)},
 				Force: true})
 			if capped {
 				if len(m.Gap.Barred) != len(takes) || !errors.Is(err, work.ErrNoLine) {
@@ -369,7 +376,10 @@ func TestTasks(t *testing.T) {
 					lines := slices.Clone(m.Fence.Allow)
 					lines[i] = a
 					less := after(lines)
-					if !slices.ContainsFunc(takes, func(c call) bool { return !less.Decide(who, c.do, c.on, at12).Allowed }) {
+					if !slices.ContainsFunc(takes, func(c call) bool {
+						return !less.Decide(who, c.do, c.on,
+							at12).Allowed
+					}) {
 						t.Errorf("task %s for %s: line %d can be cut to %v on %v", task.Name, who, i+1, a.Do, a.Where)
 					}
 				}

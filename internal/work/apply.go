@@ -80,7 +80,8 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	if err != nil {
 		return nil, err
 	}
-	ch := &change.Change{ID: change.NextID(history), Source: s.Name, For: f.For, Fence: w.Relative(file), Digest: f.Digest,
+	ch := &change.Change{ID: change.NextID(history), Source: s.Name, For: f.For, Fence: w.Relative(file),
+		Digest: f.Digest,
 		Reason: reason, Widens: f.Widens, Steps: steps}
 	for _, u := range r.Unplaced {
 		ch.Unplaced += u.Use.Count

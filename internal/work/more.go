@@ -164,17 +164,17 @@ func refused(uses []usage.Use, id model.ID, span usage.Window) []draft.Refused {
 	var order []key
 	for i := range uses {
 		u := uses[i]
-		if u.Outcome != usage.Refused || u.Principal() != id || u.Last.Before(span.From) {
+		if u.Outcome != usage.Refused || u.Principal() != id {
 			continue
 		}
-		u.Within(usage.DayOf(span.From), span.Last())
-		if u.Count == 0 {
+		if !u.Within(span.First(), span.Last()) {
 			continue
 		}
 		k := key{u.Permission, u.Path}
 		r := of[k]
 		if r == nil {
-			r = &draft.Refused{Permission: u.Permission, Path: u.Path, Context: u.Context(), First: u.First, Last: u.Last}
+			r = &draft.Refused{Permission: u.Permission, Path: u.Path, Context: u.Context(), First: u.First,
+				Last: u.Last}
 			of[k], days[k], order = r, map[usage.Day]bool{}, append(order, k)
 		}
 		c := u.Context()
@@ -373,7 +373,8 @@ func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, 
 		for _, step := range f.Needs {
 			place, ok := q.At[step.Place]
 			if !ok {
-				return nil, fmt.Errorf("feature %s needs %q, %s: say where it is with --at %s=PATH", f.Name, step.Place,
+				return nil, fmt.Errorf("feature %s needs %q, %s: say where it is with --at %s=PATH", f.Name,
+					step.Place,
 					n.Places[step.Place], step.Place)
 			}
 			if err := s.there(place); err != nil {
@@ -384,7 +385,8 @@ func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, 
 	}
 	g := draft.Against(s.Index, id, wants)
 	if len(g.Unlisted) > 0 {
-		return nil, fmt.Errorf("%s: permission %s is not in the catalogue of source %s", q.Needs, g.Unlisted[0], s.Name)
+		return nil, fmt.Errorf("%s: permission %s is not in the catalogue of source %s", q.Needs, g.Unlisted[0],
+			s.Name)
 	}
 	out.Gap = &g
 	mine := func(u *usage.Use) bool {
@@ -399,9 +401,10 @@ func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, 
 		}
 	}
 	for i := range uses {
-		if u := &uses[i]; mine(u) && !slices.ContainsFunc(slices.Concat(g.Granted, g.Missing), func(l draft.Lack) bool {
-			return l.Permission == u.Permission && l.Where.Matches(u.Path)
-		}) {
+		if u := &uses[i]; mine(u) && !slices.ContainsFunc(slices.Concat(g.Granted, g.Missing),
+			func(l draft.Lack) bool {
+				return l.Permission == u.Permission && l.Where.Matches(u.Path)
+			}) {
 			out.Beyond = append(out.Beyond, *u)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -36,27 +37,38 @@ identities:
 memberships:
   - {member: workload/pump, group: group/pumps}
 coverage:
-  - {node: "/b/hall:a", log_class: l, since: 2024-01-01T00:00:00Z}
+  - {node: "/b", service: vat, log_class: l, written: true}
 grants:
-  - {id: own, to: workload/pump, do: ["vat/beer:*"], where: ["/b/hall:a/vat:1/**", "/b/hall:a/vat:2/**"]}
+  - {id: own, to: workload/pump, do: ["vat/beer:*"], where: ["/b/hall:a/vat:1/**", "/b/hall:a/vat:2/**"], created: 2020-01-01T00:00:00Z}
   - {id: crowd, to: group/pumps, do: ["post/note:read"], where: ["/b/**"]}
 `
 
-// needing opens a workspace on the brewery; calls are "permission path" at noon of yesterday.
+// needing opens a workspace on the brewery; calls are "permission path" at noon of yesterday, or so
+// many days ago, and with a fourth word they were refused.
 func needing(t *testing.T, now time.Time, calls ...string) *Workspace {
 	t.Helper()
 	t.Setenv("CLIPFENCE_HOME", t.TempDir())
 	dir := t.TempDir()
 	var log strings.Builder
 	for i, c := range calls {
-		do, on, _ := strings.Cut(c, " ")
-		fmt.Fprintf(&log, `{"activity_id":2,"category_uid":6,"class_uid":6003,"type_uid":600302,"time":%d,"severity_id":1,`+
-			`"status_id":1,"metadata":{"version":"1.3.0","uid":"u%d","product":{"name":"B","vendor_name":"B"}},`+
-			`"actor":{"user":{"uid":"workload/pump","type_id":3}},"api":{"operation":%q,"response":{"code":200}},`+
-			`"resources":[{"uid":%q}]}`+"\n", now.AddDate(0, 0, -1).UnixMilli()+int64(i), i, do, on)
+		words := append(strings.Fields(c), "1")
+		do, on, code := words[0], words[1], 200
+		ago, err := strconv.Atoi(words[2])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(words) > 4 {
+			code = 403
+		}
+		fmt.Fprintf(&log,
+			`{"activity_id":2,"category_uid":6,"class_uid":6003,"type_uid":600302,"time":%d,"severity_id":1,`+
+				`"status_id":1,"metadata":{"version":"1.3.0","uid":"u%d","product":{"name":"B","vendor_name":"B"}},`+
+				`"actor":{"user":{"uid":"workload/pump","type_id":3}},"api":{"operation":%q,"response":{"code":%d}},`+
+				`"resources":[{"uid":%q}]}`+"\n", now.AddDate(0, 0, -ago).UnixMilli()+int64(i), i, do, code, on)
 	}
 	for name, text := range map[string]string{"estate.yaml": brewery, "log.jsonl": log.String(),
-		"clipfence.yaml": "clipfence: 2\nsources: [{name: b, kind: files, estate: estate.yaml, logs: [log.jsonl]}]\n"} {
+		"clipfence.yaml": "clipfence: 2\nsources: [{name: b, kind: files, estate: estate.yaml, logs: " +
+			"[log.jsonl]}]\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -92,7 +104,8 @@ func TestNeeds(t *testing.T) {
 			[]string{"vat/beer:look @ /b/hall:a/vat:1/**"}},
 		{"looks and tastes", "base!: below vat/beer:look vat/beer:taste", nil, map[string]string{"p": v1}, 0, 7, 0, 1,
 			[]string{"vat/beer:look vat/beer:taste @ /b/hall:a/vat:1/**"}},
-		{"pours, off", "base!: below vat/beer:look, pour: below vat/beer:pour", nil, map[string]string{"p": v1}, 0, 8, 0, 2,
+		{"pours, off", "base!: below vat/beer:look, pour: below vat/beer:pour", nil, map[string]string{"p": v1}, 0, 8,
+			0, 2,
 			[]string{"vat/beer:look @ /b/hall:a/vat:1/**"}},
 		{"pours, on", "base!: below vat/beer:look, pour: below vat/beer:pour", []string{"pour"},
 			map[string]string{"p": v1}, 0, 7, 1, 2,
@@ -107,7 +120,8 @@ func TestNeeds(t *testing.T) {
 			[]string{"vat/beer:look @ /b/hall:a/vat:1"}},
 		{"all of a vat", "base!: below vat/beer:*", nil, map[string]string{"p": v2}, 0, 5, 4, 3,
 			[]string{"vat/beer:look vat/beer:taste vat/beer:pour vat/beer:tip-out @ /b/hall:a/vat:2/**"}},
-		{"two features, one need", "base!: below vat/beer:look, more: below vat/beer:look vat/beer:taste", []string{"more"},
+		{"two features, one need", "base!: below vat/beer:look, more: below vat/beer:look vat/beer:taste",
+			[]string{"more"},
 			map[string]string{"p": v1}, 0, 7, 0, 1,
 			[]string{"vat/beer:look @ /b/hall:a/vat:1/**", "vat/beer:taste @ /b/hall:a/vat:1/**"}},
 		{"inside and all of it", "base!: place vat/beer:look, more: below vat/beer:look", []string{"more"},
@@ -122,7 +136,8 @@ func TestNeeds(t *testing.T) {
 				name, rest, _ := strings.Cut(f, ": ")
 				words := strings.Fields(rest)
 				name, always := strings.CutSuffix(name, "!")
-				fmt.Fprintf(&b, "  - {name: %s, always: %t, needs: [{place: p, at: %s, do: [\"%s\"]}]}\n", name, always, words[0],
+				fmt.Fprintf(&b, "  - {name: %s, always: %t, needs: [{place: p, at: %s, do: [\"%s\"]}]}\n", name,
+					always, words[0],
 					strings.Join(words[1:], `", "`))
 			}
 			file := filepath.Join(t.TempDir(), "needs.yaml")
@@ -187,16 +202,18 @@ func TestMoreIsRefused(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	const good = "tasks: 1\nlist:\n  - {name: sip, title: taste it, kinds: [vat], steps: [{do: [\"vat/beer:taste\"]}]}\n"
+	const good = "tasks: 1\nlist:\n  - {name: sip, title: taste it, kinds: [vat], steps: [{do: " +
+		"[\"vat/beer:taste\"]}]}\n"
 	vat, hall := model.MustPath("/b/hall:b/vat:3"), model.MustPath("/b/hall:b")
 	for name, tt := range map[string]struct {
 		file, want string
 		q          MoreRequest
 	}{
-		"no such task":  {good, "no task \"gulp\"", MoreRequest{Task: "gulp", On: []model.Path{vat}}},
-		"another kind":  {good, "is done on vat", MoreRequest{Task: "sip", On: []model.Path{hall}}},
-		"no place":      {good, "--on PATH", MoreRequest{Task: "sip"}},
-		"unknown place": {good, "shows no /b/hall:b/vat:9; it does show", MoreRequest{Task: "sip", On: []model.Path{hall.Child("vat", "9")}}},
+		"no such task": {good, "no task \"gulp\"", MoreRequest{Task: "gulp", On: []model.Path{vat}}},
+		"another kind": {good, "is done on vat", MoreRequest{Task: "sip", On: []model.Path{hall}}},
+		"no place":     {good, "--on PATH", MoreRequest{Task: "sip"}},
+		"unknown place": {good, "shows no /b/hall:b/vat:9; it does show", MoreRequest{Task: "sip",
+			On: []model.Path{hall.Child("vat", "9")}}},
 		"unlisted": {strings.ReplaceAll(good, ":taste", ":smell"), "not in the catalogue",
 			MoreRequest{Task: "sip", On: []model.Path{vat}}},
 		"two of a name": {good + "  - {name: sip, title: x, steps: [{do: [a/b:c]}]}\n", "two tasks \"sip\"",
@@ -223,7 +240,51 @@ func TestMoreIsRefused(t *testing.T) {
 		})
 	}
 	write(good)
-	if _, err := w.DraftMore(t.Context(), MoreRequest{For: "workload/pump", Task: "sip", On: []model.Path{vat}}); err != nil {
+	if _, err := w.DraftMore(t.Context(), MoreRequest{For: "workload/pump", Task: "sip",
+		On: []model.Path{vat}}); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestRefusedInWindow: refused calls of the window count, with their days; what is older does not.
+func TestRefusedInWindow(t *testing.T) {
+	now := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+	const on = "/b/hall:b/vat:3"
+	w := needing(t, now, "vat/beer:look /b/hall:a/vat:1", "vat/beer:pour "+on+" 3 refused",
+		"vat/beer:pour "+on+" 3 refused",
+		"vat/beer:pour "+on+" 80 refused", "vat/beer:pour "+on+" 200 refused", "vat/beer:tip-out "+on+" 91 refused",
+		"vat/beer:taste "+on+" 90 refused", "vat/beer:look /b/hall:a/vat:2 5 refused")
+	m, err := w.DraftMore(t.Context(), MoreRequest{For: "workload/pump", Refused: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, a := range m.Answers {
+		got = append(got, fmt.Sprintf("%s %d %d %s %d", a.Permission, a.Count, a.Days, a.Last.Format(time.DateOnly),
+			a.Help))
+	}
+	want := []string{"vat/beer:pour 3 2 2026-11-17 0", "vat/beer:look 1 1 2026-11-15 1",
+		"vat/beer:taste 1 1 2026-08-22 0"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q\nwant %q", got, want)
+	}
+	if len(m.Fence.Allow) != 1 || len(m.Fence.Allow[0].Do) != 2 {
+		t.Errorf("%+v", m.Fence.Allow)
+	}
+	// Beside it the lines of a draft, with how they were used in the window.
+	if _, err := w.Draft(t.Context(), DraftRequest{For: "workload/pump"}); err != nil {
+		t.Fatal(err)
+	}
+	all, err := w.Review(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range all {
+		if r.Bad != nil || !r.Holds {
+			t.Errorf("%+v", r)
+		}
+		if !r.Widens && (r.Lines[0].Calls != 1 || r.Lines[0].Days != 1) {
+			t.Errorf("%+v", r.Lines)
+		}
 	}
 }

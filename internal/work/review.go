@@ -165,10 +165,12 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		}
 		r.Fence, r.Source, r.For = f, s, f.For
 		r.Decision = review.Standing(decisions, f.Digest, w.now())
-		if r.Rehearsal, err = rehearse.Run(s.Index, f, known.in.Uses, known.res.Placement, known.in.Weights); err != nil {
+		if r.Rehearsal, err = rehearse.Run(s.Index, f, known.in.Uses, known.res.Placement,
+			known.in.Weights); err != nil {
 			return nil, err
 		}
-		if r.Risk, err = riskOf(s, known.worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(known.in.AsOf)); err != nil {
+		if r.Risk, err = riskOf(s, known.worth, f.Edit(s.Name), s.touched(f.For),
+			usage.DayOf(known.in.AsOf)); err != nil {
 			return nil, err
 		}
 		r.Rehearsal.Cannot, r.Rehearsal.Riskier = cannot(planner(s.Source), f, s.Name), riskier(f, r.Risk)
@@ -224,7 +226,7 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 			if sets[n](u.Permission) && slices.ContainsFunc(a.Where,
 				func(on model.PathPattern) bool { return on.Matches(u.Path) }) {
 				x := *u
-				if x.Within(window.First(), window.Last()); x.Count > 0 {
+				if x.Within(window.First(), window.Last()) {
 					r.Lines[n].Calls += x.Count
 					days[n] = days[n].Union(x.Days)
 				}
@@ -238,7 +240,8 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 
 // shadow makes the calls again that came since a draft was accepted.
 func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, now time.Time) *review.Shadow {
-	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24), Over: !now.Before(d.Until)}
+	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24),
+		Over: !now.Before(d.Until)}
 	after, err := s.With(f.Edit(s.Name))
 	if err != nil {
 		out.Refused = -1 // cannot happen to a fence that was rehearsed
@@ -253,15 +256,13 @@ func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, now
 		if !u.Outcome.Allowed() || !touched[u.Principal()] || u.Last.Before(d.At) {
 			continue
 		}
-		n := u.Count
-		if u.First.Before(d.At) { // of the day on which it was accepted, all count: hours are not kept
-			x := *u
-			x.Within(usage.DayOf(d.At), usage.DayOf(now))
-			n = max(1, x.Count)
-		}
+		// Of the day on which it was accepted all count: hours are not kept.
+		n, _ := u.Between(usage.DayOf(d.At), usage.DayOf(now))
+		n = max(1, n)
 		out.Calls += n
 		ctx := u.Context()
-		if after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome >= s.Decide(u.Principal(), u.Permission, u.Path,
+		if after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome >= s.Decide(u.Principal(), u.Permission,
+			u.Path,
 			ctx).Outcome {
 			continue
 		}
@@ -291,7 +292,8 @@ func (w *Workspace) Decide(ctx context.Context, r *Reviewed, v review.Verdict, r
 		return nil, fmt.Errorf("%s %w since it was shown; look at it again", r.Name, ErrChanged)
 	}
 	if v == review.Accepted && !r.Holds {
-		return nil, fmt.Errorf("%w: %s does not hold its rehearsal (clipfence rehearse %s); mend it first", ErrGuard, r.Name,
+		return nil, fmt.Errorf("%w: %s does not hold its rehearsal (clipfence rehearse %s); mend it first", ErrGuard,
+			r.Name,
 			r.Name)
 	}
 	d := &review.Decision{Fence: r.Name, Digest: f.Digest, For: f.For, Verdict: v, Reason: reason,
@@ -359,7 +361,10 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 		}
 		d := review.Standing(decisions, f.Digest, w.now())
 		if d == nil || d.Verdict != review.Accepted || d.Until.IsZero() ||
-			slices.ContainsFunc(history, func(r *Record) bool { return r.Digest == f.Digest && r.State == ChangeDone }) {
+			slices.ContainsFunc(history, func(r *Record) bool {
+				return r.Digest == f.Digest &&
+					r.State == ChangeDone
+			}) {
 			continue
 		}
 		if s == nil {

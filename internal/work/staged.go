@@ -91,8 +91,8 @@ func (w *Workspace) PlanStages(ctx context.Context, q StagedRequest) (*Stages, e
 		return nil, err
 	}
 	if ChangesOf(src) != ByTool {
-		return nil, fmt.Errorf("source %s: %w: stages are for a source that this tool changes; hand its drafts over one by "+
-			"one: clipfence apply FENCE", src.Name, source.ErrReadOnly)
+		return nil, fmt.Errorf("source %s: %w: stages are for a source that this tool changes; hand its drafts "+
+			"over one by one: clipfence apply FENCE", src.Name, source.ErrReadOnly)
 	}
 	all, err := w.Review(ctx)
 	if err != nil {
@@ -112,7 +112,8 @@ func (w *Workspace) PlanStages(ctx context.Context, q StagedRequest) (*Stages, e
 		case s != nil && !s.Over:
 			why = fmt.Sprintf("it is watched until %s", s.Until.Format(time.DateOnly))
 		case s != nil && s.Refused != 0:
-			why = fmt.Sprintf("it would have refused %d calls while it was watched; decide anew (clipfence review)", s.Refused)
+			why = fmt.Sprintf("it would have refused %d calls while it was watched; decide anew (clipfence review)",
+				s.Refused)
 		}
 		if why != "" {
 			p.Left = append(p.Left, LeftOut{r.Name, why})
@@ -248,8 +249,8 @@ func (p *Stages) goOn(ctx context.Context, o *stageEntry, tell func(StageEvent))
 			case change.StateDone:
 				done = append(done, r)
 			case change.StateRunning, change.StateFailed:
-				return fmt.Errorf("%w: change %s of stage %d was interrupted: first go on with it (clipfence apply --resume "+
-					"%s) or take it back (clipfence undo %s)", change.ErrGuard, r.ID, o.Stage, r.ID, r.ID)
+				return fmt.Errorf("%w: change %s of stage %d was interrupted: first go on with it (clipfence apply "+
+					"--resume %s) or take it back (clipfence undo %s)", change.ErrGuard, r.ID, o.Stage, r.ID, r.ID)
 			}
 		}
 	}
@@ -277,8 +278,8 @@ func (w *Workspace) surveyedBefore(ctx context.Context, src SourceConfig, at tim
 		}
 		return w.built(ctx, src, e, survey)
 	}
-	return nil, fmt.Errorf("source %s: no survey from before %s is kept, so nobody knows what the stage took; look at the "+
-		"refused calls since: clipfence uses --denied", src.Name, at.Format(time.RFC3339))
+	return nil, fmt.Errorf("source %s: no survey from before %s is kept, so nobody knows what the stage took; look "+
+		"at the refused calls since: clipfence uses --denied", src.Name, at.Format(time.RFC3339))
 }
 
 // watch reads the log until a stage has held long enough, or broke a call.
@@ -383,9 +384,8 @@ func (w *Workspace) refusedSince(ctx context.Context, before *Source, done []*Re
 		if was == access.Denied || now.Decide(who, u.Permission, u.Path, c).Outcome >= was {
 			continue
 		}
-		x := *u
-		x.Within(usage.DayOf(at), usage.DayOf(w.Clock().UTC())+1)
-		out = append(out, RefusedSince{who, u.Permission, u.Path, max(1, x.Count), u.Last, by[who]})
+		n, _ := u.Between(usage.DayOf(at), usage.DayOf(u.Last))
+		out = append(out, RefusedSince{who, u.Permission, u.Path, max(1, n), u.Last, by[who]})
 	}
 	slices.SortStableFunc(out, func(a, b RefusedSince) int { return int(b.Calls - a.Calls) })
 	return out, nil
@@ -410,8 +410,8 @@ func (w *Workspace) ApplyWatched(ctx context.Context) (done []*Record, left []Le
 			if s := r.Shadow; !s.Over {
 				continue
 			} else if s.Refused != 0 {
-				left = append(left, LeftOut{r.Name, fmt.Sprintf("it would have refused %d calls while it was watched; decide "+
-					"anew (clipfence review)", s.Refused)})
+				left = append(left, LeftOut{r.Name, fmt.Sprintf("it would have refused %d calls while it was "+
+					"watched; decide anew (clipfence review)", s.Refused)})
 				continue
 			}
 			p, err := w.PrepareApply(ctx, r.Name, "accepted, and watched without a refused call", false)

@@ -98,7 +98,9 @@ type Allow struct {
 
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
-	Class string // used, rare, past, likely, unobservable or undecidable, or decided; of a widening refused, asked, task or needs
+	// Class is used, rare, past, likely, unobservable, undecidable or decided; of a widening refused,
+	// asked, task or needs.
+	Class string
 	For   string // of a task or needs: what it is for
 	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int

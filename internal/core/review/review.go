@@ -100,7 +100,8 @@ func Order(items []Item) []int {
 	worth := func(i Item) float64 { return i.Removes / (i.Expects + leastRisk) }
 	slices.SortStableFunc(out, func(a, b int) int {
 		x, y := items[a], items[b]
-		return cmp.Or(compareBools(y.Holds, x.Holds), compareBools(x.Widens, y.Widens), cmp.Compare(worth(y), worth(x)),
+		return cmp.Or(compareBools(y.Holds, x.Holds), compareBools(x.Widens, y.Widens), cmp.Compare(worth(y),
+			worth(x)),
 			x.For.Compare(y.For))
 	})
 	return out

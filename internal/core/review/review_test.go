@@ -75,7 +75,8 @@ func TestOrder(t *testing.T) {
 
 // TestStages: each draft in one stage, the safest first, and stages that grow.
 func TestStages(t *testing.T) {
-	for _, tt := range []struct{ n, stages, want int }{{0, 3, 0}, {1, 4, 1}, {2, 4, 2}, {4, 4, 4}, {100, 3, 3}, {7, 1, 1},
+	for _, tt := range []struct{ n, stages, want int }{{0, 3, 0}, {1, 4, 1}, {2, 4, 2}, {4, 4, 4}, {100, 3, 3}, {7, 1,
+		1},
 		{15, 4, 4}, {5, 0, 1}} {
 		items := make([]review.Item, tt.n)
 		r := rand.New(rand.NewPCG(uint64(tt.n), 3))

@@ -44,6 +44,7 @@ var mayImport = map[string][]string{
 	"source/":           {"core/", "auditlog/", "source", "source/documents", "yamlfile"},
 	"yamlfile":          {"core/model"},
 	"fencefile":         {"core/", "yamlfile", "render"},
+	"accessfile":        {"core/model", "yamlfile", "render"},
 	"config":            {"core/model", "core/usage", "yamlfile", "sshsig", "trust"},
 	"trust":             {"sshsig"},
 	"render":            {},
@@ -59,7 +60,7 @@ var mayImport = map[string][]string{
 	"patrol":            {"core/", "source", "ledger", "change"},
 	"sandbox":           {}, // it judges the core, so it shares nothing with it
 	"sandbox/generate":  {"sandbox"},
-	"work": {"core/", "auditlog/", "source/", "yamlfile", "fencefile", "config", "sshsig", "snapshot",
+	"work": {"core/", "auditlog/", "source/", "yamlfile", "fencefile", "accessfile", "config", "sshsig", "snapshot",
 		"store", "ledger", "change", "patrol", "trust"},
 	"cli":    {"work", "render", "report", "core/model", "yamlfile", "sandbox/"},
 	"judge":  {},

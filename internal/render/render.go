@@ -100,6 +100,13 @@ func (d *Doc) Write(w io.Writer, s Style) error {
 	return d.text(w, s)
 }
 
+// YAML returns a value as YAML, by the names of its JSON.
+func YAML(v any) ([]byte, error) {
+	var b bytes.Buffer
+	err := writeYAML(&b, v)
+	return b.Bytes(), err
+}
+
 // writeYAML goes through JSON, so that both say the same under the same names.
 func writeYAML(w io.Writer, v any) error {
 	b, err := json.Marshal(v)

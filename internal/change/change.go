@@ -76,7 +76,7 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 	error) {
 	who := f.For.In(x.Source())
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
-	tag := "fence-" + slug(who.String()) + "-" + hex.EncodeToString(h[:3])
+	tag := NamedAfter(who) + hex.EncodeToString(h[:3])
 	var want source.Diff
 	for i, a := range f.Allow {
 		name := fmt.Sprintf("%s-%d", tag, i+1)
@@ -167,6 +167,9 @@ func asSurveyed(x *index.Index, id string, body json.RawMessage) error {
 	}
 	return err
 }
+
+// NamedAfter returns how the names of grants and roles begin that a fence for somebody makes.
+func NamedAfter(who model.ID) string { return "fence-" + slug(who.String()) + "-" }
 
 func slug(s string) string {
 	b := []byte(strings.ToLower(s))

@@ -34,7 +34,7 @@ are gone are removed; whatever else the folder holds is left alone.`,
 		Example: "  clipfence export access ~/access-of-mooring && git -C ~/access-of-mooring diff",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				x, err := w.ExportAccess(cmd.Context(), args[0])
+				x, err := w.ExportAccess(cmd.Context(), args[0], a.veiled)
 				if err != nil {
 					return err
 				}
@@ -64,6 +64,9 @@ the folder say what stands; files that say the same in other words are left as t
 		Example: "  clipfence export compare repo\n  clipfence export compare repo --patch | git -C repo apply",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				if err := a.named("what a folder says"); err != nil {
+					return err
+				}
 				c, err := w.CompareAccess(cmd.Context(), args[0])
 				if err != nil {
 					return err
@@ -136,6 +139,8 @@ changed; the same workspace makes the same bytes.`,
 			switch {
 			case to == "":
 				return errors.New("say where to: --to FOLDER")
+			case a.veiled:
+				return a.named("a patch")
 			case every == (len(args) > 0):
 				return errors.New("say which: FENCE..., or --every for each draft")
 			}
@@ -171,8 +176,7 @@ changed; the same workspace makes the same bytes.`,
 				d.Tables = []render.Table{t}
 				if bad > 0 {
 					d.Notes = append(d.Notes, fmt.Sprintf("%d of them do not hold their rehearsal: see their "+
-						"evidence.md before "+
-						"they go anywhere.", bad))
+						"evidence.md before they go anywhere.", bad))
 				}
 				if against != "" && len(list) > 0 {
 					d.Next = []string{fmt.Sprintf("git -C %s apply %s", quotedWord(against),

@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"bytes"
 	"context"
+	"encoding/csv"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -68,7 +71,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 			text = "interrupted; nothing was changed, and the same command begins anew"
 		}
 	}
-	for i, line := range strings.Split(strings.TrimRight(text, "\n"), "\n") {
+	for i, line := range strings.Split(strings.TrimRight(a.masked(text), "\n"), "\n") {
 		lead := "clipfence: "
 		if i > 0 {
 			lead = "  "
@@ -92,6 +95,8 @@ type app struct {
 	asOf   timeFlag
 	source string
 	quiet  bool
+	veiled bool              // people are named by pseudonyms
+	people *strings.Replacer // puts them there; nil: nothing does
 	debug  bool
 	closes bool // the command takes an elevation away, whatever is broken here
 }
@@ -131,6 +136,8 @@ Begin with:  clipfence demo`,
 	f.Var(&a.colour, "color", "colour: auto (on a terminal), always, never; NO_COLOR is honoured")
 	f.Var(&a.asOf, "as-of", "answer as if it were this time (RFC 3339), for questions that change nothing")
 	f.StringVar(&a.source, "source", "", "the source in question, where there are several")
+	f.BoolVar(&a.veiled, "pseudonyms", false, "name people by pseudonyms in what is printed and exported; only this "+
+		"workspace's key tells whose they are (clipfence uses reveal)")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "no progress and no remarks on stderr")
 	f.BoolVar(&a.debug, "debug", false, "say more on stderr about what is done")
 	cmd.AddGroup(&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "act", Title: "Act:"},
@@ -144,7 +151,8 @@ Begin with:  clipfence demo`,
 	add("set", a.demoCmd(), a.initCmd(), a.sourceCmd(), a.surveyCmd(), a.trustCmd(), a.schemaCmd(), a.sandboxCmd(),
 		a.versionCmd())
 	add("look", a.coverageCmd(), a.reachCmd(), a.whyCmd(), a.usesCmd(), a.gaugeCmd(), a.findingsCmd(), a.ledgerCmd())
-	add("act", a.draftCmd(), a.rehearseCmd(), a.reviewCmd(), a.applyCmd(), a.undoCmd(), a.exportCmd(), a.gateCmd(), a.patrolCmd())
+	add("act", a.draftCmd(), a.rehearseCmd(), a.reviewCmd(), a.applyCmd(), a.undoCmd(), a.exportCmd(), a.gateCmd(),
+		a.patrolCmd())
 	cmd.AddCommand(a.manCmd())
 	cmd.SetFlagErrorFunc(flagError)
 	explainWords(cmd)
@@ -227,13 +235,58 @@ func (a *app) real() error {
 
 // print writes an answer to stdout.
 func (a *app) print(d *render.Doc) error {
-	return d.Write(a.out, render.Style{Format: a.format.value, Width: a.width(), Colour: a.colourOn(a.out)})
+	style := render.Style{Format: a.format.value, Width: a.width(), Colour: a.colourOn(a.out)}
+	if a.people == nil {
+		return d.Write(a.out, style)
+	}
+	mask := a.people.Replace
+	d = d.Map(mask) // before names are cut to fit a column
+	switch style.Format {
+	case "json", "yaml": // before they are quoted in another way
+		value, err := json.Marshal(d.Value)
+		if err != nil {
+			return err
+		}
+		d.Value = json.RawMessage(mask(string(value)))
+	case "csv":
+		var b bytes.Buffer
+		if err := d.Write(&b, style); err != nil {
+			return err
+		}
+		rows, err := csv.NewReader(&b).ReadAll()
+		if err != nil {
+			return err
+		}
+		for _, row := range rows {
+			for i := range row {
+				row[i] = mask(row[i])
+			}
+		}
+		return csv.NewWriter(a.out).WriteAll(rows)
+	}
+	return d.Write(a.out, style)
+}
+
+// masked puts pseudonyms into a text, where they are asked for.
+func (a *app) masked(s string) string {
+	if a.people == nil {
+		return s
+	}
+	return a.people.Replace(s)
+}
+
+// named refuses --pseudonyms for what must name people.
+func (a *app) named(what string) error {
+	if a.veiled {
+		return fmt.Errorf("--pseudonyms is for what others are to see: %s names people", what)
+	}
+	return nil
 }
 
 // say writes a remark to stderr.
 func (a *app) say(format string, args ...any) {
 	if !a.quiet {
-		fmt.Fprintln(a.err, render.Clean(fmt.Sprintf(format, args...)))
+		fmt.Fprintln(a.err, render.Clean(a.masked(fmt.Sprintf(format, args...))))
 	}
 }
 

@@ -35,7 +35,7 @@ such cuts are proposed less to others. Left or killed, it goes on where it was.
 On no terminal it asks line by line: the same letters on its standard input.`,
 		Example: "  clipfence review\n  clipfence review --key ~/.ssh/id_ed25519\n  clipfence review list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := a.real(); err != nil {
+			if err := errors.Join(a.real(), a.named("a decision")); err != nil {
 				return err
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {

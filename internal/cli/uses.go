@@ -54,7 +54,8 @@ estate does not know, --unmapped the operations that its catalogue does not, wit
 example each: aliases and an operations file in clipfence.yaml bring them home; a caller
 that is nobody here is waived under strangers. --unplaced lists every call that cannot be
 placed, and why: what it may have been is not called unused.
-With --out FILE.parquet the rows go on to whatever reads Parquet.`,
+With --out FILE.parquet the rows go on to whatever reads Parquet. With --pseudonyms people
+are named by pseudonyms in either; keep_uses in clipfence.yaml says how long calls are kept.`,
 		Example: `  clipfence uses workload/ticket-export
   clipfence uses --permission 'stow/*:*' --path '/mooring/**' --by identity,path
   clipfence uses --denied --by identity,permission --window 30d
@@ -81,6 +82,7 @@ With --out FILE.parquet the rows go on to whatever reads Parquet.`,
 			})
 		},
 	}
+	cmd.AddCommand(a.usesForget(), a.usesReveal())
 	fl := cmd.Flags()
 	fl.StringVar(&f.actingFor, "acting-for", "", "only calls with this identity's rights")
 	fl.StringVar(&f.permission, "permission", "", "only permissions like this pattern")
@@ -231,6 +233,11 @@ func (a *app) showUses(ctx context.Context, w *work.Workspace, f *usesFlags) err
 	d := &render.Doc{Head: fmt.Sprintf("%s in %s of %s, %s", what, render.Plural(len(groups), "group"), s.Name,
 		spanWords(q.Window)), Value: rows}
 	if f.out != "" {
+		for i := range rows {
+			for _, s := range []*string{&rows[i].Identity, &rows[i].ActingFor, &rows[i].Path} {
+				*s = a.masked(*s)
+			}
+		}
 		if err := writeParquet(f.out, rows); err != nil {
 			return err
 		}

@@ -26,6 +26,11 @@ func (a *app) with(ctx context.Context, f func(*work.Workspace) error) (err erro
 		return err
 	}
 	defer func() { err = errors.Join(err, w.Close()) }()
+	if a.veiled {
+		if a.people, err = w.Pseudonyms(ctx); err != nil {
+			return err
+		}
+	}
 	return f(w)
 }
 

@@ -160,6 +160,7 @@ type Config struct {
 	Links        []model.Link `json:"links,omitempty" doc:"identities of two sources that are the same person or workload"`
 	Weights      Weights      `json:"weights,omitzero" doc:"risk weights"`
 	Tasks        []string     `json:"tasks,omitempty" doc:"tasks files: what people do, for draft --from task"`
+	KeepUses     Duration     `json:"keep_uses,omitempty" doc:"calls older than this are taken out by each survey, in whole days, such as 400d; default: never"`
 	ApplyWatched bool         `json:"apply_watched,omitempty" doc:"patrol carries out accepted drafts whose watching is over and that would have refused nothing"`
 	Sets         []Set        `json:"resource_sets,omitempty" doc:"resources that belong together, such as those of one application"`
 
@@ -215,6 +216,16 @@ func Parse(name string, data []byte) (*Config, error) {
 	def(&c.Wait, 2*time.Minute)
 	if err := WholeDays(c.Window); err != nil {
 		return nil, fmt.Errorf("%s: window: %w", name, err)
+	}
+	if c.KeepUses != 0 {
+		if err := WholeDays(c.KeepUses); err != nil {
+			return nil, fmt.Errorf("%s: keep_uses: %w", name, err)
+		}
+		if c.KeepUses < 2*c.Window {
+			return nil, fmt.Errorf("%s: keep_uses: %s is less than twice the window (%s): nothing could be judged",
+				name,
+				c.KeepUses, c.Window)
+		}
 	}
 	for _, d := range []struct {
 		name  string

@@ -70,6 +70,33 @@ type Doc struct {
 	Rows   any      // a slice of structs for CSV; nil: Value, where it is one
 }
 
+// Map returns the doc with every text of it, but for what is in its values, as f makes it.
+func (d *Doc) Map(f func(string) string) *Doc {
+	out := *d
+	all := func(list []string) []string {
+		out := make([]string, len(list))
+		for i, s := range list {
+			out[i] = f(s)
+		}
+		return out
+	}
+	out.Head, out.Lines, out.Notes, out.Next = f(d.Head), all(d.Lines), all(d.Notes), all(d.Next)
+	out.Tables = slices.Clone(d.Tables)
+	for i := range out.Tables {
+		t := &out.Tables[i]
+		t.Title = f(t.Title)
+		rows := make([][]Cell, len(t.Rows))
+		for j, row := range t.Rows {
+			rows[j] = slices.Clone(row)
+			for k := range rows[j] {
+				rows[j][k].Text = f(rows[j][k].Text)
+			}
+		}
+		t.Rows = rows
+	}
+	return &out
+}
+
 // Style says how to write a Doc.
 type Style struct {
 	Format string

@@ -35,7 +35,9 @@ type Exported struct {
 // ExportAccess writes the access of a source, as its newest survey found it, as a folder of files:
 // see [accessfile]. Files there that are as they are to be are not touched, those of holders and
 // roles that are gone are removed, and others are left alone.
-func (w *Workspace) ExportAccess(ctx context.Context, dir string) (*Exported, error) {
+//
+// With pseudonyms people are named by theirs, also in the names of files.
+func (w *Workspace) ExportAccess(ctx context.Context, dir string, pseudonyms bool) (*Exported, error) {
 	src, err := w.pick("")
 	if err != nil {
 		return nil, err
@@ -44,9 +46,25 @@ func (w *Workspace) ExportAccess(ctx context.Context, dir string) (*Exported, er
 	if err != nil {
 		return nil, err
 	}
+	if pseudonyms {
+		if e, err = w.veiled(e); err != nil {
+			return nil, err
+		}
+	}
 	want, err := accessfile.Files(e)
 	if err != nil {
 		return nil, err
+	}
+	if pseudonyms { // what names them in texts and paths
+		mask, err := w.Pseudonyms(ctx)
+		if err != nil {
+			return nil, err
+		}
+		veiled := map[string][]byte{}
+		for name, text := range want {
+			veiled[mask.Replace(name)] = []byte(mask.Replace(string(text)))
+		}
+		want = veiled
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err

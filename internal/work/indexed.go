@@ -48,7 +48,7 @@ func (w *Workspace) Surveyed(ctx context.Context, s config.Source) (*Source, err
 			}
 			return f.Close()
 		})
-		return &Source{s, f.Index, survey}, nil
+		return w.young(ctx, &Source{s, f.Index, survey})
 	}
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, snapshot.ErrOther) {
 		w.Log.Warn("the snapshot is made anew", "error", err)
@@ -57,7 +57,11 @@ func (w *Workspace) Surveyed(ctx context.Context, s config.Source) (*Source, err
 	if err != nil {
 		return nil, err
 	}
-	return w.keepIndex(ctx, s, survey, e)
+	out, err := w.keepIndex(ctx, s, survey, e)
+	if err != nil {
+		return nil, err
+	}
+	return w.young(ctx, out)
 }
 
 // snapshotOf returns the file of a source's snapshot, and the key that says of which

@@ -47,7 +47,9 @@ func (w *Workspace) Survey(ctx context.Context, noLogs bool, done func(SurveyRes
 		var x SurveyResult
 		x.Row, err = w.surveyOne(ctx, s)
 		if err == nil && !noLogs {
-			err = w.readLogs(ctx, s, &x.Row)
+			if err = w.readLogs(ctx, s, &x.Row); err == nil {
+				err = w.trim(ctx, s)
+			}
 		}
 		if err != nil {
 			return err
@@ -254,6 +256,10 @@ func (w *Workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 	if err != nil {
 		return err
 	}
+	gone, err := w.forgotten(ctx)
+	if err != nil {
+		return err
+	}
 	o := fold.Options{Formats: formats, Known: known, Seen: w.store.Seen(ctx, to.name),
 		Progress: func(bytes int64, records int) {
 			w.progress(Event{Source: s.Name, Doing: Reading, Count: records, Bytes: bytes})
@@ -271,6 +277,9 @@ func (w *Workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 			b.Cursor = ""
 		}
 		b.Maps, b.ByHand = version, !to.cursor
+		if b.Table, err = w.dropForgotten(b.Table, gone); err != nil {
+			return err
+		}
 		// An interrupt keeps what is folded: the next survey goes on there.
 		if err := w.store.SaveFold(context.WithoutCancel(ctx), to.name, b); err != nil {
 			return err

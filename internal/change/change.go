@@ -78,6 +78,7 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
 	tag := NamedAfter(who) + hex.EncodeToString(h[:3])
 	var want source.Diff
+	shared := map[string]bool{}
 	for i, a := range f.Allow {
 		name := fmt.Sprintf("%s-%d", tag, i+1)
 		role := a.Role
@@ -85,6 +86,18 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 			if err := asRehearsed(ctx, c, x, role); err != nil {
 				return nil, err
 			}
+		} else if _, there := x.Role(a.As); there { // another fence made it; Validate says that it is the same
+			role = a.As
+			if err := asRehearsed(ctx, c, x, role); err != nil {
+				return nil, err
+			}
+		} else if a.As != "" {
+			role = a.As
+			if !shared[role] {
+				want.Put = append(want.Put, source.Record{Kind: source.Roles, ID: role,
+					Value: model.Role{Name: role, Title: "Clip Fence: shared", Rights: model.Rights{Do: a.Do}}})
+			}
+			shared[role] = true
 		} else {
 			role = name
 			want.Put = append(want.Put, source.Record{Kind: source.Roles, ID: name,

@@ -225,6 +225,21 @@ func StepGuards(v Views) []string {
 			no("it would change what this tool itself works as: %s", who)
 		}
 	}
+	for _, s := range v.Steps { // a role that others came to have meanwhile
+		if s.Kind != source.Roles || s.After != nil {
+			continue
+		}
+		for _, n := range v.Before.GrantsOf(s.ID) {
+			g := v.Before.Grant(n)
+			goes := slices.ContainsFunc(v.Steps, func(o source.Step) bool {
+				return o.Kind == source.Grants && o.ID == g.ID
+			})
+			if !goes {
+				no("grant %s of %s gives role %s, which would go: take back first what made that grant", g.ID, g.To,
+					s.ID)
+			}
+		}
+	}
 	for _, n := range orphans(v.Before, v.After, v.Self) {
 		no("nobody could hand out rights on %s any more: the last person who can, unaided and without a condition, "+
 			"would lose it", n)

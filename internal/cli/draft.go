@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
@@ -42,7 +43,10 @@ func (a *app) draftCmd() *cobra.Command {
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, force, all bool
+	var giveUp, force, all, roles bool
+	var plot string
+	var number int
+	share := 2.0
 	cmd := &cobra.Command{
 		Use: "draft --for IDENTITY", Short: "Write the narrower access as a fence file", Args: cobra.NoArgs,
 		Long: `Write a fence file: the access that one identity or group should have in place
@@ -63,7 +67,12 @@ were refused needed, each on the very place, the least that any line could give;
 what a task takes on a place and is lacking; --needs, in place of all that is granted by
 name, just what a product asks for with the features that are on. Such a fence says why
 it widens, and the rehearsal shows what may be done then and not before. With --lend it is
-gates, to be asked for, in place of a fence.`,
+gates, to be asked for, in place of a fence.
+
+With --roles the drafts that are there are written once more, with few roles that they
+share in place of one a line: a proposal, in a folder of its own, to be rehearsed. The curve
+says what each number of roles would add to the danger; no line gets what its grants do not
+give today.`,
 		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft " +
 			"--all\n  clipfence draft --for workload/ticket-export --from refusals\n" +
 			"  clipfence draft --for person/ingrid.vaage --task restart-rig --on PATH --until 2026-12-01T00:00:00Z\n" +
@@ -71,6 +80,14 @@ gates, to be asked for, in place of a fence.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if err := more.from(cmd, &from); err != nil {
 				return err
+			}
+			if roles {
+				return a.withRoles(cmd, work.RolesRequest{Number: number, Most: share / 100, Force: force}, plot)
+			}
+			for _, name := range []string{"number", "more-danger", "plot"} {
+				if cmd.Flags().Changed(name) {
+					return fmt.Errorf("--%s goes with --roles", name)
+				}
 			}
 			if from.value != "use" {
 				return a.draftFrom(cmd, &more, from.value, who, out, window.Duration, force)
@@ -110,9 +127,40 @@ gates, to be asked for, in place of a fence.`,
 	f.StringVar(&out, "out", "", "file to write (default: drafts/IDENTITY.fence.yaml)")
 	f.BoolVar(&giveUp, "give-up-unobservable", false, "drop also what no log could have shown")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
+	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
+	f.IntVar(&number, "number", 0, "of --roles: so many")
+	f.Float64Var(&share, "more-danger", share, "of --roles: as few as add at most so many % to the danger that "+
+		"drafts keep")
+	f.StringVar(&plot, "plot", "", "of --roles: draw the curve into this file (.svg or .png)")
 	more.add(cmd)
 	_ = cmd.RegisterFlagCompletionFunc("for", a.completeIdentity)
 	return cmd
+}
+
+// withRoles proposes roles for the drafts that are there.
+func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) error {
+	var other error
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		switch f.Name {
+		case "roles", "number", "more-danger", "plot", "force":
+		default:
+			if cmd.InheritedFlags().Lookup(f.Name) == nil {
+				other = fmt.Errorf("--%s does not go with --roles, which is about the drafts that are there", f.Name)
+			}
+		}
+	})
+	switch {
+	case other != nil:
+		return other
+	case q.Number < 0 || !(q.Most >= 0 && q.Most <= 10):
+		return errors.New("--number is not below 0, --more-danger from 0 to 1000")
+	}
+	if plot != "" {
+		if _, err := plotFormat(plot); err != nil {
+			return err
+		}
+	}
+	return a.with(cmd.Context(), func(w *work.Workspace) error { return a.draftRoles(cmd.Context(), w, q, plot) })
 }
 
 // draftFrom drafts for one who is to have more, or lists the tasks.

@@ -102,6 +102,9 @@ func Write(f *fence.Fence, coverage string) []byte {
 		} else {
 			line("  - do: "+list(a.Do, str), say)
 		}
+		if a.As != "" {
+			line("    as: "+scalar(a.As), "a role that other lines share")
+		}
 		if !a.To.IsZero() {
 			line("    to: "+scalar(a.To.String()), "this member alone, not the whole group")
 		}
@@ -185,7 +188,7 @@ func evidence(e fence.Evidence) string {
 		return "kept: a review said that it is needed"
 	case "asked":
 		return "for a call that is not in the logs"
-	case "task", "needs":
+	case "task", "needs", "mined":
 		return e.For
 	case "undecidable":
 		return "kept: a call that could not be placed may have used it (clipfence uses --unplaced)"

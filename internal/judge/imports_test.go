@@ -32,6 +32,7 @@ var mayImport = map[string][]string{
 	"core/draft": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge",
 		"core/fence", "core/risk", "core/review"},
 	"core/review": {"core/model"},
+	"core/mine":   {"core/access"},
 	"core/backtest": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge",
 		"core/risk", "core/draft"},
 	"core/check": {"core/model", "core/access/index", "core/usage", "core/fence"},

@@ -23,6 +23,7 @@ var Formats = []string{"svg", "png"}
 type Point struct {
 	Name string
 	X, Y float64
+	Over bool // the name is written over the point, where the line goes on to its right
 }
 
 // A Curve is a line through points in their order, and points beside it.
@@ -100,6 +101,10 @@ func (c *Curve) draw(to canvas) {
 	drop := c.drops(highX-lowX, highY-lowY)
 	for _, q := range c.Line {
 		to.circle(ours, x(q.X), y(q.Y), 5)
+		if q.Over {
+			to.text(ours, letters, x(q.X), y(q.Y)-12, 0, false, q.Name)
+			continue
+		}
 		to.text(ours, letters, x(q.X)+11, y(q.Y)+5+drop[q], 0, false, q.Name)
 	}
 	for _, q := range c.Beside {
@@ -145,7 +150,7 @@ func ticks(low, high, least float64) []float64 {
 	}
 	var out []float64
 	for n := math.Ceil(low / step); n*step <= high; n++ {
-		out = append(out, math.Round(n*step*1e9)/1e9)
+		out = append(out, math.Round(n*step*1e9)/1e9+0) // a zero without a sign
 	}
 	return out
 }

@@ -9,8 +9,8 @@ import (
 	"testing"
 )
 
-var curve = Curve{Title: "Drafts <b> & co", X: "x", Y: "y", Line: []Point{{"bold", 4, 93}, {"normal", 2, 91},
-	{"careful", 1, 88}}, Beside: []Point{{"one </text><script>", 2, 91}, {"another", 2, 91}, {"hindsight", 0, 100}}}
+var curve = Curve{Title: "Drafts <b> & co", X: "x", Y: "y", Line: []Point{{"bold", 4, 93, false}, {"normal", 2, 91, false},
+	{"careful", 1, 88, false}}, Beside: []Point{{"one </text><script>", 2, 91, false}, {"another", 2, 91, false}, {"hindsight", 0, 100, false}}}
 
 // TestWrite: a picture is one, is the same each time, and names are no markup.
 func TestWrite(t *testing.T) {
@@ -83,6 +83,11 @@ func TestTicks(t *testing.T) {
 		all := ticks(low, 101, 0)
 		if len(all) < 3 || len(all) > 12 || all[0] < low || all[len(all)-1] > 101 {
 			t.Errorf("from %g: %v", low, all)
+		}
+		for _, v := range all {
+			if number(v) == "-0" {
+				t.Errorf("from %g there is a zero with a sign", low)
+			}
 		}
 	}
 }

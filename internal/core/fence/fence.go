@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"clipfence/internal/core/access"
@@ -89,6 +90,7 @@ type Allow struct {
 	To       model.ID                  `json:"to,omitzero" doc:"of a fence for a group: the one member that gets the line; else all do"`
 	Role     string                    `json:"role,omitempty" doc:"a role of the source that fits; this or do"`
 	Do       []model.PermissionPattern `json:"do,omitempty" doc:"permissions"`
+	As       string                    `json:"as,omitempty" doc:"with do: the name of the role that is made for it, which lines with the same do share; without one each has its own"`
 	Where    []model.PathPattern       `json:"where" was:"on" doc:"path patterns"`
 	When     model.Condition           `json:"when,omitzero" doc:"only under this condition"`
 	Until    time.Time                 `json:"until,omitzero" doc:"ends at this time"`
@@ -99,9 +101,9 @@ type Allow struct {
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
 	// Class is used, rare, past, likely, unobservable, undecidable or decided; of a widening refused,
-	// asked, task or needs.
+	// asked, task or needs; of one with a shared role mined.
 	Class string
-	For   string // of a task or needs: what it is for
+	For   string // of a task, needs or a mined role: what it is for
 	Count int64  // calls on the places of the line: in the window, or of a rare one ever
 	Days  int
 
@@ -162,6 +164,14 @@ func (f *Fence) Validate(x *index.Index) error {
 		case len(a.Where) == 0:
 			fault(a.At, "allow: a line names at least one place (where)")
 		}
+		switch r, there := x.Role(a.As); {
+		case a.As == "":
+		case a.Role != "" || !plainName(a.As):
+			fault(a.At, "allow: as: %q names the role that is made for do: small letters, digits and '-', at most "+
+				"60", a.As)
+		case there && !same(r, a.Do):
+			fault(a.At, "allow: as: role %q of source %q holds something else than this line does", a.As, source)
+		}
 		for _, p := range a.Do {
 			if x.SetPerms([]model.Rights{{Do: []model.PermissionPattern{p}}}).Count() == 0 {
 				fault(a.At, "allow: permission %q is not in the catalogue of source %q", p, source)
@@ -174,6 +184,16 @@ func (f *Fence) Validate(x *index.Index) error {
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// plainName reports whether a name can be one of a shared role.
+func plainName(s string) bool {
+	return len(s) <= 60 && strings.Trim(s, "abcdefghijklmnopqrstuvwxyz0123456789-") == ""
+}
+
+// same reports whether a role holds just what a line does.
+func same(r model.Role, do []model.PermissionPattern) bool {
+	return len(r.Includes) == 0 && len(r.Except) == 0 && slices.Equal(texts(r.Do), texts(do))
 }
 
 // Edit returns what the fence does to the estate of a source. New grants are named after

@@ -79,7 +79,8 @@ func TestPseudonyms(t *testing.T) {
 	must(t, dir, "draft", "--all")
 	must(t, dir, "review", "decide", "person/anna.berg", "accept")
 	must(t, dir, "apply", "person/anna.berg", "--yes")
-	betrays := []string{"anna.b", "anna-b", "nei/l", "nei%2F", "-nei-", "jörg", "a b.c", "a%20b", "(id)", "bo@", "Guest",
+	betrays := []string{"anna.b", "anna-b", "nei/l", "nei%2F", "-nei-", "jörg", "a b.c", "a%20b", "(id)", "bo@",
+		"Guest",
 		"Number"} // none can be in a pseudonym
 	commands := [][]string{{"gauge"}, {"findings"}, {"uses"}, {"uses", "--by", "identity,path"}, {"review", "list"},
 		{"reach", "--into", "/h/room:1"}, {"rehearse", "--all"}, {"ledger", "list"}, {"ledger", "show",

@@ -28,8 +28,8 @@ func (a *app) reviewCmd() *cobra.Command {
 on which it was used, and what is unsure, with the risk and its evidence. Those come
 first that take away the most danger for their risk. Accept one, have it watched first,
 set it aside until a day, say that what it takes is needed, edit it, or pass it over.
-Each decision is in the ledger, signed; with --key by a person of clipfence.yaml. What is
-said to be needed is learned from: it stays in later drafts for the same identity, and
+Each decision is in the ledger, signed; where clipfence.yaml lists people, by one of them,
+and only such decisions count. What is said to be needed is learned from: it stays in later drafts for the same identity, and
 such cuts are proposed less to others. Left or killed, it goes on where it was.
 
 On no terminal it asks line by line: the same letters on its standard input.`,
@@ -51,8 +51,8 @@ On no terminal it asks line by line: the same letters on its standard input.`,
 }
 
 func keyFlag(cmd *cobra.Command, key *string) {
-	cmd.Flags().StringVar(key, "key", "", "SSH private key to sign decisions with, of one of the people in "+
-		"clipfence.yaml; \"agent\" for the ssh-agent")
+	cmd.Flags().StringVar(key, "key", "", "SSH private key to sign with, of one of the people in clipfence.yaml "+
+		"(default: the ssh-agent; nobody signs where clipfence.yaml lists no people)")
 }
 
 // decisions are what can be said of a draft, by their letters.
@@ -74,7 +74,7 @@ const keptNeeded = 180 * 24 * time.Hour
 // letter with what it wants behind it, and what is seen is a screen of text.
 type reviewer struct {
 	w     *work.Workspace
-	key   string
+	who   *work.Decider
 	all   []*work.Reviewed
 	skip  map[string]bool
 	at    int
@@ -89,7 +89,11 @@ func (a *app) newReviewer(ctx context.Context, w *work.Workspace, key string, an
 	if err != nil {
 		return nil, err
 	}
-	r := &reviewer{w: w, key: key, all: all, skip: map[string]bool{}, now: a.clock}
+	who, err := w.Decider(ctx, key)
+	if err != nil {
+		return nil, err
+	}
+	r := &reviewer{w: w, who: who, all: all, skip: map[string]bool{}, now: a.clock}
 	place := w.ReviewPlace()
 	if anew {
 		place = work.ReviewPlace{}
@@ -181,7 +185,7 @@ func (r *reviewer) say(ctx context.Context, line string) error {
 		return nil
 	}
 	v := decisions[i].verdict
-	if _, err := r.w.Decide(ctx, d, v, reason, until, r.key); err != nil {
+	if _, err := r.w.Decide(ctx, d, v, reason, until, r.who); err != nil {
 		if errors.Is(err, work.ErrGuard) || errors.Is(err, work.ErrChanged) {
 			r.told = err.Error()
 			return nil
@@ -266,6 +270,7 @@ func (a *app) review(ctx context.Context, w *work.Workspace, key string, anew bo
 	if err != nil {
 		return err
 	}
+	defer r.who.Close()
 	switch {
 	case len(r.all) == 0:
 		return a.print(&render.Doc{Head: "There are no drafts to decide on", Value: []reviewRow{},
@@ -573,7 +578,12 @@ a decision back (open).`,
 						v = x.verdict
 					}
 				}
-				d, err := w.Decide(cmd.Context(), all[i], v, why, end, key)
+				who, err := w.Decider(cmd.Context(), key)
+				if err != nil {
+					return err
+				}
+				defer who.Close()
+				d, err := w.Decide(cmd.Context(), all[i], v, why, end, who)
 				if err != nil {
 					return err
 				}

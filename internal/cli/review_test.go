@@ -384,13 +384,23 @@ func TestReviewSigned(t *testing.T) {
 	if code == 0 || !strings.Contains(errs, "belongs to none of the people") {
 		t.Errorf("exit code %d: %s", code, errs)
 	}
+	must(t, dir, "review", "decide", order[2], "accept")
+	if now, _ := states(t, dir); now[order[2]].State != "accepted" {
+		t.Errorf("where nobody is listed: %+v", now[order[2]])
+	}
 	with := fmt.Sprintf("%speople:\n  - {id: person/boss, keys: [%q]}\n", text, strings.TrimSpace(string(pub)))
 	if err := os.WriteFile(config, []byte(with), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	must(t, dir, "review", "decide", order[0], "accept", "--key", "boss")
-	must(t, dir, "review", "decide", order[1], "accept")
+	code, _, errs = run(t, dir, "review", "decide", order[1], "accept")
+	if code == 0 || !strings.Contains(errs, "no key to sign with") {
+		t.Errorf("unsigned, and people are listed: exit code %d: %s", code, errs)
+	}
 	now, _ := states(t, dir)
+	if got := now[order[2]]; got.State != "open" {
+		t.Errorf("what nobody signed counts: %+v", got)
+	}
 	if got := now[order[0]]; got.State != "accepted" || !strings.Contains(got.Told, "(person/boss)") {
 		t.Errorf("%+v", got)
 	}
@@ -398,7 +408,7 @@ func TestReviewSigned(t *testing.T) {
 		t.Fatal(err)
 	}
 	now, _ = states(t, dir)
-	if got := []string{now[order[0]].State, now[order[1]].State}; !slices.Equal(got, []string{"open", "accepted"}) {
+	if got := []string{now[order[0]].State, now[order[2]].State}; !slices.Equal(got, []string{"open", "accepted"}) {
 		t.Errorf("when the person is nobody any more: %v", got)
 	}
 }

@@ -9,8 +9,10 @@ import (
 	"testing"
 )
 
-var curve = Curve{Title: "Drafts <b> & co", X: "x", Y: "y", Line: []Point{{"bold", 4, 93, false}, {"normal", 2, 91, false},
-	{"careful", 1, 88, false}}, Beside: []Point{{"one </text><script>", 2, 91, false}, {"another", 2, 91, false}, {"hindsight", 0, 100, false}}}
+var curve = Curve{Title: "Drafts <b> & co", X: "x", Y: "y",
+	Line: []Point{{Name: "bold", X: 4, Y: 93}, {Name: "normal", X: 2, Y: 91}, {Name: "careful", X: 1, Y: 88}},
+	Beside: []Point{{Name: "one </text><script>", X: 2, Y: 91}, {Name: "another", X: 2, Y: 91},
+		{Name: "hindsight", X: 0, Y: 100}}}
 
 // TestWrite: a picture is one, is the same each time, and names are no markup.
 func TestWrite(t *testing.T) {

@@ -27,15 +27,16 @@ import (
 // KindDecided is the kind of ledger entry that tells of a decision on a draft.
 const KindDecided = "draft.decided"
 
-// decideNamespace is the purpose of a signature under a decision.
-const decideNamespace = "decide@clipfence"
-
-// Decisions returns every decision on a draft, the oldest first. One that a person signed and
-// whose signature does not hold is left out, and told.
+// Decisions returns every decision on a draft, the oldest first. As long as the workspace lists
+// people, only what one of them signed counts; the others are left out, and told.
 func (w *Workspace) Decisions(ctx context.Context) ([]review.Decision, error) {
 	entries, _, err := w.History(ctx)
 	if err != nil {
 		return nil, damaged(err)
+	}
+	id, err := w.store.Workspace(ctx)
+	if err != nil {
+		return nil, err
 	}
 	var out []review.Decision
 	for _, e := range ledger.ByKind(entries, KindDecided) {
@@ -46,34 +47,71 @@ func (w *Workspace) Decisions(ctx context.Context) ([]review.Decision, error) {
 		if err := json.Unmarshal(e.Body, &d); err != nil {
 			return nil, fmt.Errorf("%w: entry %d: %w", ledger.ErrBroken, e.Number, err)
 		}
-		if !d.By.IsZero() {
-			key, err := sshsig.Verify(d.Sig, decideNamespace, decisionText(&d))
-			var who model.ID
-			if err == nil {
-				who, err = w.person(key, decideNamespace, d.At)
-			}
-			if err == nil && who != d.By {
-				err = fmt.Errorf("it is signed by %s", who)
-			}
-			if err != nil {
-				w.say("remark: the decision of %s on %s, entry %d, does not count: %v", d.By, d.Fence, e.Number, err)
-				continue
-			}
+		if why := w.decides(id, &d); why != nil {
+			w.say("remark: the decision on %s, entry %d of the ledger, does not count: %v", d.Fence, e.Number, why)
+			continue
 		}
 		out = append(out, d)
 	}
 	return out, nil
 }
 
-// decisionText is what a person signs: all that decides.
-func decisionText(d *review.Decision) []byte {
+// decisionText is what a person signs: all that decides, and in which workspace.
+func decisionText(workspace string, d *review.Decision) []byte {
 	x := *d
 	x.Sig = ""
 	b, err := json.Marshal(x)
 	if err != nil {
 		panic(err) // plain fields: cannot fail
 	}
-	return append([]byte("clipfence decision 1\n"), b...)
+	return append([]byte("clipfence decision 1\n"+workspace+"\n"), b...)
+}
+
+// decides reports why a decision does not count, or nil.
+func (w *Workspace) decides(workspace string, d *review.Decision) error {
+	if d.By.IsZero() {
+		if len(w.People) > 0 {
+			return errors.New("it is signed by nobody, and this workspace lists people")
+		}
+		return nil
+	}
+	key, err := sshsig.Verify(d.Sig, decideNamespace, decisionText(workspace, d))
+	if err != nil {
+		return err
+	}
+	who, err := w.person(key, decideNamespace, d.At)
+	if err == nil && who != d.By {
+		err = fmt.Errorf("it is signed by %s, not by %s", who, d.By)
+	}
+	return err
+}
+
+// A Decider is who decides on drafts: a person with a key, or whoever runs the program where the
+// workspace lists nobody.
+type Decider struct {
+	signer *signer
+	done   func()
+}
+
+// Close lets go of the key.
+func (d *Decider) Close() { d.done() }
+
+// Decider finds who decides: by the key in a file, or in the ssh-agent. Where the workspace lists
+// people, it must be one of them.
+func (w *Workspace) Decider(ctx context.Context, file string) (*Decider, error) {
+	d := &Decider{done: func() {}}
+	if len(w.People) == 0 && file == "" {
+		return d, nil
+	}
+	if _, err := w.trusted(ctx); err != nil { // who counts as it was signed
+		return nil, err
+	}
+	var err error
+	if d.signer, d.done, err = w.signer(file, decideNamespace); err != nil {
+		d.done()
+		return nil, err
+	}
+	return d, nil
 }
 
 // Reviewed is a draft as somebody looks at it.
@@ -276,11 +314,10 @@ func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, now
 }
 
 // Decide writes down what somebody decided on a draft as it was shown: in the ledger, signed by
-// this account's key as every entry is, and with a person's key, in a file or in the ssh-agent
-// (key is "agent"), by that person. "" signs for nobody. A draft that is another one by now is
-// refused.
+// this account's key as every entry is, and by the person who decides. A draft that is another
+// one by now is refused.
 func (w *Workspace) Decide(ctx context.Context, r *Reviewed, v review.Verdict, reason string, until time.Time,
-	key string) (*review.Decision, error) {
+	who *Decider) (*review.Decision, error) {
 	if !slices.Contains(review.Verdicts, v) {
 		return nil, fmt.Errorf("%q is no verdict", v)
 	}
@@ -306,17 +343,13 @@ func (w *Workspace) Decide(ctx context.Context, r *Reviewed, v review.Verdict, r
 		d.Goes = append(d.Goes, c.Permission)
 	}
 	by := ""
-	if key != "" {
-		if key == "agent" {
-			key = ""
-		}
-		s, done, err := w.signer(key, decideNamespace)
-		defer done()
+	if who.signer != nil {
+		id, err := w.store.Workspace(ctx)
 		if err != nil {
 			return nil, err
 		}
-		d.By = s.who
-		if d.Sig, err = sshsig.Sign(s.key, decideNamespace, decisionText(d)); err != nil {
+		d.By = who.signer.who
+		if d.Sig, err = sshsig.Sign(who.signer.key, decideNamespace, decisionText(id, d)); err != nil {
 			return nil, err
 		}
 		by = d.By.String()

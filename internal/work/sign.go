@@ -22,6 +22,7 @@ const (
 	askNamespace    = "ask@clipfence"
 	answerNamespace = "answer@clipfence"
 	waiveNamespace  = "waive@clipfence"
+	decideNamespace = "decide@clipfence"
 	ledgerNamespace = "ledger@clipfence"
 )
 

@@ -16,7 +16,6 @@
 package mine
 
 import (
-	"cmp"
 	"encoding/binary"
 	"math"
 	"math/bits"
@@ -277,12 +276,18 @@ func joined(classes []class) [][][]int {
 				pair[i] = slices.Delete(pair[i], a, a+1)
 			}
 		}
-		now = mended(classes, now)
-		// What was mended is not what it was: all pairs are looked at anew.
+		was := slices.Clone(now)
+		was[b] = nil // it is new
+		if len(classes) <= thorough {
+			mended(classes, now, nil)
+		} else {
+			mended(classes, now, now[b])
+		}
 		for i := range now {
-			pair[i] = pair[i][:0]
 			for j := range i {
-				pair[i] = append(pair[i], join(now[i], now[j]))
+				if now[i] != was[i] || now[j] != was[j] {
+					pair[i][j] = join(now[i], now[j])
+				}
 			}
 		}
 	}
@@ -328,31 +333,51 @@ func cutOne(classes []class, partition [][]int) [][]int {
 // rounds bounds how often every class is looked at for a better cluster.
 const rounds = 20
 
-// mended moves classes to the clusters where they cost least, as long as that helps.
-func mended(classes []class, now []*cluster) []*cluster {
+// thorough is up to how many classes each is looked at after every joining; of more only those that
+// the new cluster may give away, and those that it may take.
+const thorough = 120
+
+// mended moves classes to the clusters where they cost least, as long as that helps: all, or those
+// that go from one cluster or come to it.
+func mended(classes []class, now []*cluster, only *cluster) {
+	one := make([]*cluster, len(classes))
+	at := -1
+	for i := range now {
+		if now[i] == only {
+			at = i
+		}
+	}
 	for range rounds {
 		moved := false
 		for i := range now {
 			for n := 0; n < len(now[i].classes) && len(now[i].classes) > 1; n++ {
 				k := now[i].classes[n]
-				rest := merged(classes, slices.Delete(slices.Clone(now[i].classes), n, n+1))
-				saved := now[i].extra - rest.extra
-				one := merged(classes, []int{k})
-				best, at := saved-tiny, -1
+				if one[k] == nil {
+					one[k] = merged(classes, []int{k})
+				}
+				to := -1
+				saved, known := 0.0, false
+				var rest *cluster
+				best := 0.0
 				for j := range now {
-					if j == i {
+					if j == i || at >= 0 && i != at && j != at {
 						continue
 					}
-					if d := join(now[j], one); d < best {
-						best, at = d, j
+					if !known {
+						rest = merged(classes, slices.Delete(slices.Clone(now[i].classes), n, n+1))
+						saved, known = now[i].extra-rest.extra, true
+						best = saved - tiny
+					}
+					if d := join(now[j], one[k]); d < best {
+						best, to = d, j
 					}
 				}
-				if at < 0 {
+				if to < 0 {
 					continue
 				}
-				both := append(slices.Clone(now[at].classes), k)
+				both := append(slices.Clone(now[to].classes), k)
 				slices.Sort(both)
-				now[i], now[at] = rest, merged(classes, both)
+				now[i], now[to] = rest, merged(classes, both)
 				moved = true
 				n--
 			}
@@ -361,8 +386,6 @@ func mended(classes []class, now []*cluster) []*cluster {
 			break
 		}
 	}
-	slices.SortFunc(now, func(a, b *cluster) int { return cmp.Compare(a.classes[0], b.classes[0]) })
-	return now
 }
 
 // tiny keeps rounding from moving a class back and forth.

@@ -344,6 +344,27 @@ func TestReviewByLines(t *testing.T) {
 	if now, _ := states(t, dir); now[order[0]].State != "open" {
 		t.Errorf("what was edited is %s", now[order[0]].State)
 	}
+	// A file of the same name where the program happens to run is not the draft.
+	other := t.TempDir()
+	if err := os.Mkdir(filepath.Join(other, "drafts"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(other, order[7]), []byte(fenceOf(order[7])+"# another\n"),
+		0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, other, "-C", dir, "review", "decide", order[7], "accept")
+	if now, _ := states(t, dir); now[order[7]].State != "accepted" {
+		t.Errorf("the draft of the workspace is %+v", now[order[7]])
+	}
+	if out := must(t, other, "-C", dir, "apply", "--accepted", "--watch", "1s", "--every", "1s",
+		"--yes"); !strings.Contains(out,
+		"carried out") {
+		t.Errorf("%s", out)
+	}
+	if now, _ := states(t, dir); now[order[7]].State != "applied" {
+		t.Errorf("the draft of the workspace is %+v", now[order[7]])
+	}
 	// One that does not hold cannot be accepted.
 	cut, _, _ := strings.Cut(fenceOf(order[5]), "allow:")
 	if err := os.WriteFile(filepath.Join(dir, order[5]), []byte(cut+"allow: []\n"), 0o600); err != nil {

@@ -75,7 +75,7 @@ func TestStages(t *testing.T) {
 	t.Parallel()
 	l := serve(t)
 	order := l.accepted(t)
-	cmd := command(l.dir, binary, "apply", "--accepted", "--stages", "4", "--watch", "4s", "--every", "1s", "--yes")
+	cmd := command(l.dir, binary, "apply", "--accepted", "--stages", "4", "--watch", "12s", "--every", "1s", "--yes")
 	pipe, err := cmd.StderrPipe()
 	if err != nil {
 		t.Fatal(err)

@@ -321,7 +321,7 @@ func (w *Workspace) Decide(ctx context.Context, r *Reviewed, v review.Verdict, r
 	if !slices.Contains(review.Verdicts, v) {
 		return nil, fmt.Errorf("%q is no verdict", v)
 	}
-	_, f, _, err := w.fence(r.Name, r.Source)
+	_, f, _, err := w.fence(w.Path(r.Name), r.Source)
 	if err != nil {
 		return nil, err
 	}

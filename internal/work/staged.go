@@ -208,7 +208,7 @@ func (p *Stages) Run(ctx context.Context, tell func(StageEvent)) error {
 		}
 		var done []*Record
 		for _, r := range list {
-			prep, err := w.PrepareApply(ctx, r.Name, p.q.Reason, false)
+			prep, err := w.prepareDecided(ctx, r, p.q.Reason)
 			if errors.Is(err, change.ErrGuard) {
 				tell(StageEvent{Stage: i + 1, Of: of, Left: &LeftOut{r.Name, err.Error()}})
 				continue
@@ -223,11 +223,21 @@ func (p *Stages) Run(ctx context.Context, tell func(StageEvent)) error {
 			done = append(done, rec)
 			tell(StageEvent{Stage: i + 1, Of: of, Applied: rec.ID, For: rec.For})
 		}
-		if err := p.watch(ctx, &begin, before, done, at, at, tell); err != nil {
+		if err := p.watch(ctx, &begin, before, done, at, w.Clock().UTC(), tell); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// prepareDecided plans what makes an accepted draft true: the very file that was looked at, as it
+// was then.
+func (w *Workspace) prepareDecided(ctx context.Context, r *Reviewed, reason string) (*Prepared, error) {
+	p, err := w.PrepareApply(ctx, w.Path(r.Name), reason, false)
+	if err == nil && p.Change.Digest != r.Fence.Digest {
+		err = fmt.Errorf("%w: %s %w since it was accepted", change.ErrGuard, r.Name, ErrChanged)
+	}
+	return p, err
 }
 
 // goOn watches a stage to its end that an interrupted run has begun. What of it was not carried
@@ -259,7 +269,13 @@ func (p *Stages) goOn(ctx context.Context, o *stageEntry, tell func(StageEvent))
 	if err != nil {
 		return err
 	}
-	return p.watch(ctx, o, before, done, p.at, w.Clock().UTC(), tell)
+	from := p.at // it was carried out at the latest then
+	for _, r := range done {
+		if r.At.After(from) {
+			from = r.At
+		}
+	}
+	return p.watch(ctx, o, before, done, p.at, from, tell)
 }
 
 // surveyedBefore returns a source as the last survey before a time found it.
@@ -282,7 +298,8 @@ func (w *Workspace) surveyedBefore(ctx context.Context, src SourceConfig, at tim
 		"at the refused calls since: clipfence uses --denied", src.Name, at.Format(time.RFC3339))
 }
 
-// watch reads the log until a stage has held long enough, or broke a call.
+// watch reads the log until a stage has held long enough since it was carried out, or broke a call
+// since it began.
 func (p *Stages) watch(ctx context.Context, o *stageEntry, before *Source, done []*Record, at, from time.Time,
 	tell func(StageEvent)) error {
 	w := p.w
@@ -294,7 +311,7 @@ func (p *Stages) watch(ctx context.Context, o *stageEntry, before *Source, done 
 		end.State = StageNobody
 		return damaged(w.ledger.Append(ctx, kindStageEnd, end))
 	}
-	until := at.Add(time.Duration(o.Watch))
+	until := from.Add(time.Duration(o.Watch))
 	every := max(p.q.Every, 100*time.Millisecond)
 	for {
 		now := w.Clock().UTC()
@@ -414,7 +431,7 @@ func (w *Workspace) ApplyWatched(ctx context.Context) (done []*Record, left []Le
 					"watched; decide anew (clipfence review)", s.Refused)})
 				continue
 			}
-			p, err := w.PrepareApply(ctx, r.Name, "accepted, and watched without a refused call", false)
+			p, err := w.prepareDecided(ctx, r, "accepted, and watched without a refused call")
 			if errors.Is(err, change.ErrGuard) {
 				left = append(left, LeftOut{r.Name, err.Error()})
 				continue

@@ -160,6 +160,7 @@ type own struct {
 func Learn(all []Decision, now time.Time) *Lessons {
 	l := &Lessons{own: map[own]Decision{}, share: map[model.Permission][2]int{}}
 	seen := map[string]bool{}
+	settled := map[own]bool{} // by a newer decision on another draft for the same
 	for _, d := range slices.Backward(all) {
 		if seen[d.Digest] {
 			continue
@@ -172,11 +173,12 @@ func Learn(all []Decision, now time.Time) *Lessons {
 			switch d.Verdict {
 			case Needed:
 				n[0]++
-				if k := (own{d.For, p}); l.own[k].At.Before(d.At) {
-					l.own[k] = d
+				if k := (own{d.For, p}); !settled[k] {
+					l.own[k], settled[k] = d, true
 				}
 			case Accepted:
 				n[1]++
+				settled[own{d.For, p}] = true
 			}
 			l.share[p] = n
 		}

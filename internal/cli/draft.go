@@ -179,6 +179,9 @@ func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out stri
 		switch {
 		case from == "task" && q.Task == "":
 			return a.listTasks(cmd.Context(), w)
+		case who == "" && from == "refusals":
+			return errors.New("say for whom: --for IDENTITY; who was refused what: clipfence uses --denied --by " +
+				"identity,permission")
 		case who == "":
 			return errors.New("say for whom: --for IDENTITY")
 		}

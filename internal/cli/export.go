@@ -31,7 +31,7 @@ holder (access/KIND/NAME.yaml), a file a role (roles/NAME.yaml), and rules/ for 
 guardrails. Names are escaped, lists are in the order of their ids, so the same access
 makes the same bytes, and a repository shows what changed. Files of holders and roles that
 are gone are removed; whatever else the folder holds is left alone.`,
-		Example: "  clipfence export access ~/access-of-mooring && git -C ~/access-of-mooring diff",
+		Example: "  clipfence export access ~/access-of-mooring",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				x, err := w.ExportAccess(cmd.Context(), args[0], a.veiled)
@@ -61,7 +61,7 @@ func (a *app) exportCompare() *cobra.Command {
 		Long: `Read a folder of access files back and hold it against what stands, as the newest survey
 found it. Exit code 1 when they differ. With --patch the unified diff is printed that makes
 the folder say what stands; files that say the same in other words are left as they are.`,
-		Example: "  clipfence export compare repo\n  clipfence export compare repo --patch | git -C repo apply",
+		Example: "  clipfence export compare repo\n  clipfence export compare repo --patch",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				if err := a.named("what a folder says"); err != nil {
@@ -133,7 +133,7 @@ folder of access files (--against; else of what stands), for a source that is fi
 its estate file, evidence.md with what the rehearsal found, and the fence itself. Nothing is
 changed; the same workspace makes the same bytes.`,
 		Example: "  clipfence export change workload/ticket-export --to out\n" +
-			"  clipfence export change --every --to out --against repo && git -C repo apply ../out/*/forward.patch",
+			"  clipfence export change --every --to out --against repo",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch {

@@ -103,7 +103,9 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	default:
 		calls := q.Calls
 		if calls == nil {
-			calls = refused(uses, id, span)
+			calls = refused(uses, func(who model.ID) bool {
+				return who == id || id.Kind == model.Group && s.In(who, id)
+			}, span)
 		}
 		out.Fence, out.Answers = draft.ForRefused(s.Index, id, calls, "calls of it were refused", w.now())
 	}
@@ -153,29 +155,29 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 // ErrNoLine: no line of a fence is needed, or none helps.
 var ErrNoLine = errors.New("no line is needed, or none helps")
 
-// refused gathers the calls of somebody that were refused in a window, by permission and place.
-func refused(uses []usage.Use, id model.ID, span usage.Window) []draft.Refused {
+// refused gathers the calls that were refused to some in a window, by permission and place.
+func refused(uses []usage.Use, of func(model.ID) bool, span usage.Window) []draft.Refused {
 	type key struct {
 		do model.Permission
 		on model.Path
 	}
-	of := map[key]*draft.Refused{}
+	byKey := map[key]*draft.Refused{}
 	days := map[key]map[usage.Day]bool{}
 	var order []key
 	for i := range uses {
 		u := uses[i]
-		if u.Outcome != usage.Refused || u.Principal() != id {
+		if u.Outcome != usage.Refused || !of(u.Principal()) {
 			continue
 		}
 		if !u.Within(span.First(), span.Last()) {
 			continue
 		}
 		k := key{u.Permission, u.Path}
-		r := of[k]
+		r := byKey[k]
 		if r == nil {
 			r = &draft.Refused{Permission: u.Permission, Path: u.Path, Context: u.Context(), First: u.First,
 				Last: u.Last}
-			of[k], days[k], order = r, map[usage.Day]bool{}, append(order, k)
+			byKey[k], days[k], order = r, map[usage.Day]bool{}, append(order, k)
 		}
 		c := u.Context()
 		switch { // as little as all of them show
@@ -201,7 +203,7 @@ func refused(uses []usage.Use, id model.ID, span usage.Window) []draft.Refused {
 	}
 	out := make([]draft.Refused, len(order))
 	for i, k := range order {
-		out[i] = *of[k]
+		out[i] = *byKey[k]
 	}
 	return out
 }

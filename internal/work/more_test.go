@@ -271,6 +271,11 @@ func TestRefusedInWindow(t *testing.T) {
 	if len(m.Fence.Allow) != 1 || len(m.Fence.Allow[0].Do) != 2 {
 		t.Errorf("%+v", m.Fence.Allow)
 	}
+	// The same for its group: what its members were refused.
+	g, err := w.DraftMore(t.Context(), MoreRequest{For: "group/pumps", Refused: true})
+	if err != nil || len(g.Answers) != 3 || g.Members != 1 {
+		t.Errorf("for the group: %+v, %v", g, err)
+	}
 	// Beside it the lines of a draft, with how they were used in the window.
 	if _, err := w.Draft(t.Context(), DraftRequest{For: "workload/pump"}); err != nil {
 		t.Fatal(err)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -293,8 +294,12 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 	if len(stuck) > 0 {
 		d.Lines = append(d.Lines, "What lets them: "+escalationOf(stuck)+".")
 	}
-	for _, x := range drafts.Written {
-		d.Lines = append(d.Lines, work.LessonsOf(x.Fence, drafts.Lessons)...)
+	for _, x := range drafts.Written { // the same is not said of every draft
+		for _, s := range work.LessonsOf(x.Fence, drafts.Lessons) {
+			if !slices.Contains(d.Lines, s) {
+				d.Lines = append(d.Lines, s)
+			}
+		}
 	}
 	d.Tables = []render.Table{t}
 	if len(rows) == 1 {

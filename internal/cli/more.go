@@ -286,8 +286,10 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 			v.Excess, v.Never = lackRows(m.Gap.Excess), lackRows(m.NeverUsed)
 		}
 	}
+	calls := int64(0)
 	for _, u := range m.Beyond {
-		v.Beyond = append(v.Beyond, brokenRow{u.Principal(), u.Permission, u.Path, u.Count, u.Last, false})
+		v.Beyond = append(v.Beyond, brokenRow{u.Identity, u.Permission, u.Node, u.Calls, u.Last, false})
+		calls += u.Calls
 	}
 	if m.Fence != nil {
 		v.For, v.Why, v.Lines = m.Fence.For, m.Fence.Widens, len(m.Fence.Allow)
@@ -356,10 +358,12 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 		d.Lines = append(d.Lines, fmt.Sprintf("NO LINE HELPS with %s of it: %s. Lift that first, or do it as "+
 			"somebody else.", render.Plural(n, "permission"), v.Barred[0].For))
 	}
-	if len(v.Beyond) > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("It uses more than it says to need: %s would be refused, so the "+
-			"rehearsal "+
-			"fails until they are named under gives_up or the feature is on.", render.Plural(len(v.Beyond), "use")))
+	if n := len(v.Beyond); n > 0 {
+		d.Head += fmt.Sprintf("; BUT IT USES MORE: %s of %s would be refused", render.Plural(int(calls), "call"),
+			render.Plural(n, "permission"))
+		d.Lines = append(d.Lines, "What it uses and does not say to need is below. The rehearsal fails until that "+
+			"is named under "+
+			"gives_up, or the feature that needs it is on (--with).")
 	}
 	d.Tables = moreTables(&v)
 	for i, f := range v.Gates {
@@ -410,13 +414,22 @@ func probing(list []work.RefusedAnswer) int {
 	return n
 }
 
+// mostRows is how many rows of a table are shown; --format json has all.
+const mostRows = 20
+
 func moreTables(v *moreValue) []render.Table {
 	var out []render.Table
 	if len(v.Calls) > 0 {
 		t := render.Table{Title: "Refused", Columns: []render.Column{{Name: "CALLS", Right: true},
 			{Name: "DAYS", Right: true}, {Name: "LAST"}, {Name: "PERMISSION"}, {Name: "ANSWER", Wrap: true},
 			{Name: "PATH", Path: true}}}
-		for _, c := range v.Calls {
+		for i, c := range v.Calls {
+			if i == mostRows {
+				t.Row(render.C(""), render.C(""), render.C(""), render.C(fmt.Sprintf("... and %d more",
+					len(v.Calls)-i)),
+					render.C(""), render.C(""))
+				break
+			}
 			tone, last := render.Plain, "not in the logs"
 			if c.Line {
 				tone = render.Warn
@@ -435,7 +448,11 @@ func moreTables(v *moreValue) []render.Table {
 		}
 		t := render.Table{Title: title, Columns: []render.Column{{Name: "PERMISSION"}, {Name: what, Wrap: true},
 			{Name: "WHERE", Path: true}}}
-		for _, l := range list {
+		for i, l := range list {
+			if i == mostRows {
+				t.Row(render.C(fmt.Sprintf("... and %d more", len(list)-i)), render.C(""), render.C(""))
+				break
+			}
 			t.Row(render.C(l.Permission.String()), render.C(l.For), render.C(l.Where.String()))
 		}
 		out = append(out, t)
@@ -447,7 +464,12 @@ func moreTables(v *moreValue) []render.Table {
 	if len(v.Beyond) > 0 {
 		t := render.Table{Title: "Used, and not said to be needed", Columns: []render.Column{
 			{Name: "CALLS", Right: true}, {Name: "LAST"}, {Name: "PERMISSION"}, {Name: "PATH", Path: true}}}
-		for _, b := range v.Beyond {
+		for i, b := range v.Beyond {
+			if i == mostRows {
+				t.Row(render.C(""), render.C(""), render.C(fmt.Sprintf("... and %d more", len(v.Beyond)-i)),
+					render.C(""))
+				break
+			}
 			t.Row(render.C(render.Count(int(b.Calls))), render.C(b.Last.Format(time.DateOnly)),
 				render.C(b.Permission.String()), render.C(b.Path.String()))
 		}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -58,9 +59,18 @@ type More struct {
 	Gap     *draft.Gap     // of tasks and needs
 
 	NeverUsed []draft.Lack // of needs: granted, and not seen used
-	Beyond    []usage.Use  // of needs: used, and no feature that is on needs it
+	Beyond    []Beyond     // of needs: used, and no feature that is on needs it; most calls first
 	Product   string
 	On, Off   []string // features
+}
+
+// Beyond is something that is used and not said to be needed, on a node of the inventory.
+type Beyond struct {
+	Identity   model.ID
+	Permission model.Permission
+	Node       model.Path
+	Calls      int64
+	Last       time.Time
 }
 
 // DraftMore writes what somebody is to have, as narrow as what is asked for: a fence that says why
@@ -224,7 +234,7 @@ func (w *Workspace) Tasks(ctx context.Context) ([]config.Task, error) {
 func (w *Workspace) tasks(s *Source) ([]config.Task, error) {
 	by := map[string]config.Task{}
 	for _, t := range config.OwnTasks() {
-		known := !slices.ContainsFunc(t.Steps, func(step config.Step) bool {
+		known := !slices.ContainsFunc(slices.Concat(t.Steps, t.Companions), func(step config.Step) bool {
 			return slices.ContainsFunc(step.Do, func(p model.PermissionPattern) bool {
 				return s.SetPerms([]model.Rights{{Do: []model.PermissionPattern{p}}}).Count() == 0
 			})
@@ -402,14 +412,41 @@ func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, 
 			out.NeverUsed = append(out.NeverUsed, l)
 		}
 	}
+	type spot struct {
+		who model.ID
+		do  model.Permission
+		on  model.Path
+	}
+	beyond := map[spot]*Beyond{}
 	for i := range uses {
-		if u := &uses[i]; mine(u) && !slices.ContainsFunc(slices.Concat(g.Granted, g.Missing),
-			func(l draft.Lack) bool {
-				return l.Permission == u.Permission && l.Where.Matches(u.Path)
-			}) {
-			out.Beyond = append(out.Beyond, *u)
+		u := &uses[i]
+		needed := slices.ContainsFunc(slices.Concat(g.Granted, g.Missing), func(l draft.Lack) bool {
+			return l.Permission == u.Permission && l.Where.Matches(u.Path)
+		})
+		if !mine(u) || needed {
+			continue
+		}
+		on := u.Path
+		if n, ok := s.Nearest(on); ok {
+			on = n
+		}
+		k := spot{u.Principal(), u.Permission, on}
+		b := beyond[k]
+		if b == nil {
+			b = &Beyond{Identity: k.who, Permission: k.do, Node: on}
+			beyond[k] = b
+		}
+		if b.Calls += u.Count; u.Last.After(b.Last) {
+			b.Last = u.Last
 		}
 	}
+	for _, b := range beyond {
+		out.Beyond = append(out.Beyond, *b)
+	}
+	slices.SortFunc(out.Beyond, func(a, b Beyond) int {
+		return cmp.Or(cmp.Compare(b.Calls, a.Calls), a.Permission.Compare(b.Permission), a.Node.Compare(b.Node),
+			a.Identity.Compare(b.Identity))
+	})
 	if len(g.Missing)+len(g.Excess) == 0 {
 		return nil, nil
 	}

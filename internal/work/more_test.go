@@ -11,8 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/usage"
+	"clipfence/internal/core/review"
 )
 
 // brewery is an estate for needs: a workload with grants, and calls of it.
@@ -181,7 +182,7 @@ func TestNeeds(t *testing.T) {
 				t.Fatal(err)
 			}
 			// What it uses of its own grant and does not need breaks; what its group gives stays.
-			breaks := tt.beyond > 0 && slices.ContainsFunc(m.Beyond, func(u usage.Use) bool {
+			breaks := tt.beyond > 0 && slices.ContainsFunc(m.Beyond, func(u Beyond) bool {
 				return u.Permission.Service() == "vat"
 			})
 			if r.OK() == breaks {
@@ -291,5 +292,42 @@ func TestRefusedInWindow(t *testing.T) {
 		if !r.Widens && (r.Lines[0].Calls != 1 || r.Lines[0].Days != 1) {
 			t.Errorf("%+v", r.Lines)
 		}
+	}
+}
+
+// TestLessonsAreTold: what reviews taught is said of a draft: for the one who needs it, and for others.
+func TestLessonsAreTold(t *testing.T) {
+	now := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+	look, pour := model.MustPermission("vat/beer:look"), model.MustPermission("vat/beer:pour")
+	one, two := model.MustID("b:workload/pump"), model.MustID("b:workload/other")
+	l := review.Learn([]review.Decision{
+		{Digest: "1", For: one, Verdict: review.Needed, At: now, Reason: "at night", Goes: []model.Permission{look,
+			pour}},
+		{Digest: "2", For: two, Verdict: review.Accepted, At: now, Goes: []model.Permission{pour}}}, now)
+	kept := func(class string, do ...model.Permission) fence.Allow {
+		a := fence.Allow{Evidence: fence.Evidence{Class: class}}
+		for _, p := range do {
+			a.Do = append(a.Do, p.Pattern())
+		}
+		return a
+	}
+	for _, tt := range []struct {
+		f    fence.Fence
+		want []string
+	}{
+		{fence.Fence{For: one, Allow: []fence.Allow{kept("decided", look)}},
+			[]string{"vat/beer:look: kept, since it is needed, somebody said on 2026-11-20: at night"}},
+		{fence.Fence{For: two, Allow: []fence.Allow{kept("used", pour, look), kept("likely", pour)}},
+			[]string{"vat/beer:pour is kept more readily: of 2 cuts of it that were decided on, 1 were refused as " +
+				"needed",
+				"vat/beer:look is kept more readily: of 1 cuts of it that were decided on, 1 were refused as needed"}},
+		{fence.Fence{For: two, Allow: []fence.Allow{kept("used", model.MustPermission("post/note:read"))}}, nil},
+	} {
+		if got := LessonsOf(&tt.f, l); !slices.Equal(got, tt.want) {
+			t.Errorf("%q, want %q", got, tt.want)
+		}
+	}
+	if got := LessonsOf(&fence.Fence{For: one}, nil); got != nil {
+		t.Errorf("nothing was taught: %q", got)
 	}
 }

@@ -418,8 +418,22 @@ func LessonsOf(f *fence.Fence, l *review.Lessons) []string {
 		return nil
 	}
 	said := map[string][]string{}
+	var out []string
+	told := map[model.PermissionPattern]bool{}
 	for _, a := range f.Allow {
 		if a.Evidence.Class != "decided" {
+			for _, p := range a.Do {
+				q, err := model.ParsePermission(p.String())
+				if err != nil || told[p] {
+					continue
+				}
+				told[p] = true
+				if no, yes := l.Refused(q); no > 0 {
+					out = append(out, fmt.Sprintf("%s is kept more readily: of %d cuts of it that were decided on, "+
+						"%d were refused "+
+						"as needed", q, no+yes, no))
+				}
+			}
 			continue
 		}
 		for _, p := range a.Do {
@@ -440,7 +454,6 @@ func LessonsOf(f *fence.Fence, l *review.Lessons) []string {
 			}
 		}
 	}
-	var out []string
 	for _, key := range slices.Sorted(maps.Keys(said)) {
 		out = append(out, fmt.Sprintf("%s: kept, since it is needed, %s", strings.Join(said[key], ", "), key))
 	}

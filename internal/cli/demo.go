@@ -472,4 +472,6 @@ func (d *demo) end() {
 	d.tell("  clipfence reach workload/build-runner --through")
 	d.tell("  clipfence draft --for workload/camera-sync && clipfence apply workload/camera-sync")
 	d.tell("  clipfence apply --dry-run workload/camera-sync")
+	d.tell("  clipfence draft --all && clipfence review --key keys/approver")
+	d.tell("  clipfence draft --from task              access for a task, in place of everything")
 }

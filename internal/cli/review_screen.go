@@ -55,38 +55,39 @@ func (r *reviewer) screen(width, height int, paint painter) string {
 	return b.String()
 }
 
-// fit shortens the longest bands until all have room, and says how much is left out.
+// fit shortens the longest bands until all have room, and says how much is left out. The first lines
+// of a band stay.
 func fit(bands [][]string, room int, paint painter) {
+	const least = 2
 	room -= len(bands) // a blank line before each
-	total := func() (n int) {
-		for _, b := range bands {
-			n += len(b)
+	keep := make([]int, len(bands))
+	for i, b := range bands {
+		keep[i] = len(b)
+	}
+	shown := func() (n int) {
+		for i, b := range bands {
+			if n += keep[i]; keep[i] < len(b) {
+				n++ // the line that says so
+			}
 		}
 		return n
 	}
-	cut := make([]int, len(bands))
-	for total() > room {
+	for shown() > room {
 		longest := 0
-		for i := range bands {
-			if len(bands[i]) > len(bands[longest]) {
+		for i := range keep {
+			if keep[i] > keep[longest] {
 				longest = i
 			}
 		}
-		if len(bands[longest]) <= 3 {
+		if keep[longest] <= least {
 			break
 		}
-		b := bands[longest]
-		if cut[longest] == 0 { // one for the line that says so
-			cut[longest]++
-			b = b[:len(b)-1]
-		}
-		cut[longest]++
-		bands[longest] = b[:len(b)-1]
+		keep[longest]--
 	}
-	for i, n := range cut {
-		if n > 0 {
-			bands[i] = append(bands[i][:len(bands[i]):len(bands[i])],
-				paint(fmt.Sprintf("  ... %s more (?)", render.Plural(n, "line")), render.Dim))
+	for i, b := range bands {
+		if left := len(b) - keep[i]; left > 0 {
+			bands[i] = append(b[:keep[i]:keep[i]], paint(fmt.Sprintf("  ... %s more (?)", render.Plural(left, "line")),
+				render.Dim))
 		}
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -39,6 +40,7 @@ func (w *Workspace) Decisions(ctx context.Context) ([]review.Decision, error) {
 		return nil, err
 	}
 	var out []review.Decision
+	void := map[string][]string{} // entries that do not count, by why
 	for _, e := range ledger.ByKind(entries, KindDecided) {
 		if e.Kind != KindDecided {
 			continue
@@ -48,10 +50,17 @@ func (w *Workspace) Decisions(ctx context.Context) ([]review.Decision, error) {
 			return nil, fmt.Errorf("%w: entry %d: %w", ledger.ErrBroken, e.Number, err)
 		}
 		if why := w.decides(id, &d); why != nil {
-			w.say("remark: the decision on %s, entry %d of the ledger, does not count: %v", d.Fence, e.Number, why)
+			void[why.Error()] = append(void[why.Error()], strconv.Itoa(e.Number))
 			continue
 		}
 		out = append(out, d)
+	}
+	for _, why := range slices.Sorted(maps.Keys(void)) {
+		if told := "decisions: " + why; !w.told[told] { // several questions ask for them
+			w.told[told] = true
+			w.say("remark: decisions on drafts that do not count: %s (entries %s of the ledger)", why,
+				strings.Join(void[why], ", "))
+		}
 	}
 	return out, nil
 }

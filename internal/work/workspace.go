@@ -80,7 +80,8 @@ type Workspace struct {
 	store  *store.Store
 	ledger *ledger.Ledger
 
-	thorough bool // every signature of the ledger is checked, also what was checked before
+	thorough bool            // every signature of the ledger is checked, also what was checked before
+	told     map[string]bool // remarks that are made once
 	closers  []func() error
 }
 
@@ -96,7 +97,7 @@ func Open(ctx context.Context, o Options) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Config: c, Options: o}
+	w := &Workspace{Config: c, Options: o, told: map[string]bool{}}
 	w.store, err = store.Open(ctx, c.StoreFile())
 	if o.Closing && errors.Is(err, store.ErrUnwritable) { // closing comes first
 		w.say("remark: %v; it is read only, and what is due is closed all the same", err)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os/exec"
 	"regexp"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -19,14 +20,27 @@ type painter = func(string, render.Tone) string
 
 // screen draws the draft at hand in so many columns and, as far as that goes, rows.
 func (r *reviewer) screen(width, height int, paint painter) string {
+	body, keys := r.parts(width, height, paint)
+	return strings.Join(append(append(body, ""), keys...), "\n")
+}
+
+// parts are the lines of a screen, and those of what can be typed below them.
+func (r *reviewer) parts(width, height int, paint painter) (body, keys []string) {
 	d := r.all[r.at]
-	keys := r.keys(width)
-	head := r.head(width, paint)
-	room := max(9, height-len(head)-len(keys)-2)
+	keys = r.keys(width)
+	body = r.head(width, paint)
+	told := 0
+	if r.told != "" {
+		told = 2
+	}
+	room := max(9, height-len(body)-len(keys)-told-1)
 	var bands [][]string
 	switch {
 	case d.Bad != nil:
-		bands = [][]string{{paint("CANNOT BE LOOKED AT", render.Bad), "  " + render.Clean(d.Bad.Error())}}
+		bands = [][]string{{paint("CANNOT BE LOOKED AT", render.Bad)}}
+		for _, s := range flowed(render.Clean(d.Bad.Error()), width-2) {
+			bands[0] = append(bands[0], "  "+s)
+		}
 	case d.Applied != "":
 		bands = [][]string{{paint("CARRIED OUT", render.Good) + " by " + d.Applied}}
 	default:
@@ -35,24 +49,14 @@ func (r *reviewer) screen(width, height int, paint painter) string {
 	if !r.more {
 		fit(bands, room, paint)
 	}
-	var b strings.Builder
-	line := func(s string) { b.WriteString(s + "\n") }
-	for _, s := range head {
-		line(s)
-	}
 	for _, band := range bands {
-		line("")
-		for _, s := range band {
-			line(s)
-		}
+		body = append(append(body, ""), band...)
 	}
 	if r.told != "" {
-		line("")
-		line(paint(render.Cut(render.Clean(strings.ReplaceAll(r.told, "\n", " ")), width), render.Strong))
+		body = append(body, "", paint(render.Cut(render.Clean(strings.ReplaceAll(r.told, "\n", " ")), width),
+			render.Strong))
 	}
-	line("")
-	b.WriteString(strings.Join(keys, "\n"))
-	return b.String()
+	return body, keys
 }
 
 // fit shortens the longest bands until all have room, and says how much is left out. The first lines
@@ -274,15 +278,25 @@ func (r *reviewer) stays(width int, paint painter) []string {
 func (r *reviewer) unsure(width int, paint painter) []string {
 	d := r.all[r.at]
 	risk := valueOf(d.Risk)
-	out := []string{paint("UNSURE", render.Warn) + " " + risk.words()}
+	var out []string
+	for i, s := range flowed(risk.words(), width-7) {
+		lead := "       "
+		if i == 0 {
+			lead = paint("UNSURE", render.Warn) + " "
+		}
+		out = append(out, lead+s)
+	}
 	add := func(s string) {
-		if r.more {
+		if r.more || strings.HasPrefix(s, "Then ") { // what it can still get to is not cut short
 			for _, x := range flowed(render.Clean(s), width-2) {
 				out = append(out, "  "+x)
 			}
 			return
 		}
 		out = append(out, "  "+render.Cut(render.Clean(s), width-2))
+	}
+	if x := d.Rehearsal.ReachAfter; x.Nodes > 0 || x.Further(d.Rehearsal.After) {
+		add("Then " + lowerFirst(reachWords(d.For.In(d.Source.Name), x, d.Rehearsal.After, d.Source)))
 	}
 	for _, s := range risk.lines(map[bool]int{false: 3, true: len(risk.Worst)}[r.more]) {
 		s = strings.Replace(strings.TrimSpace(s), d.For.In(d.Source.Name).String()+" ", "", 1)
@@ -307,9 +321,6 @@ func (r *reviewer) unsure(width int, paint painter) []string {
 	}
 	if kept > 0 {
 		add(fmt.Sprintf("%s stay by a guess, or because no log would show a use", render.Plural(kept, "line")))
-	}
-	if x := d.Rehearsal.ReachAfter; x.Nodes > 0 || x.Further(d.Rehearsal.After) {
-		add("Then " + lowerFirst(reachWords(d.For.In(d.Source.Name), x, d.Rehearsal.After, d.Source)))
 	}
 	return out
 }
@@ -369,6 +380,7 @@ type screens struct {
 	ctx           context.Context
 	width, height int
 	paint         painter
+	from          int    // the line that is shown first, where all of it is more than a screen
 	asks          string // the letter that wants more, such as a reason
 	typed         string
 	err           error
@@ -424,12 +436,26 @@ func (m *screens) key(k tea.KeyPressMsg) tea.Cmd {
 		return tea.Quit
 	}
 	if m.asks == "" {
-		switch name {
-		case "space", "right", "down":
+		page := max(1, m.height-6)
+		switch {
+		case m.more && (name == "down" || name == "j"):
+			m.from++
+			return nil
+		case m.more && name == "up":
+			m.from = max(0, m.from-1)
+			return nil
+		case m.more && (name == "space" || name == "pgdown"):
+			m.from += page
+			return nil
+		case m.more && name == "pgup":
+			m.from = max(0, m.from-page)
+			return nil
+		case name == "space" || name == "right" || name == "down":
 			name = "k"
-		case "left", "up":
+		case name == "left" || name == "up":
 			name = "b"
 		}
+		m.from = 0
 		for _, x := range decisions {
 			if x.letter == name && x.wants != "" {
 				m.asks, m.typed, m.told = name, "", ""
@@ -472,17 +498,33 @@ func (m *screens) take(line string) tea.Cmd {
 }
 
 func (m *screens) View() tea.View {
-	text := m.screen(m.width, m.height, m.paint)
+	height := m.height
+	var ask []string
 	if m.asks != "" {
 		for _, x := range decisions {
 			if x.letter == m.asks {
-				text = m.screen(m.width, m.height-2, m.paint) + "\n\n" + m.paint(x.word+": ", render.Strong) +
-					x.wants +
-					" (esc: do not)\n> " + render.Clean(m.typed) + "▏"
+				ask = []string{"", m.paint(x.word+": ", render.Strong) + x.wants + " (esc: do not)", "> " +
+					render.Clean(m.typed)}
 			}
 		}
+		height -= len(ask)
 	}
-	v := tea.NewView(text)
+	body, keys := m.parts(m.width, height, m.paint)
+	if m.more { // it may be more than a screen
+		room := max(1, height-len(keys)-2)
+		m.from = max(0, min(m.from, len(body)-room))
+		if to := m.from + room; len(body) > room {
+			below := max(0, len(body)-to)
+			body = body[m.from:min(to, len(body))]
+			keys = append([]string{m.paint(fmt.Sprintf("up, down, space: %d lines above, %d below", m.from, below),
+				render.Dim)}, keys...)
+		}
+	}
+	lines := append(append(slices.Clone(body), ""), keys...)
+	v := tea.NewView(strings.Join(append(lines, ask...), "\n"))
 	v.AltScreen = true
+	if ask != nil {
+		v.Cursor = tea.NewCursor(2+len([]rune(render.Clean(m.typed))), len(lines)+len(ask)-1)
+	}
 	return v
 }

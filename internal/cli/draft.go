@@ -44,7 +44,7 @@ func (a *app) draftCmd() *cobra.Command {
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, force, all, roles bool
+	var giveUp, force, all, roles, conditions bool
 	var plot string
 	var number int
 	share := 2.0
@@ -60,7 +60,8 @@ past, a permission was needed on such a place within 90 days. --caution says wha
 avoided break is worth, as a multiple of the danger that a caller holds on average: bold
 is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
 that can go, with --all for everybody: what is there already is left, so that it can be
-interrupted and go on. A grant that others make needless goes, and idle people leave the groups
+interrupted and go on. With --conditions a line also gets what each of at least 20 calls on
+10 days met: a second factor, at most three networks. A grant that others make needless goes, and idle people leave the groups
 that their access comes by.
 
 The other way round, for one who is to have more: --from refusals gives what calls that
@@ -110,7 +111,7 @@ give today.`,
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
 					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
-						GiveUpUnobservable: giveUp, Caution: caution.value, File: out, Force: force})
+						GiveUpUnobservable: giveUp, Conditions: conditions, Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
 				}
@@ -127,6 +128,7 @@ give today.`,
 	f.Var(&caution, "caution", "how much is kept beyond the places of use: bold, normal, careful, or a number")
 	f.StringVar(&out, "out", "", "file to write (default: drafts/IDENTITY.fence.yaml)")
 	f.BoolVar(&giveUp, "give-up-unobservable", false, "drop also what no log could have shown")
+	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
 	f.IntVar(&number, "number", 0, "of --roles: so many")
@@ -167,7 +169,7 @@ func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) er
 // draftFrom drafts for one who is to have more, or lists the tasks.
 func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out string, window model.Duration,
 	force bool) error {
-	for _, name := range []string{"top", "all", "caution", "give-up-unobservable"} {
+	for _, name := range []string{"top", "all", "caution", "give-up-unobservable", "conditions"} {
 		if cmd.Flags().Changed(name) {
 			return fmt.Errorf("--%s is for --from use", name)
 		}

@@ -111,7 +111,12 @@ func Write(f *fence.Fence, coverage string) []byte {
 		line("    where: "+list(a.Where, str), "")
 		if !a.When.IsZero() {
 			w, _ := json.Marshal(a.When) // plain fields: cannot fail
-			line("    when: "+string(w), "")
+			met := ""
+			if e := a.Evidence; e.Met > 0 {
+				met = fmt.Sprintf("so were all %s on %s: a guess about the next", render.Plural(int(e.Met), "call"),
+					render.Plural(e.MetDays, "day"))
+			}
+			line("    when: "+string(w), met)
 		}
 		if !a.Until.IsZero() {
 			line("    until: "+a.Until.UTC().Format(time.RFC3339), "")

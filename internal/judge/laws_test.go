@@ -287,7 +287,8 @@ func TestDraftsNarrow(t *testing.T) {
 		}
 		res := gauge.Run(in)
 		for _, st := range res.Standings {
-			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0})
+			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0,
+				Conditions: seed%4 > 1})
 			if errors.Is(err, draft.ErrNothing) {
 				continue
 			}

@@ -42,6 +42,8 @@ type Options struct {
 	GiveUpUnobservable bool
 	// Caution says how much an avoided break is worth; 0 stands for [Normal].
 	Caution Caution
+	// Conditions adds to lines what each of their calls met: a second factor, and networks.
+	Conditions bool
 	// Lessons are what people said about earlier drafts; may be nil.
 	Lessons *review.Lessons
 	// Worth is what places are worth on this estate, for several drafts; nil: it is counted.
@@ -150,6 +152,9 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
 	}
 	f.GivesUp = d.givesUp()
+	if o.Conditions {
+		d.conditions(f)
+	}
 	return f, nil
 }
 

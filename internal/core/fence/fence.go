@@ -113,6 +113,10 @@ type Evidence struct {
 	// and likely lines any call: a guess. It is 0 for a line that has no other places.
 	Chance float64
 
+	// Met is how many calls of the window each met a condition that was added, on MetDays days.
+	Met     int64
+	MetDays int
+
 	AtLeast bool // Count is the least that there were
 	Earlier bool // all of it is from before the window, in which the permission was used elsewhere
 	First   time.Time

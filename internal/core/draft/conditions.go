@@ -1,0 +1,72 @@
+package draft
+
+import (
+	"net/netip"
+	"slices"
+
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// A condition that every call met is a guess about the next one, as a place is. It takes no danger
+// away that is measured, so it is added where somebody asks for it, and only where there is enough
+// to go by. Of the hour of a call nothing is kept, so hours are no such condition.
+const (
+	leastCalls  = 20 // of a line, each of which met the condition
+	leastDays   = 10 // on which they were
+	mostNetwork = 3  // blocks that the calls came from
+)
+
+// conditions adds to the lines of a fence what each of their calls in the window met: a second
+// factor, and a few networks.
+func (d *drafter) conditions(f *fence.Fence) {
+	span := d.in.Span()
+	who := f.For.In(d.x.Source())
+	for i := range f.Allow {
+		a := &f.Allow[i]
+		perms := d.x.SetPerms(a.Sets(d.x))
+		to := f.Receiver(a, d.x.Source())
+		factor := true
+		var blocks []netip.Prefix
+		known := true
+		calls := int64(0)
+		days := usage.Days{}
+		for n := range d.in.Uses {
+			u := d.in.Uses[n]
+			of := u.Principal()
+			if !u.Outcome.Allowed() || of != to && !(to == who && (who.Open() || d.x.In(of, who))) {
+				continue
+			}
+			p, ok := d.x.PermNumber(u.Permission)
+			if !ok || !perms.Has(p) || !slices.ContainsFunc(a.Where, func(on model.PathPattern) bool {
+				return on.Matches(u.Path)
+			}) {
+				continue
+			}
+			// Also what was done before the window must have met it.
+			factor = factor && u.SecondFactor == model.True
+			if known = known && u.Network.IsValid(); known && !slices.Contains(blocks, u.Network) {
+				blocks = append(blocks, u.Network)
+			}
+			if u.Within(span.First(), span.Last()) {
+				calls += u.Count
+				days = days.Union(u.Days)
+			}
+		}
+		if calls < leastCalls || days.Count() < leastDays {
+			continue
+		}
+		met := false
+		if factor && !a.When.SecondFactor {
+			a.When.SecondFactor, met = true, true
+		}
+		if known && len(blocks) <= mostNetwork && len(a.When.Networks) == 0 {
+			slices.SortFunc(blocks, func(x, y netip.Prefix) int { return x.Addr().Compare(y.Addr()) })
+			a.When.Networks, met = blocks, true
+		}
+		if met {
+			a.Evidence.Met, a.Evidence.MetDays = calls, days.Count()
+		}
+	}
+}

@@ -15,28 +15,33 @@ import (
 const (
 	leastCalls  = 20 // of a line, each of which met the condition
 	leastDays   = 10 // on which they were
-	mostNetwork = 3  // blocks that the calls came from
+	mostNetwork = 3  // blocks that calls came from
 )
 
 // conditions adds to the lines of a fence what each of their calls in the window met: a second
-// factor, and a few networks.
+// factor, and a few networks: those that whoever has the line called from at all, since today's
+// desk for one thing is tomorrow's for another.
 func (d *drafter) conditions(f *fence.Fence) {
 	span := d.in.Span()
 	who := f.For.In(d.x.Source())
+	networks := map[model.ID][]netip.Prefix{}
 	for i := range f.Allow {
 		a := &f.Allow[i]
 		perms := d.x.SetPerms(a.Sets(d.x))
 		to := f.Receiver(a, d.x.Source())
 		factor := true
-		var blocks []netip.Prefix
-		known := true
 		calls := int64(0)
 		days := usage.Days{}
+		blocks, asked := networks[to]
+		known := !asked || blocks != nil
 		for n := range d.in.Uses {
 			u := d.in.Uses[n]
 			of := u.Principal()
 			if !u.Outcome.Allowed() || of != to && !(to == who && (who.Open() || d.x.In(of, who))) {
 				continue
+			}
+			if known = known && u.Network.IsValid(); known && !asked && !slices.Contains(blocks, u.Network) {
+				blocks = append(blocks, u.Network)
 			}
 			p, ok := d.x.PermNumber(u.Permission)
 			if !ok || !perms.Has(p) || !slices.ContainsFunc(a.Where, func(on model.PathPattern) bool {
@@ -46,14 +51,16 @@ func (d *drafter) conditions(f *fence.Fence) {
 			}
 			// Also what was done before the window must have met it.
 			factor = factor && u.SecondFactor == model.True
-			if known = known && u.Network.IsValid(); known && !slices.Contains(blocks, u.Network) {
-				blocks = append(blocks, u.Network)
-			}
 			if u.Within(span.First(), span.Last()) {
 				calls += u.Count
 				days = days.Union(u.Days)
 			}
 		}
+		if !known || len(blocks) > mostNetwork {
+			blocks = nil
+		}
+		slices.SortFunc(blocks, func(x, y netip.Prefix) int { return x.Addr().Compare(y.Addr()) })
+		networks[to] = blocks
 		if calls < leastCalls || days.Count() < leastDays {
 			continue
 		}
@@ -61,8 +68,7 @@ func (d *drafter) conditions(f *fence.Fence) {
 		if factor && !a.When.SecondFactor {
 			a.When.SecondFactor, met = true, true
 		}
-		if known && len(blocks) <= mostNetwork && len(a.When.Networks) == 0 {
-			slices.SortFunc(blocks, func(x, y netip.Prefix) int { return x.Addr().Compare(y.Addr()) })
+		if len(blocks) > 0 && len(a.When.Networks) == 0 {
 			a.When.Networks, met = blocks, true
 		}
 		if met {

@@ -27,11 +27,12 @@ func TestConditions(t *testing.T) {
 		factor  bool
 		network string // blocks
 	}{
-		"both":        {days, func(int, *usage.Call) {}, true, true, "10.1.2.0/24"},
-		"not asked":   {days, func(int, *usage.Call) {}, false, false, ""},
-		"too few":     {days[:19], func(int, *usage.Call) {}, true, false, ""},
-		"just enough": {days[:20], func(int, *usage.Call) {}, true, true, "10.1.2.0/24"},
-		"few days":    {slices.Repeat(days[:9], 5), func(int, *usage.Call) {}, true, false, ""},
+		"both":         {days, func(int, *usage.Call) {}, true, true, "10.1.2.0/24"},
+		"another desk": {days, func(int, *usage.Call) {}, true, true, "10.1.2.0/24 10.9.9.0/24"},
+		"not asked":    {days, func(int, *usage.Call) {}, false, false, ""},
+		"too few":      {days[:19], func(int, *usage.Call) {}, true, false, ""},
+		"just enough":  {days[:20], func(int, *usage.Call) {}, true, true, "10.1.2.0/24"},
+		"few days":     {slices.Repeat(days[:9], 5), func(int, *usage.Call) {}, true, false, ""},
 		"once without": {days, func(i int, c *usage.Call) {
 			if i == 40 {
 				c.SecondFactor = model.False
@@ -69,6 +70,14 @@ func TestConditions(t *testing.T) {
 					Network: netip.MustParseAddr("10.1.2.3")}
 				tt.call(i, &call)
 				c.before.Add(call)
+			}
+			if name == "another desk" { // for something else
+				for _, d := range days {
+					c.before.Add(usage.Call{Time: asOf.AddDate(0, 0, d), Identity: who, Path: model.MustPath(box +
+						"2"),
+						Permission: model.MustPermission("s/item:list"), Outcome: usage.Done, SecondFactor: model.True,
+						Network: netip.MustParseAddr("10.9.9.9")})
+				}
 			}
 			x, err := index.Build(c.e)
 			if err != nil {

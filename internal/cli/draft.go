@@ -111,7 +111,8 @@ give today.`,
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
 					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
-						GiveUpUnobservable: giveUp, Conditions: conditions, Caution: caution.value, File: out, Force: force})
+						GiveUpUnobservable: giveUp, Conditions: conditions, Caution: caution.value, File: out,
+						Force: force})
 				if err != nil {
 					return err
 				}

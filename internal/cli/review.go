@@ -380,7 +380,8 @@ type shadowRow struct {
 	Calls   int64     `json:"calls" doc:"that were tried"`
 	Refused int64     `json:"would_have_refused"`
 	Named   int64     `json:"named_as_given_up" doc:"would have been refused, too, and the draft says so"`
-	Over    bool      `json:"over"`
+	Unread  bool      `json:"unread,omitempty" doc:"its days are over, and the log was not read to its end since"`
+	Over    bool      `json:"over" doc:"its days are over, and all of them were seen"`
 }
 
 func shadowOf(r *work.Reviewed) *shadowRow {
@@ -388,12 +389,12 @@ func shadowOf(r *work.Reviewed) *shadowRow {
 	if s == nil {
 		return nil
 	}
-	return &shadowRow{s.Since, s.Until, s.Days, s.Calls, s.Refused, s.Named, s.Over}
+	return &shadowRow{s.Since, s.Until, s.Days, s.Calls, s.Refused, s.Named, s.Unread, s.Over}
 }
 
 // words say what a draft that is watched would have done.
 func (s *shadowRow) words() string {
-	if s.Over {
+	if s.Over || s.Unread {
 		return s.soFar()
 	}
 	return s.soFar() + ", watched until " + s.Until.Format(time.DateOnly)
@@ -408,6 +409,9 @@ func (s *shadowRow) soFar() string {
 	}
 	if s.Over {
 		return out + "; its time is over"
+	}
+	if s.Unread {
+		return out + "; its time is over, and the log was not read since: clipfence survey"
 	}
 	return out
 }

@@ -218,6 +218,7 @@ func TestWatched(t *testing.T) {
 	if code, _, errs := run(t, l.dir, "review", "decide", "workload/dock-signs", "watch", "--until", "3s"); code == 0 {
 		t.Errorf("a draft that breaks what was used is accepted: %s", errs)
 	}
+	must(t, l.dir, "review", "decide", "workload/tide-forecast", "watch", "--until", "3s")
 	time.Sleep(3500 * time.Millisecond) // so that the time of the others is over
 	patrol := func() string { return must(t, l.dir, "patrol", "--once") }
 	if out := patrol(); strings.Contains(out, "Carried out") || len(l.changes(t)) > 0 {
@@ -228,6 +229,14 @@ func TestWatched(t *testing.T) {
 		t.Fatal(err)
 	}
 	l.write(t, "clipfence.yaml", string(config)+"apply_watched: true\n")
+	// What nobody looked at proves nothing.
+	if out := patrol(); strings.Contains(out, "Carried out") {
+		t.Errorf("the log was not read since its time was over:\n%s", out)
+	}
+	if told := must(t, l.dir, "review", "list"); !strings.Contains(told, "the log was not read since") {
+		t.Errorf("%s", told)
+	}
+	must(t, l.dir, "survey")
 	if out := patrol(); !strings.Contains(out, "Carried out after watching: 1 draft") {
 		t.Errorf("patrol says\n%s", out)
 	}

@@ -224,7 +224,11 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		r.Removes, r.Expects = r.Rehearsal.Before-r.Rehearsal.After, r.Risk.Expected
 		r.Holds, r.Widens = r.Rehearsal.OK(), len(r.Rehearsal.Gives) > 0
 		if d := r.Decision; d != nil && d.Verdict == review.Accepted && !d.Until.IsZero() {
-			r.Shadow = shadow(s, f, known.in.Uses, d, w.now())
+			var read time.Time
+			if read, err = w.lastRead(ctx, s.Name); err != nil {
+				return nil, err
+			}
+			r.Shadow = shadow(s, f, known.in.Uses, d, read, w.now())
 		}
 		r.lines(s, known.in)
 	}
@@ -285,10 +289,12 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 	}
 }
 
-// shadow makes the calls again that came since a draft was accepted.
-func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, now time.Time) *review.Shadow {
+// shadow makes the calls again that came since a draft was accepted; read is when the log was last
+// read to its end: what nobody looked at is not over.
+func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, read, now time.Time) *review.Shadow {
+	past := !now.Before(d.Until)
 	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24),
-		Over: !now.Before(d.Until)}
+		Over: past && !read.Before(d.Until), Unread: past && read.Before(d.Until)}
 	after, err := s.With(f.Edit(s.Name))
 	if err != nil {
 		out.Refused = -1 // cannot happen to a fence that was rehearsed
@@ -320,6 +326,15 @@ func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, now
 		}
 	}
 	return out
+}
+
+// lastRead returns when reading the log of a source to its end last began.
+func (w *Workspace) lastRead(ctx context.Context, source string) (time.Time, error) {
+	l, err := w.store.LogState(ctx, source)
+	if err != nil || len(l.Reads) == 0 {
+		return time.Time{}, err
+	}
+	return l.Reads[len(l.Reads)-1], nil
 }
 
 // Decide writes down what somebody decided on a draft as it was shown: in the ledger, signed by
@@ -395,6 +410,7 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 	var out []*Reviewed
 	var uses []usage.Use
 	var s *Source
+	var read time.Time
 	for _, arg := range w.DraftNames(ctx) {
 		file := filepath.Join(w.DraftDir(), arg+fencefile.Suffix)
 		_, f, of, err := w.ReadFence(ctx, file)
@@ -414,9 +430,12 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 			if uses, _, err = w.uses(ctx, s); err != nil {
 				return nil, err
 			}
+			if read, err = w.lastRead(ctx, s.Name); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, &Reviewed{Item: review.Item{For: f.For}, Name: w.Relative(file), Fence: f, Decision: d,
-			Source: s, Shadow: shadow(s, f, uses, d, w.now())})
+			Source: s, Shadow: shadow(s, f, uses, d, read, w.now())})
 	}
 	return out, nil
 }

@@ -109,6 +109,8 @@ func (w *Workspace) PlanStages(ctx context.Context, q StagedRequest) (*Stages, e
 		switch s := r.Shadow; {
 		case !r.Holds:
 			why = "its rehearsal does not hold any more (clipfence rehearse " + r.Name + ")"
+		case s != nil && s.Unread:
+			why = "its watching is over, and the log was not read since (clipfence survey)"
 		case s != nil && !s.Over:
 			why = fmt.Sprintf("it is watched until %s", s.Until.Format(time.DateOnly))
 		case s != nil && s.Refused != 0:

@@ -239,5 +239,6 @@ type Shadow struct {
 	Refused int64 // of them
 	Named   int64 // that it names as given up, besides
 	Days    int   // so far
-	Over    bool
+	Unread  bool  // its days are over, and the log was not read to its end since
+	Over    bool  // they are over, and all of it was seen
 }

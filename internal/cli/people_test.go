@@ -211,6 +211,36 @@ func TestForget(t *testing.T) {
 		t.Errorf("exit code %d: %s", code, errs)
 	}
 	must(t, dir, "draft", "--for", "person/anna.berg.2")
+	// One whom the log calls otherwise, by an alias.
+	config := filepath.Join(dir, "clipfence.yaml")
+	text, err := os.ReadFile(config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	with := strings.Replace(string(text), "log_maps:", "aliases: [{log: \"person/bo@host.example\", is: "+
+		"\"person/anna.berg.2\"}], log_maps:",
+		1)
+	if err := os.WriteFile(config, []byte(with), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if now := calls(t, dir); now["person/anna.berg.2"] != 300 {
+		t.Fatalf("%v", now)
+	}
+	if out := must(t, dir, "uses", "forget", "person/anna.berg.2", "--yes"); !strings.Contains(out,
+		"Forgotten: 300 calls") {
+		t.Errorf("%s", out)
+	}
+	must(t, dir, "survey", "--reread")
+	if now := calls(t, dir); now["person/anna.berg.2"]+now["person/bo@host.example"] != 0 {
+		t.Errorf("by an alias: %v", now)
+	}
+	if err := os.WriteFile(config, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, dir, "survey", "--reread")
+	if now := calls(t, dir); now["person/bo@host.example"] != 0 {
+		t.Errorf("what the log called it comes back without the alias: %v", now)
+	}
 	if code, _, errs := run(t, dir, "uses", "forget", "person/no.body", "--yes"); code == 0 ||
 		!strings.Contains(errs, "no survey lists person/no.body") {
 		t.Errorf("exit code %d: %s", code, errs)

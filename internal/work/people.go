@@ -80,9 +80,14 @@ func keyed(key []byte, id model.ID) string {
 	return pseudonyms.EncodeToString(h.Sum(nil))[:12]
 }
 
+// mayBePerson reports whether an identity is a person, or of a log and nobody knows what it is.
+func mayBePerson(id model.ID) bool {
+	return id.Kind == model.Person || id.Kind == model.External || id.Kind == model.Unknown
+}
+
 // pseudonym returns the identity that stands for a person, and others as they are.
 func pseudonym(key []byte, id model.ID) model.ID {
-	if id.Kind != model.Person && id.Kind != model.External {
+	if !mayBePerson(id) {
 		return id
 	}
 	return model.ID{Source: id.Source, Kind: id.Kind, Name: "p-" + keyed(key, id)}
@@ -95,7 +100,7 @@ func (w *Workspace) people(ctx context.Context) (map[model.ID]string, error) {
 		e, _, err := w.store.Estate(ctx, src.Name, 0)
 		if err == nil {
 			for _, i := range e.Identities {
-				if i.ID.Kind == model.Person || i.ID.Kind == model.External {
+				if mayBePerson(i.ID) {
 					out[model.ID{Kind: i.ID.Kind, Name: i.ID.Name}] = i.Title
 				}
 			}
@@ -106,7 +111,7 @@ func (w *Workspace) people(ctx context.Context) (map[model.ID]string, error) {
 		}
 		for i := range uses {
 			for _, id := range []model.ID{uses[i].Identity, uses[i].ActingFor} {
-				if id.Kind == model.Person || id.Kind == model.External {
+				if mayBePerson(id) {
 					if _, ok := out[model.ID{Kind: id.Kind, Name: id.Name}]; !ok {
 						out[model.ID{Kind: id.Kind, Name: id.Name}] = ""
 					}
@@ -228,18 +233,40 @@ func (w *Workspace) Forget(ctx context.Context, who model.ID, reason string) (*F
 	}
 	who.Source = ""
 	out := &Forgot{Who: "p-" + keyed(key, who)}
-	is := func(id model.ID) bool { return id.Kind == who.Kind && id.Name == who.Name }
 	known := false
+	type found struct {
+		is    func(model.ID) bool
+		names []string
+	}
+	of := map[string]*found{} // by source: what means it in the log
+	hashes := map[string]bool{out.Who: true}
 	for _, src := range w.Sources {
+		means, err := w.means(ctx, src)
+		if err != nil {
+			return nil, err
+		}
+		x := &found{is: func(id model.ID) bool { return same(id, who) || same(means(id), who) },
+			names: []string{who.Name}}
+		of[src.Name] = x
 		e, _, err := w.store.Estate(ctx, src.Name, 0)
-		if err == nil && slices.ContainsFunc(e.Identities, func(i model.Identity) bool { return is(i.ID) }) {
+		if err == nil && slices.ContainsFunc(e.Identities, func(i model.Identity) bool { return same(i.ID, who) }) {
 			out.Lives, known = true, true
 		}
 		uses, err := w.store.Uses(ctx, src.Name)
 		if err != nil {
 			return nil, err
 		}
-		known = known || slices.ContainsFunc(uses, func(u usage.Use) bool { return is(u.Identity) || is(u.ActingFor) })
+		for i := range uses {
+			for _, id := range []model.ID{uses[i].Identity, uses[i].ActingFor} {
+				if !id.IsZero() && x.is(id) {
+					known = true
+					hashes["p-"+keyed(key, id)] = true
+					if !slices.Contains(x.names, id.Name) {
+						x.names = append(x.names, id.Name)
+					}
+				}
+			}
+		}
 	}
 	if !known {
 		return nil, fmt.Errorf("no survey lists %s, and no log that was read knows it", who)
@@ -252,8 +279,11 @@ func (w *Workspace) Forget(ctx context.Context, who model.ID, reason string) (*F
 	if err != nil {
 		return nil, err
 	}
-	list = slices.DeleteFunc(list, func(f forgotten) bool { return f.Who == out.Who })
-	text, err := json.Marshal(append(list, forgotten{out.Who, w.Clock().UTC()}))
+	list = slices.DeleteFunc(list, func(f forgotten) bool { return hashes[f.Who] })
+	for _, h := range slices.Sorted(maps.Keys(hashes)) {
+		list = append(list, forgotten{h, w.Clock().UTC()})
+	}
+	text, err := json.Marshal(list)
 	if err == nil {
 		err = w.store.SetSetting(ctx, forgottenSetting, string(text))
 	}
@@ -261,13 +291,32 @@ func (w *Workspace) Forget(ctx context.Context, who model.ID, reason string) (*F
 		return nil, err
 	}
 	for _, src := range w.Sources {
-		t, err := w.store.Trim(ctx, src.Name, minDay, is, []string{who.Name})
+		t, err := w.store.Trim(ctx, src.Name, minDay, of[src.Name].is, of[src.Name].names)
 		if err != nil {
 			return nil, err
 		}
 		out.Uses, out.Calls = out.Uses+t.Uses, out.Calls+t.Calls
 	}
 	return out, nil
+}
+
+// same compares identities without their source.
+func same(a, b model.ID) bool { return a.Kind == b.Kind && a.Name == b.Name }
+
+// means returns what names in the log of a source mean; as they are where it was not surveyed yet.
+func (w *Workspace) means(ctx context.Context, src config.Source) (func(model.ID) model.ID, error) {
+	if _, err := w.store.Newest(ctx, src.Name); err != nil {
+		return func(id model.ID) model.ID { return id }, nil
+	}
+	s, err := w.Surveyed(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	r, err := w.resolver(s)
+	if err != nil {
+		return nil, err
+	}
+	return r.Identity, nil
 }
 
 // minDay is before every day that a use can have.
@@ -296,7 +345,8 @@ func (w *Workspace) trim(ctx context.Context, src config.Source) error {
 }
 
 // dropForgotten takes what forgotten identities did out of a table that was just folded.
-func (w *Workspace) dropForgotten(t *usage.Table, list []forgotten) (*usage.Table, error) {
+func (w *Workspace) dropForgotten(t *usage.Table, list []forgotten, means func(model.ID) model.ID) (*usage.Table,
+	error) {
 	if len(list) == 0 || t.Len() == 0 {
 		return t, nil
 	}
@@ -312,10 +362,13 @@ func (w *Workspace) dropForgotten(t *usage.Table, list []forgotten) (*usage.Tabl
 		if id.IsZero() {
 			return minDay
 		}
-		if d, ok := until["p-"+keyed(key, id)]; ok {
-			return d
+		d := minDay
+		for _, x := range []model.ID{id, means(id)} {
+			if at, ok := until["p-"+keyed(key, x)]; ok {
+				d = max(d, at)
+			}
 		}
-		return minDay
+		return d
 	}
 	out := &usage.Table{}
 	for _, u := range t.Uses() {

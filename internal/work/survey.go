@@ -260,6 +260,12 @@ func (w *Workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 	if err != nil {
 		return err
 	}
+	var means func(model.ID) model.ID
+	if len(gone) > 0 {
+		if means, err = w.means(ctx, s); err != nil {
+			return err
+		}
+	}
 	o := fold.Options{Formats: formats, Known: known, Seen: w.store.Seen(ctx, to.name),
 		Progress: func(bytes int64, records int) {
 			w.progress(Event{Source: s.Name, Doing: Reading, Count: records, Bytes: bytes})
@@ -277,7 +283,7 @@ func (w *Workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 			b.Cursor = ""
 		}
 		b.Maps, b.ByHand = version, !to.cursor
-		if b.Table, err = w.dropForgotten(b.Table, gone); err != nil {
+		if b.Table, err = w.dropForgotten(b.Table, gone, means); err != nil {
 			return err
 		}
 		// An interrupt keeps what is folded: the next survey goes on there.

@@ -117,7 +117,7 @@ func (r *reviewer) head(width int, paint painter) []string {
 	const cells = 24
 	done := int(share*cells + .5)
 	bar := strings.Repeat("━", done) + paint(strings.Repeat("─", cells-done), render.Dim)
-	out := []string{fmt.Sprintf("Draft %d of %d  %s  decided on %d, %s of %s danger", r.at+1, len(r.all), bar, n,
+	out := []string{fmt.Sprintf("Draft %d of %d  %s  %d decided: %s of %s danger", r.at+1, len(r.all), bar, n,
 		render.Count(int(sure+.5)), render.Count(int(total+.5)))}
 	if d.Bad != nil {
 		return append(out, paint(render.Cut(d.Name, width), render.Strong))

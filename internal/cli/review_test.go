@@ -217,8 +217,9 @@ func TestReviewAtTerminal(t *testing.T) {
 		case k == 3: // it is thought about, looked at, not decided, and then accepted
 			s.press(t, "?")
 			s.press(t, "s")
-			s.press(t, "30d\x1b")
-			time.Sleep(100 * time.Millisecond) // so that the escape is a key of its own
+			said := strings.Count(s.text(), "Nothing")
+			s.press(t, "30d\x1b") // an escape is a key of its own when nothing comes behind it
+			s.wait(t, "nothing is decided", func() bool { return strings.Count(s.text(), "Nothing") > said })
 			s.press(t, "a")
 			s.wait(t, "accepted", next)
 			want[name] = "accepted"

@@ -150,7 +150,8 @@ Begin with:  clipfence demo`,
 	}
 	add("set", a.demoCmd(), a.initCmd(), a.sourceCmd(), a.surveyCmd(), a.trustCmd(), a.schemaCmd(), a.sandboxCmd(),
 		a.versionCmd())
-	add("look", a.coverageCmd(), a.reachCmd(), a.whyCmd(), a.usesCmd(), a.gaugeCmd(), a.findingsCmd(), a.ledgerCmd())
+	add("look", a.statusCmd(), a.coverageCmd(), a.reachCmd(), a.whyCmd(), a.usesCmd(), a.gaugeCmd(), a.findingsCmd(),
+		a.ledgerCmd())
 	add("act", a.draftCmd(), a.rehearseCmd(), a.reviewCmd(), a.applyCmd(), a.undoCmd(), a.exportCmd(), a.gateCmd(),
 		a.patrolCmd())
 	cmd.AddCommand(a.manCmd())

@@ -41,6 +41,8 @@ var schemas = []struct {
 	{"why", "clipfence why --format json", reflect.TypeFor[whyValue]()},
 	{"rehearsal", "clipfence rehearse --format json", reflect.TypeFor[rehearsalValue]()},
 	{"survey", "One of clipfence survey --format json", reflect.TypeFor[work.SurveyRow]()},
+	{"status", "clipfence status --format json", reflect.TypeFor[statusValue]()},
+	{"review", "One of clipfence review list --format json", reflect.TypeFor[reviewRow]()},
 	{"patrol", "clipfence patrol --format json", reflect.TypeFor[work.Round]()},
 }
 

@@ -211,6 +211,11 @@ func TestWatched(t *testing.T) {
 		"1 that it names as given up") || !strings.Contains(out, "Watched: mooring:workload/fleet-map") {
 		t.Errorf("survey says\n%s", out)
 	}
+	if out := must(t, l.dir, "status"); !strings.Contains(out, "Watched: mooring:workload/dock-signs would have "+
+		"refused 0 of 1 "+
+		"call") || !strings.Contains(out, "3 drafts: 3 accepted.") {
+		t.Errorf("status says\n%s", out)
+	}
 	head, _, _ := strings.Cut(string(data), "gives_up:")
 	if err := os.WriteFile(file, []byte(head), 0o600); err != nil {
 		t.Fatal(err)

@@ -1,0 +1,130 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/render"
+	"clipfence/internal/work"
+)
+
+type statusValue struct {
+	Sources    []work.SourceStatus       `json:"sources"`
+	Drafts     map[string]int            `json:"drafts" doc:"by state"`
+	Watched    []watchedRow              `json:"watched"`
+	Unfinished []unfinishedRow           `json:"unfinished_changes"`
+	Requests   map[work.RequestState]int `json:"requests" doc:"that have not ended, by state"`
+}
+
+type watchedRow struct {
+	For  model.ID `json:"for"`
+	File string   `json:"file"`
+	shadowRow
+}
+
+type unfinishedRow struct {
+	Change string   `json:"change"`
+	For    model.ID `json:"for,omitzero"`
+	State  string   `json:"state"`
+	Why    string   `json:"why,omitempty"`
+}
+
+func (a *app) statusCmd() *cobra.Command {
+	return &cobra.Command{Use: "status", Short: "Where the workspace stands, and what waits", Args: cobra.NoArgs,
+		Long: `Say where the workspace stands, from what is kept: how old what is known of each source is,
+which drafts wait or are watched and what these would have refused, which changes broke off
+or were handed over, and which requests for elevation are open. Exit code 0, also when
+something waits.`,
+		Example: "  clipfence status",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			return a.with(cmd.Context(), func(w *work.Workspace) error {
+				s, err := w.Status(cmd.Context())
+				if err != nil {
+					return err
+				}
+				return a.print(statusDoc(s, a.now()))
+			})
+		}}
+}
+
+func statusDoc(s *work.Status, now time.Time) *render.Doc {
+	v := statusValue{Sources: s.Sources, Drafts: s.Drafts, Watched: []watchedRow{}, Unfinished: []unfinishedRow{},
+		Requests: s.Requests}
+	d := &render.Doc{}
+	var waits []string
+	next := func(cmd string) { d.Next = append(d.Next, "clipfence "+cmd) }
+	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "SURVEYED"}, {Name: "LOG KNOWN TO"},
+		{Name: "", Wrap: true}}}
+	stale := 0
+	for _, x := range s.Sources {
+		at, to, note := "never", "never read", render.C("")
+		if x.Survey > 0 {
+			at = x.Surveyed.UTC().Format("2006-01-02 15:04")
+			if x.Old != "" {
+				stale++
+				note = render.Cell{Text: x.Old, Tone: render.Warn}
+			}
+		} else {
+			stale++
+		}
+		if !x.LogTo.IsZero() {
+			to = render.Day(x.LogTo, now)
+		}
+		t.Row(render.C(x.Name), render.C(at), render.C(to), note)
+	}
+	d.Tables = []render.Table{t}
+	if stale > 0 {
+		waits = append(waits, fmt.Sprintf("%s to be surveyed", render.Plural(stale, "source")))
+		next("survey")
+	}
+	for _, r := range s.Unfinished {
+		v.Unfinished = append(v.Unfinished, unfinishedRow{r.ID, r.For, r.State, r.Why})
+		d.Lines = append(d.Lines, fmt.Sprintf("Change %s%s: %s.", r.ID, forWhom(r.For), r.State))
+	}
+	if n := len(s.Unfinished); n > 0 {
+		waits = append(waits, render.Plural(n, "change")+" not finished")
+		next("ledger show " + s.Unfinished[0].ID)
+	}
+	for _, r := range s.Watched {
+		x := *shadowOf(r)
+		v.Watched = append(v.Watched, watchedRow{r.For, r.Name, x})
+		d.Lines = append(d.Lines, fmt.Sprintf("Watched: %s %s.", r.For, x.words()))
+	}
+	total := 0
+	var drafts []string
+	for _, state := range []string{"open", "accepted", "aside", "needed", "applied", "unreadable"} {
+		if n := s.Drafts[state]; n > 0 {
+			total += n
+			drafts = append(drafts, fmt.Sprintf("%d %s", n, strings.Replace(state, "aside", "set aside", 1)))
+		}
+	}
+	if total > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("%s: %s.", render.Plural(total, "draft"), strings.Join(drafts, ", ")))
+	}
+	if n := s.Drafts["open"]; n > 0 {
+		waits = append(waits, render.Plural(n, "draft")+" to decide on")
+		next("review")
+	}
+	if n := s.Drafts["accepted"] - len(s.Watched); n > 0 {
+		waits = append(waits, render.Plural(n, "accepted draft")+" to carry out")
+		next("apply --accepted")
+	}
+	open := 0
+	for _, n := range s.Requests {
+		open += n
+	}
+	if open > 0 {
+		waits = append(waits, render.Plural(open, "request")+" for elevation")
+		next("gate list")
+	}
+	d.Head = "Nothing waits"
+	if len(waits) > 0 {
+		d.Head = "Waiting: " + strings.Join(waits, "; ")
+	}
+	d.Value, d.Rows = v, v.Sources
+	return d
+}

@@ -1,0 +1,115 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"time"
+
+	"clipfence/internal/change"
+	"clipfence/internal/core/gate"
+	"clipfence/internal/core/review"
+	"clipfence/internal/fencefile"
+	"clipfence/internal/store"
+)
+
+// Status is where a workspace stands, without looking at anything anew.
+type Status struct {
+	Sources    []SourceStatus
+	Drafts     map[string]int // by state: open, accepted, aside, needed, applied or unreadable
+	Watched    []*Reviewed    // drafts that are watched, with what they would have done
+	Unfinished []*Record      // changes that broke off, failed, or were handed over and are not seen
+	Requests   map[gate.State]int
+}
+
+// SourceStatus is how much of a source is known.
+type SourceStatus struct {
+	Name     string    `json:"name"`
+	Survey   int64     `json:"survey" doc:"the newest; 0: none"`
+	Surveyed time.Time `json:"surveyed,omitzero"`
+	Old      string    `json:"too_old,omitempty" doc:"why nothing is changed on the strength of it"`
+	LogTo    time.Time `json:"log_to,omitzero" doc:"the last call that is known"`
+	LogRead  time.Time `json:"log_read,omitzero" doc:"when it was last read to its end"`
+}
+
+// Status says where the workspace stands.
+func (w *Workspace) Status(ctx context.Context) (*Status, error) {
+	sources, err := w.each()
+	if err != nil {
+		return nil, err
+	}
+	_, history, err := w.History(ctx)
+	if err != nil {
+		return nil, damaged(err)
+	}
+	decisions, err := w.Decisions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &Status{Drafts: map[string]int{}, Requests: map[gate.State]int{}}
+	applied := map[string]bool{}
+	for _, r := range history {
+		switch r.State {
+		case change.StateDone:
+			applied[r.Digest] = r.Digest != ""
+		case change.StateRunning, change.StateFailed, change.StateHanded:
+			out.Unfinished = append(out.Unfinished, r)
+		}
+	}
+	for _, src := range sources {
+		s := SourceStatus{Name: src.Name}
+		survey, err := w.store.Newest(ctx, src.Name)
+		switch {
+		case err == nil:
+			s.Survey, s.Surveyed = survey.ID, survey.Finished
+			s.Old = change.TooOld(survey.Finished, w.now(), time.Duration(w.MaxAge))
+		case !errors.Is(err, store.ErrNone):
+			return nil, err
+		}
+		logs, err := w.store.LogState(ctx, src.Name)
+		if err != nil {
+			return nil, err
+		}
+		s.LogTo = logs.Last
+		if n := len(logs.Reads); n > 0 {
+			s.LogRead = logs.Reads[n-1]
+		}
+		out.Sources = append(out.Sources, s)
+		watched, err := w.Shadows(ctx, src.Name)
+		if err != nil {
+			return nil, err
+		}
+		out.Watched = append(out.Watched, watched...)
+	}
+	for _, name := range w.DraftNames(ctx) {
+		file := filepath.Join(w.DraftDir(), name+fencefile.Suffix)
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		f, err := fencefile.Read(file, data)
+		state := "open"
+		switch {
+		case err != nil:
+			state = "unreadable"
+		case applied[f.Digest]:
+			state = "applied"
+		default:
+			if d := review.Standing(decisions, f.Digest, w.now()); d != nil {
+				state = string(d.Verdict)
+			}
+		}
+		out.Drafts[state]++
+	}
+	all, err := w.keeper(ctx).All(ctx)
+	if err != nil && all == nil {
+		return nil, err
+	}
+	for _, r := range all {
+		if !r.State.Ended() {
+			out.Requests[r.State]++
+		}
+	}
+	return out, nil
+}

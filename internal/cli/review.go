@@ -147,8 +147,9 @@ func (r *reviewer) say(ctx context.Context, line string) error {
 	case "":
 		return nil
 	case "q":
+		err := r.place() // it goes on here
 		r.ended = true
-		return r.place()
+		return err
 	case "?":
 		r.more = !r.more
 		return nil

@@ -384,6 +384,63 @@ func TestReviewByLines(t *testing.T) {
 	must(t, dir, "ledger", "verify")
 }
 
+// TestReviewHundredByLines decides on a hundred drafts in pieces, which end where they end.
+func TestReviewHundredByLines(t *testing.T) {
+	t.Parallel()
+	clerks := 100
+	if testing.Short() {
+		clerks = 20
+	}
+	dir := warehouse(t, clerks)
+	_, order := states(t, dir)
+	r := rand.New(rand.NewPCG(4, 4))
+	for done := 0; done < clerks; {
+		if got := at(t, dir); done > 0 && got != order[done] {
+			t.Fatalf("after %d it stands at %s, want %s", done, got, order[done])
+		}
+		n := min(1+r.IntN(30), clerks-done)
+		lines := slices.Repeat([]string{"a\n"}, n)
+		if r.IntN(2) == 0 && done+n < clerks { // it ends while somebody looks
+			lines = append(lines, "?\n")
+		}
+		typed(t, dir, lines...)
+		done += n
+	}
+	now, _ := states(t, dir)
+	for _, name := range order {
+		if now[name].State != "accepted" {
+			t.Errorf("%s is %s", name, now[name].State)
+		}
+	}
+	if n := entriesOf(t, dir, "draft.decided"); n != clerks {
+		t.Errorf("%d decisions in the ledger", n)
+	}
+}
+
+// TestReviewEdits: a draft is edited in the middle of a walk, is rehearsed anew, and is another one.
+func TestReviewEdits(t *testing.T) {
+	t.Parallel()
+	dir := warehouse(t, 3)
+	_, order := states(t, dir)
+	editor := filepath.Join(dir, "edit.sh")
+	if err := os.WriteFile(editor, []byte("#!/bin/sh\necho '# mine' >>\"$2\"\n"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for _, tt := range []struct{ editor, want string }{{editor + " -w", "Edited, and rehearsed anew"},
+		{filepath.Join(dir, "none"), "Not edited"}, {"", "no editor is known"}} {
+		cmd := command(dir, binary, "review")
+		cmd.Env = append(cmd.Env, "VISUAL="+tt.editor, "EDITOR=")
+		cmd.Stdin = strings.NewReader("e\nq\n")
+		if code, out, errs := exitOf(t, cmd); code != 0 || !strings.Contains(out, tt.want) || at(t, dir) != order[0] {
+			t.Errorf("%q: exit code %d\n%s%s", tt.editor, code, out, errs)
+		}
+	}
+	text, err := os.ReadFile(filepath.Join(dir, order[0]))
+	if err != nil || strings.Count(string(text), "# mine") != 1 {
+		t.Errorf("%v\n%s", err, text)
+	}
+}
+
 // TestReviewSigned: a person's signature counts as long as the person is one of the workspace.
 func TestReviewSigned(t *testing.T) {
 	t.Parallel()

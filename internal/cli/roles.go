@@ -19,6 +19,7 @@ type rolesValue struct {
 	Curve  []work.RolePoint  `json:"curve"`
 	Chosen int               `json:"chosen" doc:"how many roles the proposal has"`
 	Made   []work.SharedRole `json:"shared_roles"`
+	There  []work.SharedRole `json:"roles_of_the_estate" doc:"that lines of drafts can have as they are"`
 	Folder string            `json:"folder"`
 	OK     bool              `json:"ok" doc:"all drafts of it hold, alone and together"`
 	Before int               `json:"danger_before" doc:"held by all whom they are for, together"`
@@ -34,7 +35,8 @@ func (a *app) draftRoles(ctx context.Context, w *work.Workspace, q work.RolesReq
 	at := r.Curve[r.Chosen]
 	folder := w.Relative(w.RolesDir())
 	v := rolesValue{Source: r.Source, Lines: r.Lines, Kept: int(r.Kept + .5), Curve: r.Curve, Chosen: at.Roles,
-		Made: r.Made, Folder: folder, OK: r.Joint.OK(), Before: int(r.Joint.Before + .5), After: int(r.Joint.After +
+		Made: r.Made, There: r.There, Folder: folder, OK: r.Joint.OK(), Before: int(r.Joint.Before +
+			.5), After: int(r.Joint.After +
 			.5)}
 	for i := range v.Curve {
 		v.Curve[i].Extra, v.Curve[i].Share = round(v.Curve[i].Extra, 10), round(v.Curve[i].Share, 1000)
@@ -61,12 +63,15 @@ func (a *app) draftRoles(ctx context.Context, w *work.Workspace, q work.RolesReq
 			render.C(fmt.Sprint(p.Perms)), render.C(fmt.Sprint(p.Complexity)))
 	}
 	d.Tables = append(d.Tables, t)
-	if len(r.Made) > 0 {
+	if len(r.Made)+len(r.There) > 0 {
 		t := render.Table{Title: "Shared", Columns: []render.Column{{Name: "ROLE"}, {Name: "LINES", Right: true},
 			{Name: "PERMISSIONS", Right: true}, {Name: "FOR", Wrap: true}}}
 		for _, m := range r.Made {
 			t.Row(render.C(m.Name), render.C(fmt.Sprint(m.Lines)), render.C(fmt.Sprint(len(m.Do))),
 				render.C(first(m.For, 4)))
+		}
+		for _, m := range r.There {
+			t.Row(render.C(m.Name), render.C(fmt.Sprint(m.Lines)), render.C("is there"), render.C(first(m.For, 4)))
 		}
 		d.Tables = append(d.Tables, t)
 	}

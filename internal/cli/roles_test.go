@@ -74,6 +74,26 @@ func TestRoles(t *testing.T) {
 		strings.Count(string(now), "id: g-0") != strings.Count(string(was), "id: g-0") {
 		t.Errorf("%v: after both were taken back:\n%s", err, now)
 	}
+	// A role of the estate that holds just what lines need is had as it is.
+	more := strings.Replace(strings.Replace(string(was), "identities:\n",
+		"roles:\n  - {name: looker, do: [\"store/shelf:look\"]}\n"+
+			"identities:\n  - {id: workload/other}\n", 1), "grants:\n", "grants:\n  - {id: g-x, to: workload/other, "+
+		"role: looker, where: "+
+		"[\"/w/shelf:000/**\"], created: 2020-01-01T00:00:00Z}\n", 1)
+	if err := os.WriteFile(estate, []byte(more), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, dir, "survey")
+	must(t, dir, "draft", "--roles", "--force")
+	if text, err := os.ReadFile(files[0]); err != nil || !strings.Contains(string(text), "role: looker") {
+		t.Errorf("%v: it does not have the role that is there:\n%s", err, text)
+	}
+	must(t, dir, append([]string{"rehearse"}, files...)...)
+	if err := os.WriteFile(estate, was, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, dir, "survey")
+	must(t, dir, "draft", "--roles", "--force")
 	// A role of that name that holds something else is not given.
 	text, err := os.ReadFile(files[0])
 	if err != nil {

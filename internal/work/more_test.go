@@ -14,6 +14,7 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/review"
+	"clipfence/internal/fencefile"
 )
 
 // brewery is an estate for needs: a workload with grants, and calls of it.
@@ -329,5 +330,35 @@ func TestLessonsAreTold(t *testing.T) {
 	}
 	if got := LessonsOf(&fence.Fence{For: one}, nil); got != nil {
 		t.Errorf("nothing was taught: %q", got)
+	}
+}
+
+// TestLend writes a gate in place of a fence, which can be read, and nothing else.
+func TestLend(t *testing.T) {
+	now := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+	const on = "/b/hall:b/vat:3"
+	w := needing(t, now, "vat/beer:look /b/hall:a/vat:1", "vat/beer:pour "+on+" 3 refused")
+	boss := model.MustID("group/pumps")
+	q := MoreRequest{For: "group/pumps", Refused: true, Lend: model.Duration(4 * time.Hour),
+		Approvers: []model.ID{boss}}
+	m, err := w.DraftMore(t.Context(), q)
+	if err != nil || len(m.Gates) != 1 || m.File != "" || len(w.DraftNames(t.Context())) > 0 {
+		t.Fatalf("%+v, %v", m, err)
+	}
+	data, err := os.ReadFile(m.Gates[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := fencefile.ReadGate(m.Gates[0], data)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, data)
+	}
+	if p.Longest != q.Lend || !slices.Equal(p.MayAsk, []model.ID{boss}) || !slices.Equal(p.Approvers,
+		[]model.ID{boss}) ||
+		p.Opens.Do[0].String() != "vat/beer:pour" || p.Opens.Where[0].String() != on || p.Source != "b" {
+		t.Errorf("%s", data)
+	}
+	if _, err := w.DraftMore(t.Context(), q); !errors.Is(err, ErrThere) {
+		t.Errorf("over one that is there: %v", err)
 	}
 }

@@ -38,11 +38,12 @@ type RolePoint struct {
 // Roles is a proposal of roles that drafts share.
 type Roles struct {
 	Source string
-	Lines  int // of drafts
+	Lines  int // of drafts, and grants of roles that no draft replaces
 	Kept   float64
 	Curve  []RolePoint
 	Chosen int // of the curve
 	Made   []SharedRole
+	There  []SharedRole // roles of the estate that lines of drafts have as they are
 	Files  []string
 	Joint  *rehearse.Joint // of the proposal
 }
@@ -108,7 +109,30 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 			lines, spots = append(lines, l), append(spots, at{n, i})
 		}
 	}
-	if out.Lines = len(lines); out.Lines == 0 {
+	drafted := len(lines)
+	// What nobody drafts for stays as it is, and its roles are there for lines that need as much.
+	fixed := map[int]string{} // the role of a line
+	for _, g := range s.Grants() {
+		if g.Role == "" || slices.ContainsFunc(fences, func(f *fence.Fence) bool {
+			return slices.Contains(f.Replaces,
+				g.ID)
+		}) {
+			continue
+		}
+		role, ok := s.Role(g.Role)
+		if !ok || role.Builtin || len(role.Includes)+len(role.Except) > 0 || !plainRights(role.Do) {
+			continue // what it holds is not the permissions of today alone
+		}
+		holders := max(1, len(s.touched(g.To)))
+		need := s.SetPerms([]model.Rights{role.Rights})
+		cost := func(p int) float64 { return float64(holders) * in.Weights.Of(s.Level(p), scale.Nodes(p, g.Where)) }
+		for p := range need.All() {
+			out.Kept += cost(p)
+		}
+		fixed[len(lines)] = g.Role
+		lines = append(lines, mine.Line{Need: need, May: need.Clone(), Cost: cost})
+	}
+	if out.Lines = len(lines); drafted == 0 {
 		return nil, fmt.Errorf("no draft of source %s has lines to share roles; write some with: clipfence draft "+
 			"--all",
 			src.Name)
@@ -144,6 +168,21 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 		byRole[r] = append(byRole[r], l)
 	}
 	for r, of := range byRole {
+		of, there := splitFixed(of, fixed)
+		if there != "" { // a role of the estate that is there already
+			for _, l := range of {
+				a := &fences[spots[l].fence].Allow[spots[l].line]
+				a.Role, a.Do = there, nil
+				a.Evidence = fence.Evidence{Class: "mined", For: fmt.Sprintf("a role that is there; %d of %d "+
+					"permissions for others",
+					p.Roles[r].Count()-lines[l].Need.Count(), p.Roles[r].Count())}
+			}
+			if len(of) > 0 {
+				out.There = append(out.There, SharedRole{Name: there, Lines: len(of), For: forWhom(fences, spots, of,
+					func(x at) int { return x.fence })})
+			}
+			continue
+		}
 		if len(of) < 2 {
 			continue // it stays the line's own
 		}
@@ -157,10 +196,8 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 			a.Evidence = fence.Evidence{Class: "mined", For: fmt.Sprintf("shared by %d lines; %d of %d permissions "+
 				"for others",
 				len(of), more, len(made.Do))}
-			if !slices.Contains(made.For, f.For) {
-				made.For = append(made.For, f.For)
-			}
 		}
+		made.For = forWhom(fences, spots, of, func(x at) int { return x.fence })
 		out.Made = append(out.Made, made)
 	}
 	if out.Joint, err = rehearse.Together(s.Index, fences, in.Uses, res.Placement, in.Weights); err != nil {
@@ -184,6 +221,37 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 		out.Files = append(out.Files, file)
 	}
 	return out, nil
+}
+
+// splitFixed returns the lines that are of drafts, and the role of the others.
+func splitFixed(lines []int, fixed map[int]string) (drafted []int, role string) {
+	for _, l := range lines {
+		if r, ok := fixed[l]; !ok {
+			drafted = append(drafted, l)
+		} else if role == "" || r < role {
+			role = r
+		}
+	}
+	return drafted, role
+}
+
+// forWhom returns for whom the drafts of some lines are, each once.
+func forWhom[T any](fences []*fence.Fence, spots []T, lines []int, of func(T) int) []model.ID {
+	var out []model.ID
+	for _, l := range lines {
+		if id := fences[of(spots[l])].For; !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// plainRights reports whether each of some patterns is one permission.
+func plainRights(do []model.PermissionPattern) bool {
+	return !slices.ContainsFunc(do, func(p model.PermissionPattern) bool {
+		_, err := model.ParsePermission(p.String())
+		return err != nil
+	})
 }
 
 // mayHave returns what a line could give without widening: what the grants that its fence replaces

@@ -174,25 +174,25 @@ func (w *Workspace) CompareAccess(ctx context.Context, dir string) (*AccessCompa
 		return nil, err
 	}
 	if len(out.Differences) > 0 {
-		out.Patch, err = accessPatch(have, said, e)
+		out.Patch, _, err = accessPatches(have, said, e)
 	}
 	return out, err
 }
 
-// accessPatch is the unified diff that makes files which say one access say another. A file that
-// says the same in other words stays as it is.
-func accessPatch(have map[string][]byte, from, to *model.Estate) (string, error) {
+// accessPatches are the unified diffs that make files which say one access say another, and back,
+// word for word as they were. A file that says the same in other words stays as it is; have are the
+// files as they are, nil: as this program writes them.
+func accessPatches(have map[string][]byte, from, to *model.Estate) (forward, back string, err error) {
 	was, err := accessfile.Files(from)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	is, err := accessfile.Files(to)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	names := maps.Clone(was)
 	maps.Copy(names, is)
-	var b strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		if bytes.Equal(was[name], is[name]) {
 			continue
@@ -201,9 +201,10 @@ func accessPatch(have map[string][]byte, from, to *model.Estate) (string, error)
 		if have != nil {
 			text = have[name]
 		}
-		b.WriteString(fileDiff(name, text, is[name]))
+		forward += fileDiff(name, text, is[name])
+		back += fileDiff(name, is[name], text)
 	}
-	return b.String(), nil
+	return forward, back, nil
 }
 
 // fileDiff is the unified diff of one file; one that comes, or goes, is /dev/null on the other
@@ -268,15 +269,7 @@ func (w *Workspace) ExportChange(ctx context.Context, names []string, to, agains
 		x := ExportedChange{For: f.For, Fence: w.Relative(name), Folder: filepath.Join(to,
 			strings.TrimSuffix(filepath.Base(name), fencefile.Suffix))}
 		text := map[string][]byte{}
-		forward, err := accessPatch(have, base, after)
-		if err != nil {
-			return nil, err
-		}
-		then, err := accessfile.Files(after)
-		if err != nil {
-			return nil, err
-		}
-		back, err := backPatch(have, then, base, after)
+		forward, back, err := accessPatches(have, base, after)
 		if err != nil {
 			return nil, err
 		}
@@ -306,28 +299,6 @@ func (w *Workspace) ExportChange(ctx context.Context, names []string, to, agains
 		out = append(out, x)
 	}
 	return out, nil
-}
-
-// backPatch makes the files say again what they said, word for word where they were there.
-func backPatch(have, then map[string][]byte, base, after *model.Estate) (string, error) {
-	was, err := accessfile.Files(base)
-	if err != nil {
-		return "", err
-	}
-	names := maps.Clone(was)
-	maps.Copy(names, then)
-	var b strings.Builder
-	for _, name := range slices.Sorted(maps.Keys(names)) {
-		if bytes.Equal(was[name], then[name]) {
-			continue
-		}
-		text := was[name]
-		if have != nil {
-			text = have[name]
-		}
-		b.WriteString(fileDiff(name, then[name], text))
-	}
-	return b.String(), nil
 }
 
 // errSaysOther: a folder says otherwise than what stands.

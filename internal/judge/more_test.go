@@ -178,6 +178,8 @@ func TestGivesNobodyElse(t *testing.T) {
 	line := fence.Allow{Do: []model.PermissionPattern{model.MustPermissionPattern("p/q:r")}, Where: all}
 	other := line
 	other.To = id("person/b")
+	member := line
+	member.To = id("person/a")
 	for name, tt := range map[string]struct {
 		f  fence.Fence
 		ok bool
@@ -186,9 +188,13 @@ func TestGivesNobodyElse(t *testing.T) {
 		"not said":          {fence.Fence{Allow: []fence.Allow{line}}, false},
 		"somebody else":     {fence.Fence{Widens: "w", Allow: []fence.Allow{other}}, false},
 		"out of a denial":   {fence.Fence{Widens: "w", Leaves: []model.ID{id("group/held")}}, false},
+		"a member alone":    {fence.Fence{For: id("s:group/held"), Widens: "w", Allow: []fence.Allow{member}}, false},
+		"its group":         {fence.Fence{For: id("s:group/held"), Widens: "w", Allow: []fence.Allow{line}}, true},
 		"and what it needs": {fence.Fence{Widens: "w"}, true},
 	} {
-		tt.f.For = id("s:person/a")
+		if tt.f.For.IsZero() {
+			tt.f.For = id("s:person/a")
+		}
 		r, err := rehearse.Run(built(t, e), &tt.f, nil, nil, gauge.DefaultWeights)
 		if err != nil {
 			t.Fatal(err)

@@ -123,7 +123,7 @@ func Run(before *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placeme
 func (r *Result) declared(before, after *index.Index, f *fence.Fence) {
 	var no []Widening
 	for _, w := range r.Widened {
-		if w.Line < 0 || !w.Group.IsZero() {
+		if w.Line < 0 || !w.Group.IsZero() || !f.Allow[w.Line].To.IsZero() { // a member of it is another
 			no = append(no, w)
 		} else {
 			r.Gives = append(r.Gives, w)

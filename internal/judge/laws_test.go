@@ -224,7 +224,7 @@ func TestMonotone(t *testing.T) {
 
 // uses makes up calls that Mooring lets through: over the last 60 days, or as habits that
 // began and ended at any time in the last 390.
-func (g *random) uses(n int, habits bool) []usage.Use {
+func (g *random) uses(n int, habits bool) *usage.Uses {
 	fold := usage.Fold{}
 	for i := range n {
 		q := g.question()
@@ -243,7 +243,7 @@ func (g *random) uses(n int, habits bool) []usage.Use {
 			fold.Add(g.call(q, d))
 		}
 	}
-	return fold.Uses()
+	return usage.ListOf(fold.Uses()...)
 }
 
 func (g *random) call(q question, ago int) usage.Call {

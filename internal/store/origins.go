@@ -219,7 +219,7 @@ func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool
 		return true
 	}
 	t := &usage.Table{}
-	for _, u := range old {
+	for _, u := range old.All() {
 		// Calls of which no day is known (read before counts a day) stay with the days left:
 		// rather too many than a use too few.
 		extra := u.Count
@@ -235,7 +235,7 @@ func (s *Store) Swap(ctx context.Context, src string, asked func(usage.Day) bool
 		}
 		t.MergeUse(u)
 	}
-	for _, u := range anew {
+	for _, u := range anew.All() {
 		if u.Only(swap) {
 			t.MergeUse(u)
 		}
@@ -304,10 +304,10 @@ func (s *Store) foundAgain(ctx context.Context, src string, d usage.Day) (bool, 
 }
 
 // perDay sums the calls of uses by day.
-func perDay(uses []usage.Use) map[usage.Day]int64 {
+func perDay(uses *usage.Uses) map[usage.Day]int64 {
 	sums := map[usage.Day]int64{}
-	for i := range uses {
-		for d, n := range uses[i].Daily() {
+	for _, u := range uses.All() {
+		for d, n := range u.Daily() {
 			sums[d] += n
 		}
 	}

@@ -26,15 +26,13 @@ func (s *Store) Trim(ctx context.Context, src string, from usage.Day, drop func(
 	if err != nil {
 		return out, err
 	}
-	t, err := s.merge(ctx, src, ids)
+	all, err := s.Uses(ctx, src)
 	if err != nil {
 		return out, err
 	}
 	left := &usage.Table{}
 	var tables []*usage.Table
-	all := t.Uses()
-	for i := range all {
-		u := all[i]
+	for _, u := range all.All() {
 		before := u.Count
 		switch {
 		case drop != nil && (drop(u.Identity) || drop(u.ActingFor)), !u.Within(from, maxDay):

@@ -147,7 +147,7 @@ func TestSwap(t *testing.T) {
 		uses, err := s.Uses(ctx, "m")
 		check(err)
 		have := map[string]int64{}
-		for _, u := range uses {
+		for _, u := range uses.All() {
 			for d, n := range u.Daily() {
 				have[fmt.Sprint(d, " ", u.Identity.Name)] += n
 			}

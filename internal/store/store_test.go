@@ -64,8 +64,8 @@ func TestReadingTwiceChangesNothing(t *testing.T) {
 		t.Fatalf("%d new", b.Events)
 	}
 	want, err := s.Uses(ctx, "m")
-	if err != nil || len(want) != 12 {
-		t.Fatalf("%d uses, %v", len(want), err)
+	if err != nil || want.Len() != 12 {
+		t.Fatalf("%d uses, %v", want.Len(), err)
 	}
 	for i := range 12 {
 		b := batch(t, s, i, 50-i, "2")
@@ -98,11 +98,11 @@ func TestReadingTwiceChangesNothing(t *testing.T) {
 	defer s2.Close()
 	got, err := s2.Uses(ctx, "m")
 	n := int64(0)
-	for _, u := range got {
+	for _, u := range got.All() {
 		n += u.Count
 	}
-	if err != nil || !reflect.DeepEqual(got, many) || n != 170 {
-		t.Fatalf("%v, %d calls\n%+v\nwant\n%+v", err, n, got, many)
+	if err != nil || !reflect.DeepEqual(got.List(), many.List()) || n != 170 {
+		t.Fatalf("%v, %d calls\n%+v\nwant\n%+v", err, n, got.List(), many.List())
 	}
 	l, err := s2.LogState(ctx, "m")
 	if err != nil || l.Cursor != "3" || l.Rejected != 12 || !l.First.Equal(time.Unix(1_790_000_000, 0)) ||
@@ -115,8 +115,8 @@ func TestReadingTwiceChangesNothing(t *testing.T) {
 	if m, err := s2.Tallies(ctx, "m", "format"); err != nil || m["ocsf"] != 24 {
 		t.Errorf("%v, %v", m, err)
 	}
-	if u, err := s2.Uses(ctx, "other"); err != nil || len(u) != 0 {
-		t.Errorf("another source has %d uses, %v", len(u), err)
+	if u, err := s2.Uses(ctx, "other"); err != nil || u.Len() != 0 {
+		t.Errorf("another source has %d uses, %v", u.Len(), err)
 	}
 }
 

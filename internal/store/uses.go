@@ -183,16 +183,21 @@ func (s *Store) Seen(ctx context.Context, src string) *fold.Seen {
 	})
 }
 
-// merge folds batches of a source into a table: those of some ids, or all for none.
+// merge folds batches of a source into a table: those of some ids.
 func (s *Store) merge(ctx context.Context, src string, ids []int64) (*usage.Table, error) {
 	t := &usage.Table{}
+	return t, s.eachFold(ctx, src, ids, t.MergeBinary)
+}
+
+// eachFold yields the tables of the batches of a source: those of some ids, or all for none.
+func (s *Store) eachFold(ctx context.Context, src string, ids []int64, do func(table []byte) error) error {
 	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer dec.Close()
 	var raw []byte
-	err = s.rows(ctx, func(scan func(...any) error) error {
+	return s.rows(ctx, func(scan func(...any) error) error {
 		var id int64
 		var body sql.RawBytes
 		if err := scan(&id, &body); err != nil {
@@ -203,14 +208,13 @@ func (s *Store) merge(ctx context.Context, src string, ids []int64) (*usage.Tabl
 		}
 		var err error
 		if raw, err = dec.DecodeAll(body, raw[:0]); err == nil {
-			err = t.MergeBinary(raw)
+			err = do(raw)
 		}
 		if err != nil {
 			return fmt.Errorf("%w: uses of source %s: %v", ErrDamaged, src, err)
 		}
 		return nil
 	}, `select id, body from folds where source = ? order by id`, src)
-	return t, err
 }
 
 const (
@@ -262,12 +266,18 @@ func (s *Store) Compact(ctx context.Context, src string) error {
 }
 
 // Uses returns all uses of a source, in the order of their keys.
-func (s *Store) Uses(ctx context.Context, src string) ([]usage.Use, error) {
-	t, err := s.merge(ctx, src, nil)
+func (s *Store) Uses(ctx context.Context, src string) (*usage.Uses, error) {
+	var n int
+	err := s.db.QueryRowContext(ctx, `select coalesce(sum(rows), 0) from folds where source = ?`, src).Scan(&n)
 	if err != nil {
+		return nil, explain(err)
+	}
+	g := &usage.Gather{}
+	g.Expect(n)
+	if err := s.eachFold(ctx, src, nil, g.AddBinary); err != nil {
 		return nil, err
 	}
-	return t.Uses(), nil
+	return g.Uses(), nil
 }
 
 // Rejected returns the records of a source's log that were set aside, oldest file
@@ -335,5 +345,5 @@ func (s *Store) Groups(ctx context.Context, src string, f *usage.Filter, by []us
 	if err != nil {
 		return nil, err
 	}
-	return usage.GroupBy(all, f, by, nil), nil
+	return usage.GroupBy(all.All(), f, by, nil), nil
 }

@@ -27,7 +27,7 @@ type Holder interface {
 	Cursor(ctx context.Context, src string) (string, error)
 	// Uses returns all uses of a source, ordered by their keys. It does not depend
 	// on how the log was cut into batches.
-	Uses(ctx context.Context, src string) ([]usage.Use, error)
+	Uses(ctx context.Context, src string) (*usage.Uses, error)
 	// Groups answers [usage.GroupBy] over all uses of a source, with paths whole.
 	Groups(ctx context.Context, src string, f *usage.Filter, by []usage.Field) ([]usage.Group, error)
 	// Compact may reorganise what is held. Answers stay the same.

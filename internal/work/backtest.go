@@ -59,7 +59,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 			in.History.UTC().Format(time.DateOnly), max(0, before), out.Then.UTC().Format(time.DateOnly), leastPast)
 	}
 	called := map[model.ID]bool{}
-	for _, u := range in.Uses {
+	for _, u := range in.Uses.All() {
 		if u.Within(usage.DayOf(out.Then)+1, usage.DayOf(in.AsOf)) {
 			called[u.Identity], called[u.Principal()] = true, true
 		}
@@ -71,16 +71,10 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 	then := *in
 	then.Index, then.AsOf, then.Uses = old.Index, out.Then, nil
 	last := usage.DayOf(then.AsOf)
-	var after []usage.Use
-	for _, u := range in.Uses {
-		since := u
-		if u.Within(usage.DayOf(in.History), last) {
-			then.Uses = append(then.Uses, u)
-		}
-		if since.Within(last+1, usage.DayOf(in.AsOf)) {
-			after = append(after, since)
-			out.Since += since.Count
-		}
+	then.Uses = in.Uses.Select(func(u *usage.Use) bool { return u.Within(usage.DayOf(in.History), last) })
+	after := in.Uses.Select(func(u *usage.Use) bool { return u.Within(last+1, usage.DayOf(in.AsOf)) })
+	for _, u := range after.All() {
+		out.Since += u.Count
 	}
 	logs, err := w.store.LogState(ctx, src.Name)
 	if err != nil {

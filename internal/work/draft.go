@@ -150,13 +150,8 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 }
 
 // lastOf returns when the last of some calls was.
-func lastOf(uses []usage.Use) time.Time {
-	var last time.Time
-	for i := range uses {
-		if uses[i].Last.After(last) {
-			last = uses[i].Last
-		}
-	}
+func lastOf(uses *usage.Uses) time.Time {
+	_, last := uses.Span()
 	return last
 }
 

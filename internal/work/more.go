@@ -166,7 +166,7 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 var ErrNoLine = errors.New("no line is needed, or none helps")
 
 // refused gathers the calls that were refused to some in a window, by permission and place.
-func refused(uses []usage.Use, of func(model.ID) bool, span usage.Window) []draft.Refused {
+func refused(uses *usage.Uses, of func(model.ID) bool, span usage.Window) []draft.Refused {
 	type key struct {
 		do model.Permission
 		on model.Path
@@ -174,9 +174,8 @@ func refused(uses []usage.Use, of func(model.ID) bool, span usage.Window) []draf
 	byKey := map[key]*draft.Refused{}
 	days := map[key]map[usage.Day]bool{}
 	var order []key
-	for i := range uses {
-		u := uses[i]
-		if u.Outcome != usage.Refused || !of(u.Principal()) {
+	for _, u := range uses.By(of) {
+		if u.Outcome != usage.Refused {
 			continue
 		}
 		if !u.Within(span.First(), span.Last()) {
@@ -351,7 +350,7 @@ func (s *Source) wants(step *config.Step, place model.Path, id model.ID, why str
 	return out
 }
 
-func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, uses []usage.Use) (*fence.Fence,
+func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, uses *usage.Uses) (*fence.Fence,
 	error) {
 	data, err := os.ReadFile(q.Needs)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -401,13 +400,15 @@ func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, 
 			s.Name)
 	}
 	out.Gap = &g
-	mine := func(u *usage.Use) bool {
-		who := u.Principal()
-		return u.Outcome.Allowed() && (who == id || s.In(who, id))
+	var mine []usage.Use
+	for _, u := range uses.By(func(who model.ID) bool { return who == id || s.In(who, id) }) {
+		if u.Outcome.Allowed() {
+			mine = append(mine, u)
+		}
 	}
 	for _, l := range g.Granted {
-		if !slices.ContainsFunc(uses, func(u usage.Use) bool {
-			return mine(&u) && u.Permission == l.Permission && l.Where.Matches(u.Path)
+		if !slices.ContainsFunc(mine, func(u usage.Use) bool {
+			return u.Permission == l.Permission && l.Where.Matches(u.Path)
 		}) {
 			out.NeverUsed = append(out.NeverUsed, l)
 		}
@@ -418,12 +419,12 @@ func (w *Workspace) forNeeds(s *Source, id model.ID, q *MoreRequest, out *More, 
 		on  model.Path
 	}
 	beyond := map[spot]*Beyond{}
-	for i := range uses {
-		u := &uses[i]
+	for i := range mine {
+		u := &mine[i]
 		needed := slices.ContainsFunc(slices.Concat(g.Granted, g.Missing), func(l draft.Lack) bool {
 			return l.Permission == u.Permission && l.Where.Matches(u.Path)
 		})
-		if !mine(u) || needed {
+		if needed {
 			continue
 		}
 		on := u.Path

@@ -109,13 +109,9 @@ func (w *Workspace) people(ctx context.Context) (map[model.ID]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		for i := range uses {
-			for _, id := range []model.ID{uses[i].Identity, uses[i].ActingFor} {
-				if mayBePerson(id) {
-					if _, ok := out[model.ID{Kind: id.Kind, Name: id.Name}]; !ok {
-						out[model.ID{Kind: id.Kind, Name: id.Name}] = ""
-					}
-				}
+		for id := range uses.Names() {
+			if _, ok := out[model.ID{Kind: id.Kind, Name: id.Name}]; !ok && mayBePerson(id) {
+				out[model.ID{Kind: id.Kind, Name: id.Name}] = ""
 			}
 		}
 	}
@@ -256,14 +252,12 @@ func (w *Workspace) Forget(ctx context.Context, who model.ID, reason string) (*F
 		if err != nil {
 			return nil, err
 		}
-		for i := range uses {
-			for _, id := range []model.ID{uses[i].Identity, uses[i].ActingFor} {
-				if !id.IsZero() && x.is(id) {
-					known = true
-					hashes["p-"+keyed(key, id)] = true
-					if !slices.Contains(x.names, id.Name) {
-						x.names = append(x.names, id.Name)
-					}
+		for id := range uses.Names() {
+			if x.is(id) {
+				known = true
+				hashes["p-"+keyed(key, id)] = true
+				if !slices.Contains(x.names, id.Name) {
+					x.names = append(x.names, id.Name)
 				}
 			}
 		}

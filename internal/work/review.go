@@ -263,12 +263,11 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 		}
 	}
 	days := make([]usage.Days, len(sets))
-	for i := range in.Uses {
-		u := &in.Uses[i]
-		of := u.Principal()
-		if !u.Outcome.Allowed() || of != who && !who.Open() && !s.In(of, who) {
+	for _, u := range in.Uses.By(func(of model.ID) bool { return of == who || who.Open() || s.In(of, who) }) {
+		if !u.Outcome.Allowed() {
 			continue
 		}
+		of := u.Principal()
 		for n := range sets {
 			a := &r.Fence.Allow[n]
 			if to := r.Fence.Receiver(a, s.Name); to != who && to != of {
@@ -276,7 +275,7 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 			}
 			if sets[n](u.Permission) && slices.ContainsFunc(a.Where,
 				func(on model.PathPattern) bool { return on.Matches(u.Path) }) {
-				x := *u
+				x := u
 				if x.Within(window.First(), window.Last()) {
 					r.Lines[n].Calls += x.Count
 					days[n] = days[n].Union(x.Days)
@@ -291,7 +290,7 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 
 // shadow makes the calls again that came since a draft was accepted; read is when the log was last
 // read to its end: what nobody looked at is not over.
-func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, read, now time.Time) *review.Shadow {
+func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, read, now time.Time) *review.Shadow {
 	past := !now.Before(d.Until)
 	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24),
 		Over: past && !read.Before(d.Until), Unread: past && read.Before(d.Until)}
@@ -304,9 +303,8 @@ func shadow(s *Source, f *fence.Fence, uses []usage.Use, d *review.Decision, rea
 	for _, id := range s.touched(f.For) {
 		touched[id] = true
 	}
-	for i := range uses {
-		u := &uses[i]
-		if !u.Outcome.Allowed() || !touched[u.Principal()] || u.Last.Before(d.At) {
+	for _, u := range uses.By(func(who model.ID) bool { return touched[who] }) {
+		if !u.Outcome.Allowed() || u.Last.Before(d.At) {
 			continue
 		}
 		// Of the day on which it was accepted all count: hours are not kept.
@@ -408,7 +406,7 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 		return nil, damaged(err)
 	}
 	var out []*Reviewed
-	var uses []usage.Use
+	var uses *usage.Uses
 	var s *Source
 	var read time.Time
 	for _, arg := range w.DraftNames(ctx) {

@@ -392,10 +392,9 @@ func (w *Workspace) refusedSince(ctx context.Context, before *Source, done []*Re
 		}
 	}
 	var out []RefusedSince
-	for i := range uses {
-		u := &uses[i]
+	for _, u := range uses.By(func(who model.ID) bool { return by[who] != "" }) {
 		who := u.Principal()
-		if u.Outcome != usage.Refused || by[who] == "" || u.Last.Before(at) {
+		if u.Outcome != usage.Refused || u.Last.Before(at) {
 			continue
 		}
 		c := u.Context()

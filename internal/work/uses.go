@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"slices"
 	"time"
 
 	"clipfence/internal/core/gauge"
@@ -48,14 +47,14 @@ func (w *Workspace) GroupUses(ctx context.Context, source string, q *usage.Filte
 		place = nil
 	}
 	var out []UseGroup
-	for _, g := range usage.GroupBy(uses, &asked, by, place) {
+	for _, g := range usage.GroupBy(uses.All(), &asked, by, place) {
 		out = append(out, UseGroup{g, string(usage.HabitOf(g.Days, usage.DayOf(w.now())).Rhythm)})
 	}
 	return asked.Window, s, out, nil
 }
 
 // eachUses calls f with the uses of each source in question.
-func (w *Workspace) eachUses(ctx context.Context, f func(*Source, []usage.Use, *usage.Resolver) error) error {
+func (w *Workspace) eachUses(ctx context.Context, f func(*Source, *usage.Uses, *usage.Resolver) error) error {
 	sources, err := w.each()
 	if err != nil {
 		return err
@@ -90,11 +89,11 @@ type StrangerSeen struct {
 // StrangersSeen lists callers that no survey knows, most calls first.
 func (w *Workspace) StrangersSeen(ctx context.Context) ([]StrangerSeen, error) {
 	rows := []StrangerSeen{}
-	err := w.eachUses(ctx, func(s *Source, uses []usage.Use, r *usage.Resolver) error {
-		unknown := slices.DeleteFunc(uses, func(u usage.Use) bool { return r.Known(u.Identity) })
+	err := w.eachUses(ctx, func(s *Source, uses *usage.Uses, r *usage.Resolver) error {
+		unknown := uses.Select(func(u *usage.Use) bool { return !r.Known(u.Identity) })
 		refused := map[model.ID]int64{}
 		example := map[model.ID]string{}
-		for _, u := range unknown {
+		for _, u := range unknown.All() {
 			if u.Outcome == usage.Refused {
 				refused[u.Identity] += u.Count
 			}
@@ -102,7 +101,7 @@ func (w *Workspace) StrangersSeen(ctx context.Context) ([]StrangerSeen, error) {
 				example[u.Identity] = u.Permission.String() + " on " + u.Path.String()
 			}
 		}
-		for _, g := range usage.GroupBy(unknown, &usage.Filter{}, []usage.Field{usage.ByIdentity}, nil) {
+		for _, g := range usage.GroupBy(unknown.All(), &usage.Filter{}, []usage.Field{usage.ByIdentity}, nil) {
 			id := g.Key.Identity
 			rows = append(rows, StrangerSeen{s.Name, id, g.Count, refused[id], g.Days.Count(),
 				g.Last.Format(time.DateOnly), example[id]})
@@ -128,20 +127,20 @@ type UnmappedOperation struct {
 // first.
 func (w *Workspace) UnmappedOperations(ctx context.Context) ([]UnmappedOperation, error) {
 	rows := []UnmappedOperation{}
-	err := w.eachUses(ctx, func(s *Source, uses []usage.Use, r *usage.Resolver) error {
+	err := w.eachUses(ctx, func(s *Source, uses *usage.Uses, r *usage.Resolver) error {
 		examples, err := w.store.Examples(ctx, s.Name)
 		if err != nil {
 			return err
 		}
-		unmapped := slices.DeleteFunc(uses, func(u usage.Use) bool { return r.Permissions(u.Permission) != nil })
+		unmapped := uses.Select(func(u *usage.Use) bool { return r.Permissions(u.Permission) == nil })
 		callers := map[model.Permission]map[model.ID]bool{}
-		for _, u := range unmapped {
+		for _, u := range unmapped.All() {
 			if callers[u.Permission] == nil {
 				callers[u.Permission] = map[model.ID]bool{}
 			}
 			callers[u.Permission][u.Identity] = true
 		}
-		for _, g := range usage.GroupBy(unmapped, &usage.Filter{}, []usage.Field{usage.ByPermission}, nil) {
+		for _, g := range usage.GroupBy(unmapped.All(), &usage.Filter{}, []usage.Field{usage.ByPermission}, nil) {
 			p := g.Key.Permission
 			rows = append(rows, UnmappedOperation{s.Name, p, g.Count, len(callers[p]), g.Last, examples[p].File,
 				examples[p].Line, examples[p].Example})
@@ -180,9 +179,9 @@ func (w *Workspace) Unplaced(ctx context.Context) ([]UnplacedUse, []PlacedSource
 		}
 		placed = append(placed, PlacedSource{src.Name, res.Placement})
 		for _, i := range res.Placement.Unplaced(in.Uses) {
-			u := &in.Uses[i]
+			u := in.Uses.At(i)
 			x := UnplacedUse{src.Name, u.Identity, u.ActingFor, u.Permission, u.Path, u.Count, u.Last,
-				res.Placement.Reasons[i], model.Path{}, res.Placement.Live[i]}
+				res.Placement.Reason(i), model.Path{}, res.Placement.Live(i)}
 			if x.Why == gauge.NoPath {
 				x.NoNode, _ = in.Place.Inventory.Unknown(u.Path)
 			}

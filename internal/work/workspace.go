@@ -329,7 +329,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 }
 
 // covered returns what the logs of a source would have shown, as they were read.
-func (s *Source) covered(uses []usage.Use, read usage.Read) *usage.Coverage {
+func (s *Source) covered(uses *usage.Uses, read usage.Read) *usage.Coverage {
 	cover := usage.NewCoverage(s.Coverage(), read)
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.writerRefused)
 	return cover
@@ -368,7 +368,7 @@ func (w *Workspace) resolver(s *Source) (*usage.Resolver, error) {
 }
 
 // uses returns the uses of a source in the words of its estate.
-func (w *Workspace) uses(ctx context.Context, s *Source) ([]usage.Use, *usage.Resolver, error) {
+func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Resolver, error) {
 	r, err := w.resolver(s)
 	if err != nil {
 		return nil, nil, err
@@ -382,10 +382,9 @@ func (w *Workspace) uses(ctx context.Context, s *Source) ([]usage.Use, *usage.Re
 	})
 	if !w.AsOf.IsZero() { // asked about the past: nothing after that day is known yet
 		last := usage.DayOf(w.AsOf)
-		uses = slices.DeleteFunc(uses, func(u usage.Use) bool { return usage.DayOf(u.First) > last })
-		for i := range uses {
-			uses[i].Within(math.MinInt32, last)
-		}
+		uses = uses.Select(func(u *usage.Use) bool {
+			return usage.DayOf(u.First) <= last && u.Within(math.MinInt32, last)
+		})
 	}
 	return uses, r, nil
 }

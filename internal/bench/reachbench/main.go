@@ -308,12 +308,15 @@ func gaugeAll(part int, file string, drafts int) error {
 		return err
 	}
 	defer x.Close()
-	var uses []usage.Use
+	g := &usage.Gather{}
 	start := time.Now()
 	for _, list := range life(x.Index, part, 5) {
-		uses = append(uses, list...)
+		for _, u := range list {
+			g.Add(u)
+		}
 	}
-	fmt.Printf("%d uses made in %s; %d MB\n", len(uses), time.Since(start).Round(time.Millisecond), peak())
+	uses := g.Uses()
+	fmt.Printf("%d uses made in %s; %d MB\n", uses.Len(), time.Since(start).Round(time.Millisecond), peak())
 	start = time.Now()
 	in := &gauge.Input{Index: x.Index, Uses: uses, Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: lived,
 		Window: 90, History: lived.AddDate(0, 0, -livedFor), Paths: func(*model.Grant) bool { return drafts > 0 }}

@@ -56,7 +56,7 @@ type Result struct {
 
 // Run drafts for everybody as of then, and makes the calls of the days after again. What after
 // holds are uses of those days alone. Tell is told how far it is.
-func Run(in *gauge.Input, after []usage.Use, tell func(done, of int)) (*Result, error) {
+func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, error) {
 	b := &test{in: in, x: in.Index, res: gauge.Run(in)}
 	out := &Result{All: bins(), Dropped: bins()}
 	for _, s := range b.res.Standings {
@@ -68,11 +68,10 @@ func Run(in *gauge.Input, after []usage.Use, tell func(done, of int)) (*Result, 
 	if out.Callers == 0 {
 		return nil, ErrNobody
 	}
-	for i := range after {
-		u := &after[i]
+	for _, u := range after.All() {
 		if u.Outcome.Allowed() &&
 			b.x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied {
-			b.after = append(b.after, u)
+			b.after = append(b.after, &u)
 		}
 	}
 	b.worth = draft.NewWorth(in, b.res)

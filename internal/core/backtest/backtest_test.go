@@ -73,10 +73,10 @@ func (c *case_) run(t *testing.T) (*backtest.Result, error) {
 		t.Fatal(err)
 	}
 	first := then.AddDate(0, 0, -200)
-	in := &gauge.Input{Index: x, Uses: c.before.Uses(), AsOf: then, Window: 90, History: first,
+	in := &gauge.Input{Index: x, Uses: usage.ListOf(c.before.Uses()...), AsOf: then, Window: 90, History: first,
 		Weights: gauge.DefaultWeights, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{then}, Until: then})}
-	return backtest.Run(in, c.after.Uses(), func(int, int) {})
+	return backtest.Run(in, usage.ListOf(c.after.Uses()...), func(int, int) {})
 }
 
 func daily(from, to int) (out []int) {

@@ -51,7 +51,7 @@ func (r Rule) Edit(in *gauge.Input, res *gauge.Result) access.Edit {
 		places := map[string][]model.PathPattern{}
 		for p := range t.Perms.All() {
 			on := map[model.PathPattern]bool{}
-			for _, d := range t.Dark[p] {
+			for _, d := range t.DarkAt(p) {
 				on[d] = true
 			}
 			for _, id := range who {
@@ -102,8 +102,7 @@ func (r Rule) keeps(in *gauge.Input) map[model.ID]kept {
 	}
 	nodes, masks := map[spot]map[model.Path]bool{}, map[spot]map[string]int{}
 	span := in.Span()
-	for i := range in.Uses {
-		u := &in.Uses[i]
+	for _, u := range in.Uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
 		at, listed := x.Nearest(u.Path)
 		if !ok || !listed || !u.Outcome.Allowed() {

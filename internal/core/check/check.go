@@ -43,14 +43,12 @@ const mostDoubts = 20
 // Fence checks that a fence widens nothing, and that each of the uses keeps a grant; broken says
 // which of them are known to be refused, or were before. Uses that nobody whom the fence touches
 // made are left out.
-func Fence(x *index.Index, f *fence.Fence, uses []usage.Use, broken func(i int) bool) []Doubt {
+func Fence(x *index.Index, f *fence.Fence, uses *usage.Uses, broken func(i int) bool) []Doubt {
 	c := &checker{x: x, f: f, who: f.For.In(x.Source()), grants: map[int]*given{},
 		stay: map[holding][]*given{}, in: map[model.ID][]model.ID{}}
 	out := c.lines()
-	for i := range uses {
-		u := &uses[i]
-		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.touched(u.Principal()) == nil ||
-			c.keeps(u) {
+	for i, u := range uses.By(func(who model.ID) bool { return c.touched(who) != nil }) {
+		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.keeps(&u) {
 			continue
 		}
 		d := Doubt{Line: -1, Identity: u.Principal(), Permission: u.Permission.String(), Path: u.Path.String()}

@@ -34,10 +34,10 @@ func (d *drafter) conditions(f *fence.Fence) {
 		days := usage.Days{}
 		blocks, asked := networks[to]
 		known := !asked || blocks != nil
-		for n := range d.in.Uses {
-			u := d.in.Uses[n]
-			of := u.Principal()
-			if !u.Outcome.Allowed() || of != to && !(to == who && (who.Open() || d.x.In(of, who))) {
+		for _, u := range d.in.Uses.By(func(of model.ID) bool {
+			return of == to || to == who && (who.Open() || d.x.In(of, who))
+		}) {
+			if !u.Outcome.Allowed() {
 				continue
 			}
 			if known = known && u.Network.IsValid(); known && !asked && !slices.Contains(blocks, u.Network) {

@@ -425,7 +425,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			all(i, "decided")
 			continue
 		}
-		unseen := t.Dark[i]
+		unseen := t.DarkAt(i)
 		if d.o.GiveUpUnobservable {
 			unseen = nil
 		}

@@ -138,7 +138,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		who = some
 	}
-	unseen := t.Dark[perm]
+	unseen := t.DarkAt(perm)
 	if d.o.GiveUpUnobservable {
 		unseen = nil
 	}
@@ -315,7 +315,7 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	}
 	// Silence where no log shows anything is none.
 	blind := func(on model.PathPattern) bool {
-		return !d.o.GiveUpUnobservable && model.PathPatternsContain(t.Dark[perm], on)
+		return !d.o.GiveUpUnobservable && model.PathPatternsContain(t.DarkAt(perm), on)
 	}
 	// What no log would show stays, what is used now, and what a habit that may be yearly, or
 	// somebody silent, did use.

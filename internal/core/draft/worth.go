@@ -101,7 +101,7 @@ func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
 			}
 			h.Where = append(h.Where, grant.Where...)
 			if t != nil && len(t.Dark) > 0 {
-				h.Dark = append(h.Dark, t.Dark[perm]...)
+				h.Dark = append(h.Dark, t.DarkAt(perm)...)
 			}
 			out[perm] = h
 		}
@@ -127,7 +127,7 @@ func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
 		first = usage.DayOf(in.History)
 	}
 	w.past = risk.NewPast(in.Index, in.Uses, first, w.now, func(i int) bool {
-		why := r.Placement.Reasons[i]
+		why := r.Placement.Reason(i)
 		return why == gauge.NoPath || why == gauge.NoCaller
 	})
 	w.grants = &grants{in: in, r: r}

@@ -80,7 +80,7 @@ func town(t *testing.T, seed uint64, moves float64) *gauge.Input {
 	}
 	cover := usage.NewCoverage(e.Coverage, usage.Read{First: now.AddDate(0, 0, -days), Ends: []time.Time{now},
 		Until: now})
-	return &gauge.Input{Index: x, Uses: fold.Uses(), Coverage: cover, AsOf: now, Window: 90,
+	return &gauge.Input{Index: x, Uses: usage.ListOf(fold.Uses()...), Coverage: cover, AsOf: now, Window: 90,
 		History: now.AddDate(0, 0, -days)}
 }
 
@@ -89,12 +89,10 @@ func town(t *testing.T, seed uint64, moves float64) *gauge.Input {
 func judged(t *testing.T, in *gauge.Input, c draft.Caution) (broken int, removed float64) {
 	t.Helper()
 	then := *in
-	then.AsOf, then.Uses = in.AsOf.AddDate(0, 0, -90), nil
-	for _, u := range in.Uses {
-		if u.Within(usage.DayOf(in.History), usage.DayOf(then.AsOf)) {
-			then.Uses = append(then.Uses, u)
-		}
-	}
+	then.AsOf = in.AsOf.AddDate(0, 0, -90)
+	then.Uses = in.Uses.Select(func(u *usage.Use) bool {
+		return u.Within(usage.DayOf(in.History), usage.DayOf(then.AsOf))
+	})
 	res := gauge.Run(&then)
 	worth := draft.NewWorth(&then, res)
 	var edit access.Edit
@@ -115,7 +113,7 @@ func judged(t *testing.T, in *gauge.Input, c draft.Caution) (broken int, removed
 		t.Fatal(err)
 	}
 	ids := map[model.ID]bool{}
-	for _, u := range in.Uses {
+	for _, u := range in.Uses.All() {
 		if u.Within(usage.DayOf(then.AsOf)+1, usage.DayOf(in.AsOf)) &&
 			after.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome == access.Denied {
 			ids[u.Principal()] = true
@@ -143,7 +141,7 @@ func TestWorth(t *testing.T) {
 		removed, dearer float64
 	}{{0, 7, 0, 0.95, 0.03}, {0.02, 7, 5, 0.93, 0.03}, {0.1, 8, 10, 0.93, 0.03}} {
 		in := town(t, tt.seed, tt.moves)
-		last, first := len(in.Uses), 0.0
+		last, first := in.Uses.Len(), 0.0
 		for _, c := range []draft.Caution{narrowest, draft.Bold, draft.Normal, draft.Careful} {
 			broken, removed := judged(t, in, c)
 			t.Logf("moves %g, caution %g: %d broken, %.3f removed", tt.moves, c, broken, removed)
@@ -168,7 +166,7 @@ func TestBurst(t *testing.T) {
 	who := in.Index.Grant(0).To
 	scrap := model.MustPermission("s/item:drop")
 	fold := usage.Fold{}
-	for _, u := range in.Uses {
+	for _, u := range in.Uses.All() {
 		fold.Merge(u)
 	}
 	var on []model.Path
@@ -182,7 +180,7 @@ func TestBurst(t *testing.T) {
 				Outcome: usage.Done})
 		}
 	}
-	in.Uses = fold.Uses()
+	in.Uses = usage.ListOf(fold.Uses()...)
 	f, err := draft.FromUse(in, gauge.Run(in), who, draft.Options{Caution: draft.Careful})
 	if err != nil {
 		t.Fatal(err)
@@ -223,7 +221,7 @@ func TestGuessIsSaid(t *testing.T) {
 			}
 			for _, a := range f.Allow {
 				used := map[model.Path]bool{}
-				for _, u := range in.Uses {
+				for _, u := range in.Uses.All() {
 					if u.Principal() == who && slices.ContainsFunc(a.Do,
 						func(p model.PermissionPattern) bool { return p.Matches(u.Permission) }) {
 						at, _ := in.Index.Nearest(u.Path)
@@ -269,7 +267,7 @@ func TestRoundIsNotNew(t *testing.T) {
 					Path:       model.MustPath(fmt.Sprintf("%s/project:p%d/box:b%d", top, g%5, box))})
 			}
 		}
-		in.Uses = fold.Uses()
+		in.Uses = usage.ListOf(fold.Uses()...)
 		r := gauge.Run(in)
 		worth := draft.NewWorth(in, r)
 		for g := range steady {

@@ -86,15 +86,13 @@ func darkOf(res *Result, perms access.Set) *dark {
 		if g == nil || g.Unobservable == nil {
 			continue
 		}
-		words := make([]uint64, last-first)
-		some := false
-		for i := range words {
-			words[i] = g.Unobservable[first+i] & perms[first+i]
-			some = some || words[i] != 0
-		}
-		if !some {
+		both := perms.AndFew(g.Unobservable)
+		if both == nil {
 			continue
 		}
+		all := make(access.Set, last)
+		all.OrFew(both)
+		words := all[first:]
 		var holders []*tally
 		for _, id := range g.Holders {
 			if d.ids[id] == nil {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -207,7 +208,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 	}
 	if x.Danger = f.handOut(g); x.Danger > 0 && f.standing(g) {
 		y := x
-		y.Kind, y.Severity, y.Example = StandingAdmin, High, f.examples(g.Perms)
+		y.Kind, y.Severity, y.Example = StandingAdmin, High, f.examples(g.Perms.All())
 		f.add(y)
 	}
 	if others := f.spare[i]; len(others) > 0 {
@@ -223,7 +224,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 		return
 	}
 	if g.Keep().Count() == 0 {
-		x.Kind, x.Danger, x.Example = UnusedGrant, g.Danger, f.examples(g.Unused)
+		x.Kind, x.Danger, x.Example = UnusedGrant, g.Danger, f.examples(g.Unused.All())
 		f.add(x)
 		return
 	}
@@ -233,7 +234,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 	kept := f.r.Scale.Danger(g.Keep(), g.Grant.Where)
 	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
 		y := x
-		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused)
+		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused.All())
 		f.add(y)
 	}
 	f.place(x, g)
@@ -245,8 +246,8 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	}
 	// Only the permissions that were seen used say anything about places.
 	seen := f.x.NewSet()
-	seen.Or(g.Used)
-	seen.Or(g.Rare)
+	seen.OrFew(g.Used)
+	seen.OrFew(g.Rare)
 	// Counted in pairs of permission and node: a holder that does one thing on each
 	// of many nodes, and could do all of it on all of them, has too many places too.
 	nodes, pairs, used := 0, 0, 0
@@ -263,7 +264,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 		return
 	}
 	wide := f.r.Scale.Danger(seen, g.Grant.Where)
-	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-narrow), f.examples(seen)
+	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-narrow), f.examples(seen.All())
 	f.add(x)
 }
 
@@ -370,9 +371,9 @@ func (f *finder) givenByOthers(i int, g *GrantResult) []int {
 }
 
 // examples picks the most telling permissions of a set: the highest levels first.
-func (f *finder) examples(perms access.Set) []model.Permission {
+func (f *finder) examples(perms iter.Seq[int]) []model.Permission {
 	var list []*model.CatalogueEntry
-	for i := range perms.All() {
+	for i := range perms {
 		list = append(list, f.x.Permission(i))
 	}
 	slices.SortStableFunc(list, func(a, b *model.CatalogueEntry) int { return cmp.Compare(b.Weighs(), a.Weighs()) })

@@ -3,7 +3,6 @@ package gauge
 import (
 	"cmp"
 	"maps"
-	"math"
 	"slices"
 	"sync"
 	"time"
@@ -17,7 +16,7 @@ import (
 // Input is everything a comparison looks at.
 type Input struct {
 	Index     *index.Index
-	Uses      []usage.Use
+	Uses      *usage.Uses
 	Coverage  *usage.Coverage
 	AsOf      time.Time
 	Window    int       // days
@@ -69,28 +68,28 @@ func (pu *PermUse) called(number int, days usage.Days) {
 	pu.Who[at].Days = pu.Who[at].Days.Union(days)
 }
 
-// GrantResult is how one grant compares with its use. The seven sets are disjoint
-// and together are Perms; one that is empty may be nil, and nobody may change them.
+// GrantResult is how one grant compares with its use. The seven sets from Used to Held are
+// disjoint and together are Perms. Nobody may change what it holds: grants share it.
 type GrantResult struct {
 	Number       int
 	Grant        *model.Grant
 	Holders      []model.ID // who has it, in the end: members of groups, not groups
 	Perms        access.Set // of the catalogue
-	Used         access.Set // in the window
-	Rare         access.Set // before the window, by a habit that is not over
-	TooNew       access.Set // the grant is younger than the window
-	Undecidable  access.Set // a call that is not placed may have been a use of it
-	Unobservable access.Set // no log would have shown it over the window
-	Unused       access.Set
-	Held         access.Set // its holders cannot be judged: see HeldBy
+	Used         access.Few // in the window
+	Rare         access.Few // before the window, by a habit that is not over
+	TooNew       access.Few // the grant is younger than the window
+	Undecidable  access.Few // a call that is not placed may have been a use of it
+	Unobservable access.Few // no log would have shown it over the window
+	Unused       access.Few
+	Held         access.Few // its holders cannot be judged: see HeldBy
 	HeldBy       State
 
 	// Frozen are the permissions that a call which is not placed may have been a use of,
 	// on whatever place of the grant, and Dark the places of the grant on which no log
-	// would have shown a use, by permission. Both go also for permissions that were used
-	// elsewhere.
-	Frozen    access.Set
-	Dark      map[int][]model.PathPattern
+	// would have shown a use. Both go also for permissions that were used elsewhere.
+	Frozen access.Few
+	Dark   []Hidden
+
 	Use       map[int]*PermUse // by the number of the permission
 	Danger    float64          // of all it gives
 	Kept      float64          // of what is used, rare, too new or unobservable, where it is used
@@ -98,15 +97,28 @@ type GrantResult struct {
 	UsedNodes int              // of those, on which they were used
 }
 
+// Hidden is permissions of which a use would not have been seen on some places.
+type Hidden struct {
+	Perms access.Few
+	Where []model.PathPattern
+}
+
+// DarkAt returns the places of the grant on which no log would have shown a use of a permission.
+func (r *GrantResult) DarkAt(perm int) []model.PathPattern {
+	for i := range r.Dark {
+		if r.Dark[i].Perms.Has(perm) {
+			return r.Dark[i].Where
+		}
+	}
+	return nil
+}
+
 // Keep returns the permissions that a cut must leave.
 func (r *GrantResult) Keep() access.Set {
 	k := make(access.Set, len(r.Perms))
-	k.Or(r.Used)
-	k.Or(r.Rare)
-	k.Or(r.TooNew)
-	k.Or(r.Unobservable)
-	k.Or(r.Undecidable)
-	k.Or(r.Held)
+	for _, f := range []access.Few{r.Used, r.Rare, r.TooNew, r.Unobservable, r.Undecidable, r.Held} {
+		k.OrFew(f)
+	}
 	return k
 }
 
@@ -171,17 +183,18 @@ func Run(in *Input) *Result {
 	if in.Weights == (Weights{}) {
 		in.Weights = DefaultWeights
 	}
-	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{},
-		dark: map[seen][]model.PathPattern{}}
+	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{}}
 	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Index, in.Weights)}
+	for range workers() {
+		r.parts = append(r.parts, newPart(r))
+	}
 	r.prepare()
-	r.out.Placement = Place(in.Index, in.Uses, r.span, in.Place)
+	r.attribute()
 	r.frozen = freeze(r.out.Placement, in.Uses, in.Index, in.Place,
 		func(p model.Path, service, class string) (model.Path, bool) {
 			rec, ok := in.Coverage.Record(p, service, class)
 			return rec.Node, ok
 		})
-	r.attribute()
 	r.states()
 	r.classify()
 	r.finish()
@@ -191,7 +204,7 @@ func Run(in *Input) *Result {
 type activity struct {
 	days usage.Days
 	last time.Time
-	used access.Set // in the window
+	used access.Few // in the window
 }
 
 type runner struct {
@@ -201,64 +214,133 @@ type runner struct {
 	now      usage.Day
 	activity activities
 	locks    [64]sync.Mutex // of the results of grants, while uses are credited
-	dark     map[seen][]model.PathPattern
-	usesOf   map[model.ID][]*usage.Use // after wentDark was asked
+	logs     []int32        // of each permission: which log would show it, see prepare
+	parts    []*part
 	frozen   *frozen
 	out      *Result
 }
 
+// part is what one worker finds out, and several cannot share.
+type part struct {
+	*runner
+	scale *Scale
+	dark  map[seen][]model.PathPattern
+	set   access.Set // to work with
+
+	activities activities
+	strangers  map[model.ID]bool
+	unmapped   int
+
+	logs []loggedBy // of the grant that is looked at, by log
+	turn int
+	sets [8]access.Few
+}
+
+func newPart(r *runner) *part {
+	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen][]model.PathPattern{},
+		set: r.x.NewSet(), activities: activities{}, strangers: map[model.ID]bool{}}
+}
+
 func (r *runner) prepare() {
 	r.out.Grants = make([]*GrantResult, r.x.GrantNumbers())
-	set, within := r.x.NewSet, NewWithin(r.out.Scale)
 	for i, g := range r.x.Grants() {
 		r.out.Grants[i] = &GrantResult{Number: i, Grant: g, Perms: r.x.SharedPerms(i)}
 	}
-	name, groups, crowds := set(), set(), set()
-	for _, id := range r.x.Everybody() {
+	var numbers []int
+	for n, id := range r.x.Everybody() {
 		if id.ID.Source != "" { // linked in from another source, which compares it
 			continue
 		}
 		s := &Standing{ID: id.ID, Identity: *id}
+		r.out.Standings, numbers = append(r.out.Standings, s), append(numbers, n)
+		r.out.byID[id.ID] = s
+	}
+	sets := make([][3]access.Set, len(r.parts))
+	for k := range sets {
+		sets[k] = [3]access.Set{r.x.NewSet(), r.x.NewSet(), r.x.NewSet()}
+	}
+	each(len(numbers), func(k, i int) {
+		s := r.out.Standings[i]
+		name, groups, crowds := sets[k][0], sets[k][1], sets[k][2]
 		clear(name)
 		clear(groups)
 		clear(crowds)
-		r.x.EachHolding(id.ID, func(h *access.Holding) {
+		r.x.EachHolding(s.ID, func(h *access.Holding) {
 			s.Holdings++
-			g := r.out.Grants[h.Number]
-			if id.ID.Kind != model.Group && !g.Grant.To.Open() {
-				g.Holders = append(g.Holders, id.ID)
-			}
 			switch {
-			case g.Grant.To == id.ID:
+			case h.Grant.To == s.ID:
 				name.Or(h.Perms)
-			case g.Grant.To.Open():
+			case h.Grant.To.Open():
 				crowds.Or(h.Perms)
 			default:
 				groups.Or(h.Perms)
 			}
 		})
 		s.ByName, s.ByGroups, s.ByCrowds = name.Count(), groups.Count(), crowds.Count()
-		for _, i := range r.x.GrantsTo(id.ID) {
-			s.Grants = append(s.Grants, r.out.Grants[i])
+		for _, g := range r.x.GrantsTo(s.ID) {
+			s.Grants = append(s.Grants, r.out.Grants[g])
 		}
+	})
+	within := NewWithin(r.out.Scale)
+	r.out.Scale.HoldAll(numbers)
+	for _, s := range r.out.Standings {
 		var perms access.Set
-		s.Danger, perms = r.out.Scale.Held(id.ID)
-		s.Within = within.Of(id.ID)
+		s.Danger, perms = r.out.Scale.Held(s.ID)
+		s.Within = within.Of(s.ID)
 		s.Granted = perms.Count()
-		r.out.Standings = append(r.out.Standings, s)
-		r.out.byID[id.ID] = s
+		holders := r.holders(s.ID)
+		for _, g := range s.Grants {
+			g.Holders = holders
+		}
+	}
+	number := map[[3]any]int32{}
+	for p := range r.x.Numbers() {
+		c := r.x.Permission(p)
+		k := [3]any{c.Permission.Service(), c.LogClass, r.x.Class(p)}
+		if _, ok := number[k]; !ok {
+			number[k] = int32(len(number))
+		}
+		for len(r.logs) <= p {
+			r.logs = append(r.logs, 0)
+		}
+		r.logs[p] = number[k]
+	}
+	for _, p := range r.parts {
+		p.logs = make([]loggedBy, len(number))
 	}
 }
 
-func (r *runner) act(id model.ID) *activity { return r.activity.of(id, r.x) }
+// holders returns who has, in the end, what is granted to an identity.
+func (r *runner) holders(to model.ID) []model.ID {
+	if to.Open() {
+		return nil
+	}
+	if to.Kind != model.Group {
+		return []model.ID{to}
+	}
+	n, ok := r.x.Number(to)
+	if !ok {
+		return nil
+	}
+	var in []int
+	r.x.Members(n, func(i int) { in = append(in, i) })
+	slices.Sort(in)
+	var out []model.ID
+	for _, i := range in {
+		if id := r.x.ID(i); id.Kind != model.Group && r.out.byID[id] != nil {
+			out = append(out, id)
+		}
+	}
+	return out
+}
 
 // activities are what identities did.
 type activities map[model.ID]*activity
 
-func (m activities) of(id model.ID, x *index.Index) *activity {
+func (m activities) of(id model.ID) *activity {
 	a := m[id]
 	if a == nil {
-		a = &activity{used: x.NewSet()}
+		a = &activity{}
 		m[id] = a
 	}
 	return a
@@ -275,50 +357,34 @@ func (m activities) add(o activities) {
 		if b.last.After(a.last) {
 			a.last = b.last
 		}
-		a.used.Or(b.used)
-	}
-}
-
-// attributor credits uses to grants; each worker has one.
-type attributor struct {
-	*runner
-	activities activities
-	strangers  map[model.ID]bool
-	unmapped   int
-	find       finders
-}
-
-func (r *runner) attribute() {
-	parts := make([]attributor, workers())
-	for k := range parts {
-		parts[k] = attributor{r, activities{}, map[model.ID]bool{}, 0, finders{x: r.x}}
-	}
-	inRuns(r.in.Uses, func(k, from, to int) {
-		for i := from; i < to; i++ {
-			parts[k].attribute(i)
+		for p := range b.used.All() {
+			a.used.Add(p)
 		}
-	})
+	}
+}
+
+// attribute places uses and credits them to grants.
+func (r *runner) attribute() {
+	r.out.Placement = place(r.x, r.in.Uses, r.span, r.in.Place,
+		func(k int, u *usage.Use, why Reason, perm int, grants []int) {
+			r.parts[k].attribute(u, why, perm, grants)
+		})
 	strangers := map[model.ID]bool{}
-	for k := range parts {
-		r.activity.add(parts[k].activities)
-		maps.Copy(strangers, parts[k].strangers)
-		r.out.Unmapped += parts[k].unmapped
+	for _, p := range r.parts {
+		r.activity.add(p.activities)
+		maps.Copy(strangers, p.strangers)
+		r.out.Unmapped += p.unmapped
 	}
 	r.out.Strangers = slices.SortedFunc(maps.Keys(strangers), model.ID.Compare)
 }
 
-func (r *attributor) attribute(i int) {
-	past := r.in.Uses[i]
-	if !past.Within(math.MinInt32, r.now) { // asked about the past: what came later is not known yet
-		return
-	}
-	u := &past
+func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
 	who := u.Principal()
 	for i, id := range [...]model.ID{u.Identity, who} {
 		if i == 1 && who == u.Identity {
 			break
 		}
-		a := r.activities.of(id, r.x)
+		a := r.activities.of(id)
 		a.days = a.days.Union(u.Days)
 		if u.Last.After(a.last) {
 			a.last = u.Last
@@ -330,26 +396,22 @@ func (r *attributor) attribute(i int) {
 	if !u.Outcome.Allowed() {
 		return
 	}
-	p, ok := r.x.PermNumber(u.Permission)
-	if !ok {
+	if perm < 0 {
 		r.unmapped++
 		return
 	}
-	if why := r.out.Placement.Reasons[i]; why == NoPath || why == NoCaller {
+	if why == NoPath || why == NoCaller {
 		return // a place that is not there, or nobody's call, is no use of a grant
 	}
 	if !u.Last.Before(r.span.From) {
-		r.activities.of(who, r.x).used.Add(p)
+		r.activities.of(who).used.Add(perm)
 	}
-	r.find.of(who).Allowing(p, u.Path, func(g int) {
-		res := r.out.Grants[g]
-		if met, _ := res.Grant.When.Eval(u.Context()); met != model.False {
-			mu := &r.locks[g%len(r.locks)]
-			mu.Lock()
-			defer mu.Unlock()
-			r.credit(res, p, u, who)
-		}
-	})
+	for _, g := range grants {
+		mu := &r.locks[g%len(r.locks)]
+		mu.Lock()
+		r.credit(r.out.Grants[g], perm, u, who)
+		mu.Unlock()
+	}
 }
 
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
@@ -419,32 +481,38 @@ func noted(list []uint32, n uint32) []uint32 {
 const yearDays = 400
 
 func (r *runner) states() {
-	for _, s := range r.out.Standings {
-		a := r.act(s.ID)
-		if s.ID.Kind == model.Group { // its own grants are used by its members
-			used := map[int]bool{}
-			for _, g := range s.Grants {
-				for p, pu := range g.Use {
-					for _, c := range pu.Who {
-						used[c.Number] = used[c.Number] || c.Days.Between(r.span.First(), r.now).Count() > 0
-					}
-					a.days = a.days.Union(pu.Days)
-					if pu.Last.After(a.last) {
-						a.last = pu.Last
-					}
-					if !pu.Last.Before(r.span.From) {
-						a.used.Add(p)
-					}
+	acts := make([]*activity, len(r.out.Standings))
+	for i, s := range r.out.Standings {
+		acts[i] = r.activity.of(s.ID)
+	}
+	each(len(acts), func(k, i int) { r.parts[k].stands(r.out.Standings[i], acts[i]) })
+}
+
+// stands says how an identity stands that did something.
+func (r *part) stands(s *Standing, a *activity) {
+	if s.ID.Kind == model.Group { // its own grants are used by its members
+		used := map[int]bool{}
+		for _, g := range s.Grants {
+			for p, pu := range g.Use {
+				for _, c := range pu.Who {
+					used[c.Number] = used[c.Number] || c.Days.Between(r.span.First(), r.now).Count() > 0
+				}
+				a.days = a.days.Union(pu.Days)
+				if pu.Last.After(a.last) {
+					a.last = pu.Last
+				}
+				if !pu.Last.Before(r.span.From) {
+					a.used.Add(p)
 				}
 			}
-			r.members(s, used)
 		}
-		s.LastUse, s.Used = a.last, a.used.Count()
-		s.Habit = usage.HabitOf(a.days, r.now)
-		s.State = r.state(s)
-		if (s.State == Idle || s.Dark) && r.unknownMayBe(s) { // somebody unknown calls where it could
-			s.State, s.Dark = Unproven, false
-		}
+		r.members(s, used)
+	}
+	s.LastUse, s.Used = a.last, a.used.Count()
+	s.Habit = usage.HabitOf(a.days, r.now)
+	s.State = r.state(s)
+	if (s.State == Idle || s.Dark) && r.unknownMayBe(s) { // somebody unknown calls where it could
+		s.State, s.Dark = Unproven, false
 	}
 }
 
@@ -469,7 +537,7 @@ func (r *runner) members(s *Standing, used map[int]bool) {
 	})
 }
 
-func (r *runner) state(s *Standing) State {
+func (r *part) state(s *Standing) State {
 	id := s.Identity
 	silentSince := id.LastSeen
 	if s.LastUse.After(silentSince) {
@@ -513,23 +581,14 @@ func (r *runner) state(s *Standing) State {
 // wentDark reports whether something that an identity used to do would not have been seen
 // over the window, so that its silence proves nothing.
 func (r *runner) wentDark(id model.ID) bool {
-	if r.usesOf == nil {
-		r.usesOf = map[model.ID][]*usage.Use{}
-		for i := range r.in.Uses {
-			u := &r.in.Uses[i]
-			if !u.Outcome.Allowed() || usage.DayOf(u.First) > r.now {
-				continue
-			}
-			r.usesOf[u.Identity] = append(r.usesOf[u.Identity], u)
-			if who := u.Principal(); who != u.Identity {
-				r.usesOf[who] = append(r.usesOf[who], u)
-			}
+	for _, u := range r.in.Uses.Of(id) {
+		c, known := r.x.Entry(u.Permission)
+		if known && u.Outcome.Allowed() && usage.DayOf(u.First) <= r.now &&
+			!usage.Observable(r.in.Coverage.Share(u.Path, c.Permission.Service(), c.LogClass, r.span)) {
+			return true
 		}
 	}
-	return slices.ContainsFunc(r.usesOf[id], func(u *usage.Use) bool {
-		c, known := r.x.Entry(u.Permission)
-		return known && !usage.Observable(r.in.Coverage.Share(u.Path, c.Permission.Service(), c.LogClass, r.span))
-	})
+	return false
 }
 
 // unknownMayBe reports whether a caller that nobody knows shows up in a log that would show
@@ -554,7 +613,7 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 
 // hidden reports whether something that is granted to an identity or to its groups would
 // not have been seen over the window.
-func (r *runner) hidden(s *Standing) bool {
+func (r *part) hidden(s *Standing) bool {
 	some := false
 	r.x.EachHolding(s.ID, func(h *access.Holding) {
 		if some || h.Grant.To.Open() {
@@ -571,59 +630,86 @@ func (r *runner) hidden(s *Standing) bool {
 
 // classify sorts the permissions of each grant.
 func (r *runner) classify() {
+	frozen := map[*model.ID]*ofMany{} // by the list of holders, which grants share
 	for _, res := range r.out.Grants {
-		if res == nil {
-			continue
-		}
-		g := res.Grant
-		state, held := r.holderState(res)
-		if held {
-			res.HeldBy = state
-		}
-		// Of most holders nothing is frozen.
-		holders := slices.DeleteFunc(slices.Clone(res.Holders), func(id model.ID) bool { return !r.frozen.some(id) })
-		into := func(set *access.Set, p int) {
-			if *set == nil {
-				*set = r.x.NewSet()
-			}
-			set.Add(p)
-		}
-		for p := range res.Perms.All() {
-			pu := res.Use[p]
-			dark := r.darkPlaces(p, g)
-			if len(dark) > 0 {
-				if res.Dark == nil {
-					res.Dark = map[int][]model.PathPattern{}
-				}
-				res.Dark[p] = dark
-			}
-			frozen := len(holders) > 0 && slices.ContainsFunc(holders, func(id model.ID) bool {
-				return r.frozen.holds(id, p, r.x.Permission(p).Permission.Service(), g)
-			})
-			if frozen {
-				into(&res.Frozen, p)
-			}
-			switch {
-			case pu != nil && !pu.Last.Before(r.span.From):
-				pu.Habit = usage.HabitOf(pu.Days, r.now)
-				into(&res.Used, p)
-			case pu != nil && r.goesOn(pu):
-				into(&res.Rare, p)
-			case held:
-				into(&res.Held, p)
-			case g.Created.After(r.span.From):
-				into(&res.TooNew, p)
-			case frozen:
-				into(&res.Undecidable, p)
-			case len(dark) > 0:
-				into(&res.Unobservable, p)
-			default:
-				into(&res.Unused, p)
+		if res != nil && len(res.Holders) > 0 {
+			if _, ok := frozen[&res.Holders[0]]; !ok {
+				frozen[&res.Holders[0]] = r.frozen.of(res.Holders)
 			}
 		}
-		res.Danger = r.out.Scale.Danger(res.Perms, g.Where)
-		res.Kept = min(res.Danger, r.kept(res))
 	}
+	each(len(r.out.Grants), func(k, i int) {
+		if res := r.out.Grants[i]; res != nil {
+			var f *ofMany
+			if len(res.Holders) > 0 {
+				f = frozen[&res.Holders[0]]
+			}
+			r.parts[k].classify(res, f)
+		}
+	})
+}
+
+// loggedBy is what is known of one log and one grant.
+type loggedBy struct {
+	turn int // of which grant it is
+	dark []model.PathPattern
+	at   int // in the grant's Dark
+}
+
+func (r *part) classify(res *GrantResult, frozen *ofMany) {
+	g := res.Grant
+	state, held := r.holderState(res)
+	if held {
+		res.HeldBy = state
+	}
+	const used, rare, isHeld, tooNew, undecidable, unobservable, unused, isFrozen = 0, 1, 2, 3, 4, 5, 6, 7
+	for i := range r.sets {
+		r.sets[i] = r.sets[i][:0]
+	}
+	r.turn++
+	young := g.Created.After(r.span.From)
+	for p := range res.Perms.All() {
+		pu := res.Use[p]
+		log := &r.logs[r.runner.logs[p]]
+		if log.turn != r.turn {
+			log.turn, log.dark = r.turn, r.darkPlaces(p, g)
+			if log.at = len(res.Dark); len(log.dark) > 0 {
+				res.Dark = append(res.Dark, Hidden{Where: log.dark})
+			}
+		}
+		if len(log.dark) > 0 {
+			res.Dark[log.at].Perms.Add(p)
+		}
+		is := frozen.holds(p, r.x.Permission(p).Permission.Service(), g)
+		if is {
+			r.sets[isFrozen].Add(p)
+		}
+		class := unused
+		switch {
+		case pu != nil && !pu.Last.Before(r.span.From):
+			pu.Habit = usage.HabitOf(pu.Days, r.now)
+			class = used
+		case pu != nil && r.goesOn(pu):
+			class = rare
+		case held:
+			class = isHeld
+		case young:
+			class = tooNew
+		case is:
+			class = undecidable
+		case len(log.dark) > 0:
+			class = unobservable
+		}
+		r.sets[class].Add(p)
+	}
+	for i, to := range [...]*access.Few{used: &res.Used, rare: &res.Rare, isHeld: &res.Held, tooNew: &res.TooNew,
+		undecidable: &res.Undecidable, unobservable: &res.Unobservable, unused: &res.Unused, isFrozen: &res.Frozen} {
+		if len(r.sets[i]) > 0 {
+			*to = slices.Clone(r.sets[i])
+		}
+	}
+	res.Danger = r.scale.Danger(res.Perms, g.Where)
+	res.Kept = min(res.Danger, r.kept(res))
 }
 
 // goesOn reports whether the habit of a use is not over: that of all callers together, or
@@ -667,15 +753,15 @@ func (r *runner) holderState(res *GrantResult) (State, bool) {
 
 // darkPlaces returns the places of a grant on which uses of a permission would not have
 // been seen over the window.
-func (r *runner) darkPlaces(p int, g *model.Grant) []model.PathPattern {
+func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 	c := r.x.Permission(p)
 	var out []model.PathPattern
 	for _, on := range g.Where {
-		k := seen{on, c.Permission.Service(), c.LogClass, r.x.Class(p)}
+		k := seen{on, r.runner.logs[p]}
 		dark, ok := r.dark[k]
 		if !ok {
-			apart := func(below []model.Path) bool { return r.out.Scale.Apart(p, on, below) }
-			dark = r.in.Coverage.DarkBelow(on, k.service, c.LogClass, r.span, apart)
+			apart := func(below []model.Path) bool { return r.scale.Apart(p, on, below) }
+			dark = r.in.Coverage.DarkBelow(on, c.Permission.Service(), c.LogClass, r.span, apart)
 			r.dark[k] = dark
 		}
 		if len(g.Where) == 1 {
@@ -688,34 +774,39 @@ func (r *runner) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 
 // observable reports whether uses of a permission through a grant would have been
 // seen over the window, on every place the grant reaches.
-func (r *runner) observable(p int, g *model.Grant) bool {
+func (r *part) observable(p int, g *model.Grant) bool {
 	return len(r.darkPlaces(p, g)) == 0
 }
 
-// seen is what decides whether a use of a permission on a place would have been seen.
+// seen is what decides whether a use of a permission on a place would have been seen: the place,
+// and the permission's log with the kinds of node that it applies to, by number.
 type seen struct {
-	on             model.PathPattern
-	service, class string
-	kinds          int
+	on  model.PathPattern
+	log int32
 }
 
 // kept measures what a cut would leave, and fills in the node counts.
-func (r *runner) kept(res *GrantResult) float64 {
+func (r *part) kept(res *GrantResult) float64 {
 	d := 0.0
 	var nodes []uint32
-	for i := range res.Keep().All() {
-		n := r.out.Scale.Nodes(i, res.Grant.Where)
+	clear(r.set)
+	r.set.Or(res.Perms)
+	for i := range res.Unused.All() {
+		r.set.Remove(i)
+	}
+	for i := range r.set.All() {
+		n := r.scale.Nodes(i, res.Grant.Where)
 		res.Nodes = max(res.Nodes, n)
-		pu, dark := res.Use[i], res.Dark[i]
+		pu, dark := res.Use[i], res.DarkAt(i)
 		if pu != nil {
 			nodes = append(nodes, pu.Nodes...)
 		}
 		switch {
 		case res.Frozen.Has(i) || res.Held.Has(i) || res.TooNew.Has(i):
 		case res.Unobservable.Has(i):
-			n = min(n, r.out.Scale.Nodes(i, dark))
+			n = min(n, r.scale.Nodes(i, dark))
 		case pu != nil && len(dark) > 0:
-			n = min(n, len(pu.Nodes)+r.out.Scale.Nodes(i, dark))
+			n = min(n, len(pu.Nodes)+r.scale.Nodes(i, dark))
 		case pu != nil:
 			n = min(n, max(1, len(pu.Nodes)))
 		}
@@ -739,13 +830,15 @@ func (r *runner) finish() {
 	if granted > 0 {
 		r.out.Observable = 1 - float64(unseen)/float64(granted)
 	}
-	un := r.x.NewSet()
-	for _, s := range r.out.Standings {
+	each(len(r.out.Standings), func(k, i int) {
+		s, un := r.out.Standings[i], r.parts[k].set
 		clear(un)
 		for _, g := range r.x.Given(s.ID) {
-			un.Or(r.out.Grants[g].Unobservable)
+			un.OrFew(r.out.Grants[g].Unobservable)
 		}
-		un.AndNot(r.act(s.ID).used)
+		for p := range r.activity[s.ID].used.All() {
+			un.Remove(p)
+		}
 		s.Unobservable = un.Count()
 		for _, g := range s.Grants {
 			switch s.State {
@@ -757,7 +850,7 @@ func (r *runner) finish() {
 			}
 		}
 		s.Removable = min(s.Removable, s.Danger) // what two grants give counts once
-	}
+	})
 	slices.SortStableFunc(r.out.Standings, func(a, b *Standing) int {
 		return cmp.Or(cmp.Compare(b.Removable, a.Removable), cmp.Compare(b.Danger, a.Danger), a.ID.Compare(b.ID))
 	})

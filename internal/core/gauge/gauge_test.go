@@ -121,7 +121,7 @@ func TestClasses(t *testing.T) {
 				continue
 			}
 			n := 0
-			for class, b := range map[string]access.Set{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable,
+			for class, b := range map[string]access.Few{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable,
 				"x": g.Unused, "h": g.Held, "f": g.Undecidable} {
 				if b.Has(i) {
 					s := c.Permission.String()

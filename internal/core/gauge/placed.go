@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -42,7 +43,7 @@ var Reasons = []Reason{NoPath, NoOperation, NoCaller, NoGrant}
 // knows no inventory, no past and no strangers.
 type PlaceInput struct {
 	Inventory *usage.Inventory      // nil: every path can be one
-	Waived    func(model.ID) bool   // whether a caller is known to be nobody here
+	Waived    func(model.ID) bool   // whether a caller is known to be nobody here; asked several at once
 	Past      func(*usage.Use) bool // whether a grant that is gone since explains a use
 }
 
@@ -69,6 +70,16 @@ func (t *Tally) add(why Reason, past bool, n int64) {
 	}
 }
 
+func (t *Tally) merge(o *Tally) {
+	t.Calls, t.Placed, t.Past = t.Calls+o.Calls, t.Placed+o.Placed, t.Past+o.Past
+	for why, n := range o.Why {
+		if t.Why == nil {
+			t.Why = map[Reason]int64{}
+		}
+		t.Why[why] += n
+	}
+}
+
 // Share returns the share of the calls that are placed; 1 where there are none.
 func (t *Tally) Share() float64 {
 	if t == nil || t.Calls == 0 {
@@ -80,35 +91,101 @@ func (t *Tally) Share() float64 {
 // Placement says of each use whether it is placed.
 type Placement struct {
 	Tally
-	Of      map[model.ID]*Tally // by caller, and by the identity whose rights were used
-	Reasons []Reason            // by index into the uses
-	Live    []bool              // whether a use that is not placed still freezes something
+	Of   map[model.ID]*Tally // by caller, and by the identity whose rights were used
+	says []said              // by index into the uses
 }
 
+// said is what is said of one use: which of [Reasons], counted from 1, and whether it is live.
+type said uint8
+
+const (
+	saidLive said = 1 << 7
+	saidGone said = 1 << 6 // what is said is not settled: a grant that is gone since may explain it
+)
+
+func sayOf(why Reason) said {
+	return said(slices.Index(Reasons, why) + 1)
+}
+
+// Reason says why a use is not placed, by its index.
+func (p *Placement) Reason(i int) Reason {
+	if n := int(p.says[i] &^ (saidLive | saidGone)); n > 0 {
+		return Reasons[n-1]
+	}
+	return Placed
+}
+
+// Live reports whether a use that is not placed still freezes something, by its index.
+func (p *Placement) Live(i int) bool { return p.says[i]&saidLive != 0 }
+
 // Place works out which uses are placed. Those after the window are not looked at.
-func Place(g *index.Index, uses []usage.Use, w usage.Window, in PlaceInput) *Placement {
-	p := &Placement{Of: map[model.ID]*Tally{}, Reasons: make([]Reason, len(uses)), Live: make([]bool, len(uses))}
-	x := &explainer{x: g}
-	now := w.Last()
-	explained := x.explained(uses)
-	for i := range uses {
-		u := uses[i]
-		if !u.Outcome.Allowed() || !u.Within(math.MinInt32, now) {
-			continue
+func Place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput) *Placement {
+	return place(x, uses, w, in, nil)
+}
+
+// place does what [Place] does, and tells credit of each use up to the end of the window, cut
+// down to it: which worker looked, why it is not placed but for want of a grant, and which grants
+// allow it. Credit is told several at once, one after another by each worker.
+func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
+	credit func(worker int, u *usage.Use, why Reason, perm int, grants []int)) *Placement {
+	p := &Placement{says: make([]said, uses.Len())}
+	looks := make([]*look, workers())
+	for k := range looks {
+		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},
+			Placement: Placement{Of: map[model.ID]*Tally{}, says: p.says}}
+	}
+	inRuns(uses, func(k, from, to int) {
+		for i := from; i < to; i++ {
+			u := uses.At(i)
+			// Asked about the past: what came later is not known yet.
+			if !u.Within(math.MinInt32, w.Last()) {
+				continue
+			}
+			why, perm := looks[k].at(i, &u, w)
+			if credit != nil {
+				credit(k, &u, why, perm, looks[k].grants)
+			}
 		}
-		why, past := x.why(&u, in, explained[i])
-		p.Reasons[i] = why
-		p.add(why, past, u.Count)
-		p.of(u.Identity).add(why, past, u.Count)
-		if who := u.Principal(); who != u.Identity {
-			p.of(who).add(why, past, u.Count)
-		}
-		if why != Placed {
-			windowed := u
-			p.Live[i] = windowed.Within(w.First(), now) || !usage.HabitOf(u.Days, now).Over
+	})
+	p.Of = looks[0].Of
+	p.Tally = looks[0].Tally
+	for _, l := range looks[1:] {
+		p.merge(&l.Tally)
+		for id, t := range l.Of {
+			p.of(id).merge(t)
 		}
 	}
+	// Asking about grants that are gone since is not for several at once.
+	for i, s := range p.says {
+		if s&saidGone == 0 {
+			continue
+		}
+		u := uses.At(i)
+		u.Within(math.MinInt32, w.Last())
+		past := in.Past != nil && in.Past(&u)
+		p.says[i] = 0
+		if !past {
+			p.says[i] = sayOf(NoGrant)
+		}
+		p.settle(i, &u, w, past)
+	}
 	return p
+}
+
+// settle counts a use whose reason stands, and says whether it freezes something.
+func (p *Placement) settle(i int, u *usage.Use, w usage.Window, past bool) {
+	why := p.Reason(i)
+	p.add(why, past, u.Count)
+	p.of(u.Identity).add(why, past, u.Count)
+	if who := u.Principal(); who != u.Identity {
+		p.of(who).add(why, past, u.Count)
+	}
+	if why != Placed {
+		windowed := *u
+		if windowed.Within(w.First(), w.Last()) || !usage.HabitOf(u.Days, w.Last()).Over {
+			p.says[i] |= saidLive
+		}
+	}
 }
 
 func (p *Placement) of(id model.ID) *Tally {
@@ -120,78 +197,72 @@ func (p *Placement) of(id model.ID) *Tally {
 	return t
 }
 
-// explainer looks for the grants that explain uses.
-type explainer struct{ x *index.Index }
+// look places uses, one caller after another. Each worker has one.
+type look struct {
+	Placement
+	x       *index.Index
+	in      PlaceInput
+	find    finders
+	callers map[model.ID]caller
+	grants  []int // that allow the use looked at last
+}
 
-func (x *explainer) why(u *usage.Use, in PlaceInput, explained bool) (why Reason, past bool) {
+// caller is what is known of somebody who called.
+type caller struct{ known, waived, bypass bool }
+
+func (l *look) caller(id model.ID) caller {
+	c, ok := l.callers[id]
+	if !ok {
+		_, c.known = l.x.Identity(id)
+		c.known = c.known || id.Open()
+		c.waived = l.in.Waived != nil && l.in.Waived(id)
+		c.bypass = l.x.Bypasses(id)
+		l.callers[id] = c
+	}
+	return c
+}
+
+// at places one use. Why says what it lacks but for a grant; perm is -1 for what is no permission.
+func (l *look) at(i int, u *usage.Use, w usage.Window) (why Reason, perm int) {
+	l.grants = l.grants[:0]
+	if !u.Outcome.Allowed() {
+		return Placed, -1
+	}
 	who := u.Principal()
-	waived := in.Waived != nil && in.Waived(u.Identity)
-	_, mapped := x.x.PermNumber(u.Permission)
-	_, nowhere := in.Inventory.Unknown(u.Path)
+	by, as := l.caller(u.Identity), l.caller(who)
+	perm, mapped := l.x.PermNumber(u.Permission)
+	_, nowhere := l.in.Inventory.Unknown(u.Path)
+	if mapped {
+		// A grant of today explains it, or the source's own word that it lets an identity
+		// through every check.
+		l.find.of(who).Allowing(perm, u.Path, func(g int) {
+			if met, _ := l.x.Grant(g).When.Eval(u.Context()); met != model.False {
+				l.grants = append(l.grants, g)
+			}
+		})
+	} else {
+		perm = -1
+	}
 	switch {
-	case !waived && !x.known(u.Identity) || !x.known(who) && who != u.Identity:
-		return NoCaller, false
-	case waived && who == u.Identity:
-		return Placed, false // whoever it is has nothing here
+	case !by.waived && !by.known || !as.known && who != u.Identity:
+		why = NoCaller
+	case by.waived && who == u.Identity: // whoever it is has nothing here
 	case !mapped:
-		return NoOperation, false
+		why = NoOperation
 	case nowhere:
-		return NoPath, false
-	case explained:
-		return Placed, false
-	case in.Past != nil && in.Past(u):
-		return Placed, true
+		why = NoPath
+	case len(l.grants) == 0 && !as.bypass:
+		l.says[i] = saidGone
+		return Placed, perm
 	}
-	return NoGrant, false
-}
-
-func (x *explainer) known(id model.ID) bool {
-	if id.Open() {
-		return true
-	}
-	_, ok := x.x.Identity(id)
-	return ok
-}
-
-// explained reports of each use whether a grant of today explains it, or the source's own
-// word that it lets an identity through every check.
-func (x *explainer) explained(uses []usage.Use) []bool {
-	out := make([]bool, len(uses))
-	find := make([]finders, workers())
-	bypass := make([]map[model.ID]bool, workers())
-	for k := range find {
-		find[k].x, bypass[k] = x.x, map[model.ID]bool{}
-	}
-	inRuns(uses, func(k, from, to int) {
-		for i := from; i < to; i++ {
-			u := &uses[i]
-			perm, ok := x.x.PermNumber(u.Permission)
-			if !ok || !u.Outcome.Allowed() {
-				continue
-			}
-			who := u.Principal()
-			through, asked := bypass[k][who]
-			if !asked {
-				through = x.x.Bypasses(who)
-				bypass[k][who] = through
-			}
-			if out[i] = through; through {
-				continue
-			}
-			find[k].of(who).Allowing(perm, u.Path, func(g int) {
-				if !out[i] {
-					met, _ := x.x.Grant(g).When.Eval(u.Context())
-					out[i] = met != model.False
-				}
-			})
-		}
-	})
-	return out
+	l.says[i] = sayOf(why)
+	l.settle(i, u, w, false)
+	return why, perm
 }
 
 // frozen is what calls that are not placed may have been.
 type frozen struct {
-	perms map[model.ID]map[int]bool // permissions of an identity, wherever granted
+	perms map[model.ID]*access.Few // permissions of an identity, wherever granted
 	// services, "" for every one, on grants that reach a path; none: everywhere
 	services map[model.ID]map[string][]model.Path
 	streams  []stream // in whose logs somebody unknown called
@@ -205,27 +276,27 @@ type stream struct {
 
 // freeze collects what the uses that are not placed freeze. record returns the node whose
 // log shows a permission at a path.
-func freeze(p *Placement, uses []usage.Use, x *index.Index, in PlaceInput,
+func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 	record func(path model.Path, service, class string) (model.Path, bool)) *frozen {
-	f := &frozen{perms: map[model.ID]map[int]bool{}, services: map[model.ID]map[string][]model.Path{}}
+	f := &frozen{perms: map[model.ID]*access.Few{}, services: map[model.ID]map[string][]model.Path{}}
 	services := map[string]bool{}
 	for i := range x.Numbers() {
 		services[x.Permission(i).Permission.Service()] = true
 	}
-	for i := range uses {
-		if !p.Live[i] {
+	for i := range p.says {
+		if !p.Live(i) {
 			continue
 		}
-		u := &uses[i]
+		u := uses.At(i)
 		who := u.Principal()
 		perm, mapped := x.PermNumber(u.Permission)
 		_, nowhere := in.Inventory.Unknown(u.Path)
-		switch p.Reasons[i] {
+		switch p.Reason(i) {
 		case NoPath, NoGrant:
 			if f.perms[who] == nil {
-				f.perms[who] = map[int]bool{}
+				f.perms[who] = &access.Few{}
 			}
-			f.perms[who][perm] = true
+			f.perms[who].Add(perm)
 		case NoOperation:
 			service := u.Permission.Service()
 			if !services[service] {
@@ -260,23 +331,51 @@ func freeze(p *Placement, uses []usage.Use, x *index.Index, in PlaceInput,
 	return f
 }
 
-// holds reports whether a permission that a grant gives an identity is frozen.
-func (f *frozen) holds(who model.ID, perm int, service string, g *model.Grant) bool {
-	if f.perms[who][perm] {
-		return true
-	}
-	for _, s := range []string{service, ""} {
-		for _, at := range f.services[who][s] {
-			if at.IsZero() || g.Covers(at) {
-				return true
-			}
-		}
-	}
-	return false
+// ofMany is what is frozen of several who have the same grants.
+type ofMany struct {
+	perms    access.Few
+	services []map[string][]model.Path // see frozen
 }
 
-// some reports whether anything that an identity holds may be frozen.
-func (f *frozen) some(who model.ID) bool { return f.perms[who] != nil || f.services[who] != nil }
+// of puts together what is frozen of several; nil where nothing is, as of most.
+func (f *frozen) of(who []model.ID) *ofMany {
+	var out *ofMany
+	for _, id := range who {
+		perms, services := f.perms[id], f.services[id]
+		if perms == nil && services == nil {
+			continue
+		}
+		if out == nil {
+			out = &ofMany{}
+		}
+		if perms != nil {
+			for p := range perms.All() {
+				out.perms.Add(p)
+			}
+		}
+		if services != nil {
+			out.services = append(out.services, services)
+		}
+	}
+	return out
+}
+
+// holds reports whether a permission that a grant gives is frozen.
+func (f *ofMany) holds(perm int, service string, g *model.Grant) bool {
+	if f == nil {
+		return false
+	}
+	return f.perms.Has(perm) || slices.ContainsFunc(f.services, func(of map[string][]model.Path) bool {
+		for _, s := range [...]string{service, ""} {
+			for _, at := range of[s] {
+				if at.IsZero() || g.Covers(at) {
+					return true
+				}
+			}
+		}
+		return false
+	})
+}
 
 // silent reports whether the silence of whoever holds a permission on some places may be
 // that of somebody unknown.
@@ -288,13 +387,13 @@ func (f *frozen) silent(c *model.CatalogueEntry, where []model.PathPattern) bool
 }
 
 // Unplaced returns the uses that are not placed, as indices, most calls first.
-func (p *Placement) Unplaced(uses []usage.Use) []int {
+func (p *Placement) Unplaced(uses *usage.Uses) []int {
 	var out []int
-	for i, r := range p.Reasons {
-		if r != Placed {
+	for i := range p.says {
+		if p.Reason(i) != Placed {
 			out = append(out, i)
 		}
 	}
-	slices.SortStableFunc(out, func(i, j int) int { return cmp.Compare(uses[j].Count, uses[i].Count) })
+	slices.SortStableFunc(out, func(i, j int) int { return cmp.Compare(uses.At(j).Count, uses.At(i).Count) })
 	return out
 }

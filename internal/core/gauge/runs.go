@@ -12,12 +12,13 @@ import (
 
 // inRuns goes over uses on all processors, a run of uses of one caller or more of them at a
 // time: each worker is asked with its own number, from 0 to [workers].
-func inRuns(uses []usage.Use, do func(worker, from, to int)) {
+func inRuns(uses *usage.Uses, do func(worker, from, to int)) {
 	const least = 256 // uses a run
-	ends := make([]int, 0, len(uses)/least+1)
-	for i, from := 1, 0; i <= len(uses); i++ {
-		if i == len(uses) || i-from >= least && uses[i].Identity != uses[i-1].Identity {
-			ends, from = append(ends, i), i
+	var ends []int
+	last := 0
+	for _, to := range uses.Runs() {
+		if to-last >= least || to == uses.Len() {
+			ends, last = append(ends, to), to
 		}
 	}
 	var wg sync.WaitGroup
@@ -30,6 +31,27 @@ func inRuns(uses []usage.Use, do func(worker, from, to int)) {
 					from = ends[i-1]
 				}
 				do(k, from, ends[i])
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// each goes over the numbers below n on all processors; do is told its worker's number.
+func each(n int, do func(worker, i int)) {
+	const run = 16
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for k := range workers() {
+		wg.Go(func() {
+			for {
+				from := int(next.Add(run)) - run
+				if from >= n {
+					return
+				}
+				for i := from; i < min(n, from+run); i++ {
+					do(k, i)
+				}
 			}
 		})
 	}

@@ -101,7 +101,7 @@ func (r *Result) OK() bool {
 
 // Run rehearses a fence on an estate and its uses. Which of them are placed is p's to say;
 // nil takes them all for placed. The fence is one that [fence.Fence.Validate] accepts.
-func Run(before *index.Index, f *fence.Fence, uses []usage.Use, p *gauge.Placement, w gauge.Weights) (*Result, error) {
+func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placement, w gauge.Weights) (*Result, error) {
 	after, err := before.With(f.Edit(before.Source()))
 	if err != nil {
 		return nil, err
@@ -199,34 +199,11 @@ func widened(g *index.Index, f *fence.Fence) []Widening {
 // replay tries every use of somebody who is touched, and returns which of them are allowed as
 // before; named says which are given up.
 func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, named func(u *usage.Use) bool,
-	uses []usage.Use, p *gauge.Placement) []bool {
-	kept := make([]bool, len(uses))
+	uses *usage.Uses, p *gauge.Placement) map[int]bool {
+	kept := map[int]bool{}
 	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}}
-	for i, u := range uses {
-		if !u.Outcome.Allowed() || !touched[u.Principal()] {
-			continue
-		}
-		if p != nil && p.Reasons[i] != gauge.Placed {
-			if p.Live[i] && taken.mayBe(&u, p.Reasons[i]) {
-				r.Unplaced = append(r.Unplaced, Unplaced{u, p.Reasons[i]})
-			}
-			continue
-		}
-		r.Replayed++
-		r.Calls += u.Count
-		// The hour of a single call is not kept in a use, so times stay open and
-		// a grant that holds at some hours counts on both sides alike.
-		ctx := u.Context()
-		was := before.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
-		is := after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
-		switch {
-		case was == access.Denied:
-			r.Odd++
-		case is < was:
-			r.Broken = append(r.Broken, Break{u, named(&u)})
-		default:
-			kept[i] = true
-		}
+	for i, u := range uses.By(func(who model.ID) bool { return touched[who] }) {
+		r.once(i, &u, taken, named, p, kept)
 	}
 	slices.SortStableFunc(r.Unplaced, func(a, b Unplaced) int { return cmp.Compare(b.Use.Count, a.Use.Count) })
 	slices.SortStableFunc(r.Broken, func(a, b Break) int {
@@ -239,6 +216,35 @@ func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, n
 		return cmp.Compare(b.Use.Count, a.Use.Count)
 	})
 	return kept
+}
+
+// once tries one use.
+func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bool, p *gauge.Placement,
+	kept map[int]bool) {
+	if !u.Outcome.Allowed() {
+		return
+	}
+	if p != nil && p.Reason(i) != gauge.Placed {
+		if p.Live(i) && t.mayBe(u, p.Reason(i)) {
+			r.Unplaced = append(r.Unplaced, Unplaced{*u, p.Reason(i)})
+		}
+		return
+	}
+	r.Replayed++
+	r.Calls += u.Count
+	// The hour of a single call is not kept in a use, so times stay open and
+	// a grant that holds at some hours counts on both sides alike.
+	ctx := u.Context()
+	was := t.before.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
+	is := t.after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
+	switch {
+	case was == access.Denied:
+		r.Odd++
+	case is < was:
+		r.Broken = append(r.Broken, Break{*u, named(u)})
+	default:
+		kept[i] = true
+	}
 }
 
 // taken tells what a fence takes away from somebody.

@@ -39,7 +39,7 @@ func (j *Joint) OK() bool {
 
 // Together rehearses several fences of one source, each alone and all together. Placement and
 // weights are as for [Run].
-func Together(before *index.Index, fs []*fence.Fence, uses []usage.Use, p *gauge.Placement,
+func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge.Placement,
 	w gauge.Weights) (*Joint, error) {
 	j := &Joint{}
 	all := map[model.ID]bool{}

@@ -54,7 +54,7 @@ func TestDark(t *testing.T) {
 	}
 	x, uses := blind(t, func(p int) bool { return p == 0 })
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
-	p := NewPast(x, uses, now-399, now, none)
+	p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 	m := Learn(p, now, everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
 		map[int][]model.PathPattern{read: {place(0)}}})
 	if !m.KnowsDark() {
@@ -83,7 +83,7 @@ func TestDark(t *testing.T) {
 func TestHiddenCovers(t *testing.T) {
 	x, uses := blind(t, func(p int) bool { return p < 3 })
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
-	p := NewPast(x, uses, now-399, now, none)
+	p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 	for _, dark := range [][]string{{"/m/**"}, {"/m/unit:u0/project:p0/**"},
 		{"/m/unit:u0/project:p0/box:day-1/**", "/m/unit:u0/project:p2/**"}, {"/m/unit:u0"}} {
 		var on []model.PathPattern

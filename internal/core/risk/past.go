@@ -51,11 +51,10 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 
 // NewPast reads a past from uses that were let through, up to a day; skip says which are no
 // use of anything, by index.
-func NewPast(x *index.Index, uses []usage.Use, first, last usage.Day, skip func(i int) bool) *Past {
+func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(i int) bool) *Past {
 	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
 		by: map[int][]*history{}, first: first, holds: map[inside]int{}}
-	for i := range uses {
-		u := &uses[i]
+	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
 		if !ok || !u.Outcome.Allowed() || skip(i) {
 			continue

@@ -90,7 +90,7 @@ func (e everything) Held(model.ID, usage.Day) map[int]Held {
 // parts come again.
 func TestParts(t *testing.T) {
 	x := estate(t)
-	p := NewPast(x, walk(rand.New(rand.NewPCG(1, 1)), .02), now-399, now, none)
+	p := NewPast(x, usage.ListOf(walk(rand.New(rand.NewPCG(1, 1)), .02)...), now-399, now, none)
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	for i := range 40 {
 		id := model.MustID(fmt.Sprint("person/p", i))
@@ -133,7 +133,7 @@ func TestFewDays(t *testing.T) {
 				Permission: model.MustPermission("s/box:share"), Outcome: usage.Done})
 		}
 		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
-		p := NewPast(x, f.Uses(), now-399, now, none)
+		p := NewPast(x, usage.ListOf(f.Uses()...), now-399, now, none)
 		peers := slices.ContainsFunc(p.Parts(model.MustID("person/p1"), perm, now, Old),
 			func(q Part) bool { return q.Class == Peer })
 		if peers != (d == 4) {
@@ -156,9 +156,9 @@ func TestLearn(t *testing.T) {
 	for seed := range uint64(12) {
 		uses := walk(rand.New(rand.NewPCG(seed, 2)), []float64{.002, .01, .03}[seed%3])
 		then := now - Horizon
-		p := NewPast(x, uses, now-399, then, none)
+		p := NewPast(x, usage.ListOf(uses...), now-399, then, none)
 		m := Learn(p, then, everything{x: x})
-		after := NewPast(x, uses, now-399, now, none)
+		after := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 		for id, h := range after.who {
 			parts := p.Parts(id, perm, then, Old)
 			hit := make([]bool, len(parts))

@@ -2,6 +2,7 @@ package usage
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 	"time"
 
@@ -61,7 +62,7 @@ type Group struct {
 
 // GroupBy filters uses and adds up those that agree on the fields, most calls first.
 // Of paths, where grouped by, place gives the part that counts; nil takes them whole.
-func GroupBy(uses []Use, f *Filter, by []Field, place func(model.Path) model.Path) []Group {
+func GroupBy(uses iter.Seq2[int, Use], f *Filter, by []Field, place func(model.Path) model.Path) []Group {
 	type groupKey struct {
 		Key
 		service string

@@ -3,6 +3,7 @@ package usage_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -41,7 +42,7 @@ func TestGroupsAddUp(t *testing.T) {
 				days = days.Union(u.Days)
 			}
 		}
-		groups := usage.GroupBy(uses, q, by, nil)
+		groups := usage.GroupBy(slices.All(uses), q, by, nil)
 		gn, gcount, gdays := 0, int64(0), usage.Days{}
 		last := int64(1 << 62)
 		for _, g := range groups {

@@ -150,32 +150,13 @@ func (r *Resolver) Permissions(p model.Permission) []model.Permission {
 }
 
 // Uses brings uses to the words of the estate. What nothing maps stays as it is.
-func (r *Resolver) Uses(uses []Use) []Use {
-	plain := true
-	for i := range uses {
-		u := &uses[i]
-		if r.Identity(u.Identity) != u.Identity || r.Identity(u.ActingFor) != u.ActingFor || !r.lists(u.Permission) &&
-			len(r.ops) > 0 {
-			plain = false
-			break
+func (r *Resolver) Uses(uses *Uses) *Uses {
+	return uses.renamed(r.Identity, func(p model.Permission) []model.Permission {
+		if ps := r.Permissions(p); ps != nil {
+			return ps
 		}
-	}
-	if plain {
-		return uses
-	}
-	t := &Table{}
-	for _, u := range uses {
-		u.Identity, u.ActingFor = r.Identity(u.Identity), r.Identity(u.ActingFor)
-		ps := r.Permissions(u.Permission)
-		if ps == nil {
-			ps = []model.Permission{u.Permission}
-		}
-		for _, p := range ps {
-			u.Permission = p
-			t.MergeUse(u)
-		}
-	}
-	return t.Uses()
+		return []model.Permission{p}
+	})
 }
 
 // Through ends the verb of a permission that a log shows for what was reached through
@@ -185,22 +166,21 @@ const Through = "-through"
 
 // Settle decides over uses that were [Through] something: where one of the caller's own
 // rights explains such a use it counts as one of that right, and else as none.
-func Settle(uses []Use, explains func(*Use) bool) []Use {
-	if !slices.ContainsFunc(uses, func(u Use) bool { return strings.HasSuffix(u.Permission.String(), Through) }) {
+func Settle(uses *Uses, explains func(*Use) bool) *Uses {
+	if uses == nil || !slices.ContainsFunc(uses.perms,
+		func(p model.Permission) bool { return strings.HasSuffix(p.String(), Through) }) {
 		return uses
 	}
-	t := &Table{}
-	for _, u := range uses {
-		if base, ok := strings.CutSuffix(u.Permission.String(), Through); ok {
-			p, err := model.ParsePermission(base)
-			if err != nil {
-				continue
-			}
-			if u.Permission = p; !explains(&u) {
-				continue
-			}
+	return uses.Select(func(u *Use) bool {
+		base, ok := strings.CutSuffix(u.Permission.String(), Through)
+		if !ok {
+			return true
 		}
-		t.MergeUse(u)
-	}
-	return t.Uses()
+		p, err := model.ParsePermission(base)
+		if err != nil {
+			return false
+		}
+		u.Permission = p
+		return explains(u)
+	})
 }

@@ -48,12 +48,12 @@ type held struct {
 // Observe looks at the uses for what each log really held, up to the last reading: gaps
 // come out of the shares from then on. classOf says in which class of log a permission's
 // use appears; refused, whose writer cannot write.
-func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string,
+func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string,
 	refused func(model.CoverageRecord) bool) {
 	logs := map[coverageKey]*held{}
 	of := c.logOf(logs, classOf)
-	for i := range uses {
-		u := &uses[i]
+	for _, x := range uses.All() {
+		u := &x
 		h := of(u)
 		if h == nil {
 			continue
@@ -95,8 +95,8 @@ func (c *Coverage) Observe(uses []Use, classOf func(model.Permission) string,
 	}
 	if len(lost) > 0 {
 		by := map[*held]map[model.ID]*perDay{}
-		for i := range uses {
-			u := &uses[i]
+		for _, x := range uses.All() {
+			u := &x
 			h := of(u)
 			if lost[h] == nil {
 				continue

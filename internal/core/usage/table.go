@@ -594,19 +594,25 @@ func readNames[T comparable](r *tableReader, n *Names[T], parse func(string) (T,
 // MergeBinary folds in a table that AppendBinary wrote. After [ErrTable] the table
 // may hold a part of it.
 func (t *Table) MergeBinary(b []byte) error {
+	return decodeTable(b, &t.IDs, &t.Perms, &t.Paths, &t.Nets, t.merge)
+}
+
+// decodeTable reads what AppendBinary wrote, row after row, under the numbers that names give.
+func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permission], allPaths *Names[model.Path],
+	allNets *Names[netip.Prefix], add func(k RowKey, count, first, last int64, days Days, counts Counts)) error {
 	if len(b) == 0 || b[0] != tableVersion && b[0] != tableVersion1 {
 		return ErrTable
 	}
 	version := b[0]
 	r := &tableReader{b: b[1:]}
-	for _, n := range []func(){func() { t.IDs.Number(model.ID{}) }, func() { t.Perms.Number(model.Permission{}) },
-		func() { t.Paths.Number(model.Path{}) }, func() { t.Nets.Number(netip.Prefix{}) }} {
-		n()
-	}
-	ids := readNames(r, &t.IDs, model.ParseID)
-	perms := readNames(r, &t.Perms, model.ParsePermission)
-	paths := readNames(r, &t.Paths, model.ParsePath)
-	nets := readNames(r, &t.Nets, netip.ParsePrefix)
+	allIDs.Number(model.ID{})
+	allPerms.Number(model.Permission{})
+	allPaths.Number(model.Path{})
+	allNets.Number(netip.Prefix{})
+	ids := readNames(r, allIDs, model.ParseID)
+	perms := readNames(r, allPerms, model.ParsePermission)
+	paths := readNames(r, allPaths, model.ParsePath)
+	nets := readNames(r, allNets, netip.ParsePrefix)
 	n := r.uint(uint64(len(r.b)))
 	if r.bad {
 		return ErrTable
@@ -651,7 +657,7 @@ func (t *Table) MergeBinary(b []byte) error {
 		if _, ok := packed[i].List(d.Count()); r.bad || !ok || !d.sane() {
 			return ErrTable
 		}
-		t.merge(keys[i], counts[i], first, last, d, packed[i])
+		add(keys[i], counts[i], first, last, d, packed[i])
 	}
 	if len(r.b) > 0 {
 		return ErrTable

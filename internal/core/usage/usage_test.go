@@ -2,6 +2,7 @@ package usage_test
 
 import (
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -282,7 +283,7 @@ func TestGaps(t *testing.T) {
 		last := start + usage.Day(len(tt.days))
 		cov := usage.NewCoverage([]model.CoverageRecord{rec},
 			usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
-		cov.Observe(uses, func(model.Permission) string { return "read" }, nil)
+		cov.Observe(usage.ListOf(uses...), func(model.Permission) string { return "read" }, nil)
 		got, silent := [][2]usage.Day{}, 0
 		for _, g := range cov.Stream(rec).Gaps {
 			silent += g.Days()
@@ -297,7 +298,7 @@ func TestGaps(t *testing.T) {
 			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "stow", "read", w), want)
 		}
 		// A writer that may not write: from its last event on nothing arrives.
-		cov.Observe(uses, func(model.Permission) string { return "read" },
+		cov.Observe(usage.ListOf(uses...), func(model.Permission) string { return "read" },
 			func(model.CoverageRecord) bool { return true })
 		if s := cov.Stream(rec); !s.Refused {
 			t.Errorf("%s: a refused writer is not told", tt.name)
@@ -339,11 +340,11 @@ func TestResolver(t *testing.T) {
 			Path: model.MustPath("/m/x"), Outcome: usage.Done}, Count: 2, First: time.Unix(0, 0).UTC(),
 			Last: time.Unix(9, 0).UTC(), Days: usage.DaysOf(time.Unix(0, 0))}
 	}
-	got := r.Uses([]usage.Use{use("unknown/u-17", "stow/item:read"),
+	got := r.Uses(usage.ListOf(use("unknown/u-17", "stow/item:read"),
 		use("person/ingrid.vaage", "unmapped/FetchBlob:call"), use("person/root", "unmapped/Other:call"),
-		use("person/root", "unmapped/PingAll:call")})
+		use("person/root", "unmapped/PingAll:call")))
 	said := ""
-	for _, u := range got {
+	for _, u := range got.All() {
 		said += fmt.Sprintf("%s %s %d\n", u.Identity, u.Permission, u.Count)
 	}
 	if want := "person/ingrid.vaage stow/item:find 2\nperson/ingrid.vaage stow/item:read 4\n" +
@@ -371,6 +372,13 @@ func FuzzTable(f *testing.F) {
 		y := &usage.Table{}
 		if err == nil {
 			err = y.MergeBinary(again)
+		}
+		g := &usage.Gather{}
+		if err := errors.Join(err, g.AddBinary(in)); err != nil {
+			t.Fatal(err)
+		}
+		if same := g.Uses().List(); len(same) != x.Len() {
+			t.Fatalf("%d uses gathered, %d in the table", len(same), x.Len())
 		}
 		a, b := x.Uses(), y.Uses()
 		if err != nil || len(a) != len(b) {
@@ -440,7 +448,7 @@ func TestRead(t *testing.T) {
 				Permission: model.MustPermission("s/x:y"), Path: node, Outcome: usage.Done})
 		}
 		c := usage.NewCoverage([]model.CoverageRecord{r}, read)
-		c.Observe(fold.Uses(), func(model.Permission) string { return "read" }, nil)
+		c.Observe(usage.ListOf(fold.Uses()...), func(model.Permission) string { return "read" }, nil)
 		w := usage.WindowOf(ago(tt.asked), 90)
 		if got := c.Share(node, "s", "read", w) * 90; math.Abs(got-float64(tt.want)) > 0.01 {
 			t.Errorf("%s: %.2f days, want %d", tt.name, got, tt.want)

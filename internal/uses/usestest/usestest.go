@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"testing"
 	"time"
 
@@ -63,7 +64,7 @@ func Conform(t *testing.T, open func() uses.Holder) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		same(t, when, got, plain.Uses())
+		same(t, when, got.List(), plain.Uses())
 		for _, q := range []struct {
 			f  usage.Filter
 			by []usage.Field
@@ -80,7 +81,7 @@ func Conform(t *testing.T, open func() uses.Holder) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if want := usage.GroupBy(plain.Uses(), &q.f, q.by, nil); !reflect.DeepEqual(summary(got), summary(want)) {
+			if want := usage.GroupBy(slices.All(plain.Uses()), &q.f, q.by, nil); !reflect.DeepEqual(summary(got), summary(want)) {
 				t.Errorf("%s: groups by %v:\n%v\nwant\n%v", when, q.by, summary(got), summary(want))
 			}
 		}
@@ -90,8 +91,8 @@ func Conform(t *testing.T, open func() uses.Holder) {
 		t.Fatal(err)
 	}
 	check("compacted")
-	if u, err := h.Uses(ctx, "other"); err != nil || len(u) != 0 {
-		t.Errorf("another source has %d uses, %v", len(u), err)
+	if u, err := h.Uses(ctx, "other"); err != nil || u.Len() != 0 {
+		t.Errorf("another source has %d uses, %v", u.Len(), err)
 	}
 }
 

@@ -160,7 +160,7 @@ func Parse(text string) (*gauge.Input, error) {
 	if in.Index, err = index.Build(e); err != nil {
 		return nil, err
 	}
-	in.Uses = fold.Uses()
+	in.Uses = usage.ListOf(fold.Uses()...)
 	if listed {
 		var nodes []model.Path
 		for _, n := range e.Nodes {

@@ -1,0 +1,87 @@
+package access
+
+import (
+	"iter"
+	"math/bits"
+	"slices"
+	"sort"
+)
+
+// Few is a set of small numbers of which few are there, or which lie close together: only the
+// words of a [Set] that have any are kept. There are hundreds of thousands of them where there
+// are dozens of sets. The nil Few is empty.
+type Few []word
+
+type word struct {
+	at   uint32
+	bits uint64
+}
+
+// Add adds i. It is fast for what is the largest number so far.
+func (f *Few) Add(i int) {
+	at := uint32(i >> 6)
+	n := len(*f)
+	if n == 0 || (*f)[n-1].at < at {
+		*f = append(*f, word{at, 1 << (i & 63)})
+		return
+	}
+	k := n - 1
+	if (*f)[k].at != at {
+		k = f.find(at)
+		if (*f)[k].at != at {
+			*f = slices.Insert(*f, k, word{at: at})
+		}
+	}
+	(*f)[k].bits |= 1 << (i & 63)
+}
+
+// find returns where the word is, or would be.
+func (f *Few) find(at uint32) int {
+	return sort.Search(len(*f), func(k int) bool { return (*f)[k].at >= at })
+}
+
+// Has reports whether i is in the set.
+func (f Few) Has(i int) bool {
+	k := f.find(uint32(i >> 6))
+	return k < len(f) && f[k].at == uint32(i>>6) && f[k].bits&(1<<(i&63)) != 0
+}
+
+// Count returns how many numbers are in the set.
+func (f Few) Count() int {
+	n := 0
+	for _, w := range f {
+		n += bits.OnesCount64(w.bits)
+	}
+	return n
+}
+
+// All yields the numbers in rising order.
+func (f Few) All() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for _, w := range f {
+			for b := w.bits; b != 0; b &= b - 1 {
+				if !yield(int(w.at)<<6 + bits.TrailingZeros64(b)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// OrFew adds every number of f, which must be below the n that the set was made for.
+func (b Set) OrFew(f Few) {
+	for _, w := range f {
+		b[w.at] |= w.bits
+	}
+}
+
+// AndFew returns the numbers that are in both.
+func (b Set) AndFew(f Few) Few {
+	var out Few
+	for _, w := range f {
+		if both := w.bits & b[w.at]; both != 0 {
+			out = append(out, word{w.at, both})
+		}
+	}
+	return out
+}

@@ -1,0 +1,37 @@
+package access
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+)
+
+// TestFew: few numbers are the same set as a whole one, in whatever order they come.
+func TestFew(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		n := 1 + r.IntN(2000)
+		set, other, few := NewSet(n), NewSet(n), Few(nil)
+		for range r.IntN(200) {
+			i := r.IntN(n)
+			set.Add(i)
+			few.Add(i)
+			other.Add(r.IntN(n))
+		}
+		if want := slices.Collect(set.All()); few.Count() != len(want) || !slices.Equal(slices.Collect(few.All()), want) {
+			t.Fatalf("seed %d: %v, want %v", seed, slices.Collect(few.All()), want)
+		}
+		for i := range n {
+			if few.Has(i) != set.Has(i) {
+				t.Fatalf("seed %d: has %d: %t", seed, i, few.Has(i))
+			}
+		}
+		both, all := slices.Collect(other.AndFew(few).All()), other.Clone()
+		all.OrFew(few)
+		for i := range n {
+			if slices.Contains(both, i) != (set.Has(i) && other.Has(i)) || all.Has(i) != (set.Has(i) || other.Has(i)) {
+				t.Fatalf("seed %d: %d in both: %t, in either: %t", seed, i, slices.Contains(both, i), all.Has(i))
+			}
+		}
+	}
+}

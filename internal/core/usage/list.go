@@ -1,0 +1,448 @@
+package usage
+
+import (
+	"cmp"
+	"encoding/binary"
+	"iter"
+	"maps"
+	"math/bits"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"clipfence/internal/core/model"
+)
+
+// Uses are all uses of a source in the order of their keys: caller after caller. They are kept
+// as numbers, some hundred bytes a use, and put together when asked for, so that ten million
+// fit. They never change, and any number of goroutines may ask. A nil *Uses has none.
+type Uses struct {
+	ids    []model.ID // by number, as the other names
+	perms  []model.Permission
+	paths  []model.Path
+	nets   []netip.Prefix
+	rows   []useRow
+	words  []uint64 // of the days of all rows
+	counts string   // of the days of all rows: the length as an uvarint, then [Counts]
+	runs   []int32  // where the uses of a caller begin, in order, and where the last one's end
+	acted  map[model.ID][]int32
+}
+
+// useRow is a use as numbers.
+type useRow struct {
+	RowKey
+	base        Day    // of the first word; a multiple of 64
+	words       uint32 // where they begin
+	n           uint16 // words
+	atLeast     bool
+	counts      uint32 // where they begin, and 1; 0: one call a day
+	count       int64
+	first, last int64 // ms since 1970
+}
+
+// Len returns how many uses there are.
+func (u *Uses) Len() int {
+	if u == nil {
+		return 0
+	}
+	return len(u.rows)
+}
+
+// At returns a use by its place in the order. What it points to is shared.
+func (u *Uses) At(i int) Use {
+	r := &u.rows[i]
+	out := Use{Key: Key{u.ids[r.Identity], u.ids[r.ActingFor], u.perms[r.Permission], u.paths[r.Path],
+		r.Outcome.Outcome(), u.nets[r.Network], r.SecondFactor}, Count: r.count, AtLeast: r.atLeast,
+		First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(),
+		Days: Days{r.base, u.words[r.words : r.words+uint32(r.n) : r.words+uint32(r.n)]}}
+	if r.counts > 0 {
+		out.Counts = countsAt(u.counts, r.counts)
+	}
+	return out
+}
+
+// countsAt reads counts that [Gather.pack] wrote.
+func countsAt(all string, at uint32) Counts {
+	var head [binary.MaxVarintLen64]byte
+	n, k := binary.Uvarint(head[:copy(head[:], all[at-1:])])
+	from := int(at) - 1 + k
+	return Counts{all[from : from+int(n)]}
+}
+
+// All yields the uses with their places, in order.
+func (u *Uses) All() iter.Seq2[int, Use] { return u.Between(0, u.Len()) }
+
+// Between yields the uses from one place up to and without another.
+func (u *Uses) Between(from, to int) iter.Seq2[int, Use] {
+	return func(yield func(int, Use) bool) {
+		for i := from; i < to; i++ {
+			if !yield(i, u.At(i)) {
+				return
+			}
+		}
+	}
+}
+
+// List returns the uses as values, for questions that want a few of few.
+func (u *Uses) List() []Use {
+	out := make([]Use, 0, u.Len())
+	for _, x := range u.All() {
+		out = append(out, x)
+	}
+	return out
+}
+
+// Runs yields where the uses of each caller begin and end, caller after caller.
+func (u *Uses) Runs() iter.Seq2[int, int] {
+	return func(yield func(int, int) bool) {
+		for i := 0; u != nil && i+1 < len(u.runs); i++ {
+			if !yield(int(u.runs[i]), int(u.runs[i+1])) {
+				return
+			}
+		}
+	}
+}
+
+// run returns where the uses of a caller begin and end.
+func (u *Uses) run(id model.ID) (from, to int) {
+	if u.Len() == 0 {
+		return 0, 0
+	}
+	at, found := slices.BinarySearchFunc(u.runs[:len(u.runs)-1], id, func(i int32, id model.ID) int {
+		return u.ids[u.rows[i].Identity].Compare(id)
+	})
+	if !found {
+		return 0, 0
+	}
+	return int(u.runs[at]), int(u.runs[at+1])
+}
+
+// Of yields the uses that an identity made, and then those that others made with its rights.
+func (u *Uses) Of(id model.ID) iter.Seq2[int, Use] { return u.some(id, true) }
+
+// As yields the uses that were made with the rights of an identity: its own, and then those of
+// others.
+func (u *Uses) As(id model.ID) iter.Seq2[int, Use] { return u.some(id, false) }
+
+// some yields uses of an identity; all says that its calls with the rights of others count.
+func (u *Uses) some(id model.ID, all bool) iter.Seq2[int, Use] {
+	return func(yield func(int, Use) bool) {
+		from, to := u.run(id)
+		for i := from; i < to; i++ {
+			r := &u.rows[i]
+			if (all || r.ActingFor == 0 || r.ActingFor == r.Identity) && !yield(i, u.At(i)) {
+				return
+			}
+		}
+		if u == nil {
+			return
+		}
+		for _, i := range u.acted[id] {
+			if r := &u.rows[i]; r.ActingFor != r.Identity && !yield(int(i), u.At(int(i))) {
+				return
+			}
+		}
+	}
+}
+
+// Names yields whoever called or was acted for.
+func (u *Uses) Names() iter.Seq[model.ID] {
+	return func(yield func(model.ID) bool) {
+		if u == nil {
+			return
+		}
+		for _, id := range u.ids[1:] {
+			if !yield(id) {
+				return
+			}
+		}
+	}
+}
+
+// By yields the uses that were made with the rights of those whom in names.
+func (u *Uses) By(in func(model.ID) bool) iter.Seq2[int, Use] {
+	return func(yield func(int, Use) bool) {
+		for who := range u.Principals() {
+			if !in(who) {
+				continue
+			}
+			for i, x := range u.As(who) {
+				if !yield(i, x) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Principals yields whose rights were used: whoever called, in order, and then those whom only
+// others acted for.
+func (u *Uses) Principals() iter.Seq[model.ID] {
+	return func(yield func(model.ID) bool) {
+		for from := range u.Runs() {
+			if !yield(u.ids[u.rows[from].Identity]) {
+				return
+			}
+		}
+		if u == nil {
+			return
+		}
+		for _, id := range slices.SortedFunc(maps.Keys(u.acted), model.ID.Compare) {
+			if from, to := u.run(id); from == to && !yield(id) {
+				return
+			}
+		}
+	}
+}
+
+// Span returns the first and the last time of all uses; both zero where there are none.
+func (u *Uses) Span() (first, last time.Time) {
+	if u.Len() == 0 {
+		return first, last
+	}
+	from, to := u.rows[0].first, u.rows[0].last
+	for i := range u.rows {
+		from, to = min(from, u.rows[i].first), max(to, u.rows[i].last)
+	}
+	return time.UnixMilli(from).UTC(), time.UnixMilli(to).UTC()
+}
+
+// Select returns the uses that keep leaves, as it leaves them.
+func (u *Uses) Select(keep func(*Use) bool) *Uses {
+	g := &Gather{}
+	for _, x := range u.All() {
+		if keep(&x) {
+			g.Add(x)
+		}
+	}
+	return g.Uses()
+}
+
+// renamed returns the uses under other names. Only names are asked for, not uses, so that it
+// costs next to nothing where every name stays.
+func (u *Uses) renamed(id func(model.ID) model.ID, perm func(model.Permission) []model.Permission) *Uses {
+	if u.Len() == 0 {
+		return u
+	}
+	plain := true
+	ids := make([]model.ID, len(u.ids))
+	for i, was := range u.ids {
+		ids[i] = id(was)
+		plain = plain && ids[i] == was
+	}
+	perms := make([][]model.Permission, len(u.perms))
+	for i, was := range u.perms {
+		if i > 0 {
+			perms[i] = perm(was)
+			plain = plain && len(perms[i]) == 1 && perms[i][0] == was
+		}
+	}
+	if plain {
+		return u
+	}
+	g := &Gather{}
+	for i := range u.rows {
+		x := u.At(i)
+		x.Identity, x.ActingFor = ids[u.rows[i].Identity], ids[u.rows[i].ActingFor]
+		for _, p := range perms[u.rows[i].Permission] {
+			x.Permission = p
+			g.Add(x)
+		}
+	}
+	return g.Uses()
+}
+
+// A Gather puts uses together that were folded apart. The zero Gather is ready; it is not for
+// several goroutines. It is the same law as of a [Table]: what comes out does not depend on how
+// they were cut or in which order they come.
+type Gather struct {
+	ids   Names[model.ID]
+	perms Names[model.Permission]
+	paths Names[model.Path]
+	nets  Names[netip.Prefix]
+
+	rows   []useRow
+	words  []uint64
+	counts []byte
+}
+
+// ListOf returns uses in order; those that agree on a key are put together.
+func ListOf(uses ...Use) *Uses {
+	g := &Gather{}
+	for _, u := range uses {
+		g.Add(u)
+	}
+	return g.Uses()
+}
+
+// Expect makes room for so many more uses.
+func (g *Gather) Expect(n int) { g.rows = slices.Grow(g.rows, n) }
+
+// Add takes in a use.
+func (g *Gather) Add(u Use) {
+	g.add(RowKey{g.ids.Number(u.Identity), g.ids.Number(u.ActingFor), g.perms.Number(u.Permission),
+		g.paths.Number(u.Path), g.nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
+		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts, u.AtLeast)
+}
+
+// AddBinary takes in a table that [Table.AppendBinary] wrote. After [ErrTable] nothing that was
+// gathered is of use.
+func (g *Gather) AddBinary(b []byte) error {
+	return decodeTable(b, &g.ids, &g.perms, &g.paths, &g.nets,
+		func(k RowKey, count, first, last int64, days Days, counts Counts) {
+			g.add(k, count, first, last, days, counts, false)
+		})
+}
+
+func (g *Gather) add(k RowKey, count, first, last int64, d Days, c Counts, atLeast bool) {
+	r := useRow{RowKey: k, count: count, first: first, last: last, atLeast: atLeast}
+	g.setDays(&r, d)
+	r.counts = g.pack(c)
+	g.rows = append(g.rows, r)
+}
+
+// setDays keeps the days of a row, without empty words around them.
+func (g *Gather) setDays(r *useRow, d Days) {
+	from, to := 0, len(d.words)
+	for from < to && d.words[from] == 0 {
+		from++
+	}
+	for from < to && d.words[to-1] == 0 {
+		to--
+	}
+	r.base, r.words, r.n = d.base+Day(64*from), uint32(len(g.words)), uint16(to-from)
+	g.words = append(g.words, d.words[from:to]...)
+}
+
+func (g *Gather) pack(c Counts) uint32 {
+	if c.packed == "" {
+		return 0
+	}
+	at := uint32(len(g.counts)) + 1
+	g.counts = append(binary.AppendUvarint(g.counts, uint64(len(c.packed))), c.packed...)
+	return at
+}
+
+// Uses returns what was gathered, in order; the Gather is empty then.
+func (g *Gather) Uses() *Uses {
+	order := g.order()
+	permute(g.rows, order)
+	g.join()
+	u := &Uses{ids: g.ids.names(), perms: g.perms.names(), paths: g.paths.names(), nets: g.nets.names(),
+		rows: g.rows, words: g.words, counts: string(g.counts), acted: map[model.ID][]int32{}}
+	*g = Gather{}
+	for i := range u.rows {
+		r := &u.rows[i]
+		if i == 0 || r.Identity != u.rows[i-1].Identity {
+			u.runs = append(u.runs, int32(i))
+		}
+		if r.ActingFor != 0 {
+			id := u.ids[r.ActingFor]
+			u.acted[id] = append(u.acted[id], int32(i))
+		}
+	}
+	u.runs = append(u.runs, int32(len(u.rows)))
+	return u
+}
+
+// order returns the rows in the order of their keys. Names are put in order once, and rows then
+// by numbers; most are told apart by caller, permission and path, in 64 bits where they fit.
+func (g *Gather) order() []int32 {
+	ids, perms, paths := ranks(&g.ids, model.ID.Compare), ranks(&g.perms, model.Permission.Compare), ranks(&g.paths,
+		model.Path.Compare)
+	nets := ranks(&g.nets, netip.Prefix.Compare)
+	type placed struct {
+		key uint64
+		row int32
+	}
+	p, q := bits.Len(uint(len(perms))), bits.Len(uint(len(paths)))
+	list := make([]placed, len(g.rows))
+	for i := range list {
+		r := &g.rows[i]
+		list[i].row = int32(i)
+		if bits.Len(uint(len(ids)))+p+q <= 64 {
+			list[i].key = uint64(ids[r.Identity])<<(p+q) | uint64(perms[r.Permission])<<q | uint64(paths[r.Path])
+		}
+	}
+	slices.SortFunc(list, func(x, y placed) int {
+		if x.key != y.key {
+			return cmp.Compare(x.key, y.key)
+		}
+		a, b := &g.rows[x.row], &g.rows[y.row]
+		return cmp.Or(cmp.Compare(ids[a.Identity], ids[b.Identity]),
+			cmp.Compare(perms[a.Permission], perms[b.Permission]), cmp.Compare(paths[a.Path], paths[b.Path]),
+			cmp.Compare(ids[a.ActingFor], ids[b.ActingFor]), cmp.Compare(a.Outcome.Outcome(), b.Outcome.Outcome()),
+			cmp.Compare(nets[a.Network], nets[b.Network]), cmp.Compare(a.SecondFactor, b.SecondFactor))
+	})
+	out := make([]int32, len(list))
+	for i, x := range list {
+		out[i] = x.row
+	}
+	return out
+}
+
+// permute puts rows into an order, which it uses up, one cycle after another.
+func permute(rows []useRow, order []int32) {
+	for i := range rows {
+		if order[i] < 0 {
+			continue
+		}
+		first := rows[i]
+		at := i
+		for int(order[at]) != i {
+			from := int(order[at])
+			rows[at] = rows[from]
+			order[at] = -1
+			at = from
+		}
+		rows[at] = first
+		order[at] = -1
+	}
+}
+
+// join puts rows together that agree on a key, which lie beside each other.
+func (g *Gather) join() {
+	out := g.rows[:0]
+	for i := 0; i < len(g.rows); {
+		r := g.rows[i]
+		j := i + 1
+		for j < len(g.rows) && g.rows[j].RowKey == r.RowKey {
+			j++
+		}
+		if j > i+1 {
+			f := Fold{} // a fold of this one key, whose names do not matter
+			for _, o := range g.rows[i:j] {
+				u := Use{Count: o.count, First: time.UnixMilli(o.first).UTC(), Last: time.UnixMilli(o.last).UTC(),
+					Days:    Days{o.base, g.words[o.words : o.words+uint32(o.n)]}.clone(),
+					AtLeast: o.atLeast}
+				if o.counts > 0 {
+					u.Counts = gathered(g.counts, o.counts)
+				}
+				f.Merge(u)
+			}
+			u := f[Key{}]
+			r.count, r.first, r.last, r.atLeast = u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.AtLeast
+			g.setDays(&r, u.Days)
+			r.counts = g.pack(u.Counts)
+		}
+		out = append(out, r)
+		i = j
+	}
+	g.rows = out
+}
+
+// gathered reads counts that were packed so far.
+func gathered(all []byte, at uint32) Counts {
+	n, k := binary.Uvarint(all[at-1:])
+	from := int(at) - 1 + k
+	return Counts{strings.Clone(string(all[from : from+int(n)]))}
+}
+
+// names returns the names by number, the zero value first.
+func (n *Names[T]) names() []T {
+	if len(n.list) == 0 {
+		return make([]T, 1)
+	}
+	return n.list
+}

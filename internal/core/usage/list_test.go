@@ -1,0 +1,129 @@
+package usage_test
+
+import (
+	"math/rand/v2"
+	"reflect"
+	"slices"
+	"testing"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// TestGather: however calls are cut into parts, folded, written and gathered, what comes out is
+// what folding them at once gives, in the same order; and what is asked of one identity is what
+// going over everything finds.
+func TestGather(t *testing.T) {
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		all := calls(r, 40+r.IntN(300))
+		whole := usage.Fold{}
+		g := &usage.Gather{}
+		for rest := all; len(rest) > 0; {
+			n := min(len(rest), 1+r.IntN(80))
+			part, table := usage.Fold{}, &usage.Table{}
+			for _, c := range rest[:n] {
+				whole.Add(c)
+				part.Add(c)
+			}
+			if rest = rest[n:]; r.IntN(2) == 0 {
+				for _, u := range part.Uses() {
+					g.Add(u)
+				}
+				continue
+			}
+			for _, u := range part.Uses() {
+				table.MergeUse(u)
+			}
+			b, err := table.AppendBinary(nil)
+			if err == nil {
+				err = g.AddBinary(b)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, got := whole.Uses(), g.Uses()
+		if got.Len() != len(want) {
+			t.Fatalf("seed %d: %d uses, want %d", seed, got.Len(), len(want))
+		}
+		names := map[model.ID]bool{}
+		for i, u := range got.All() {
+			w := want[i]
+			if u.Key != w.Key || u.Count != w.Count || !u.First.Equal(w.First) || !u.Last.Equal(w.Last) ||
+				!reflect.DeepEqual(slices.Collect(daily(u)), slices.Collect(daily(w))) {
+				t.Fatalf("seed %d: use %d is\n%+v\nwant\n%+v", seed, i, u, w)
+			}
+			names[u.Identity], names[u.ActingFor] = true, true
+		}
+		delete(names, model.ID{})
+		if n := len(slices.Collect(got.Names())); n != len(names) {
+			t.Fatalf("seed %d: %d names, want %d", seed, n, len(names))
+		}
+		names[model.MustID("person/nobody")] = true
+		for id := range names {
+			made, used := []int{}, []int{}
+			for i, w := range want {
+				if w.Identity == id || w.ActingFor == id {
+					made = append(made, i)
+				}
+				if w.Principal() == id {
+					used = append(used, i)
+				}
+			}
+			if list := places(got.Of(id)); !slices.Equal(list, made) {
+				t.Fatalf("seed %d: uses of %s: %v, want %v", seed, id, list, made)
+			}
+			if list := places(got.As(id)); !slices.Equal(list, used) {
+				t.Fatalf("seed %d: uses with the rights of %s: %v, want %v", seed, id, list, used)
+			}
+			if some := slices.Contains(slices.Collect(got.Principals()), id); some != (len(used) > 0 || len(made) > 0 &&
+				slices.ContainsFunc(want, func(w usage.Use) bool { return w.Identity == id })) {
+				t.Fatalf("seed %d: %s is a principal: %t, of %v", seed, id, some, used)
+			}
+		}
+		odd := func(u *usage.Use) bool { return u.Only(func(d usage.Day) bool { return d%2 == 1 }) }
+		for _, u := range got.Select(odd).All() {
+			for d := range u.Daily() {
+				if d%2 == 0 {
+					t.Fatalf("seed %d: day %d is left of %+v", seed, d, u)
+				}
+			}
+		}
+	}
+}
+
+// TestNoUses: what holds no use answers as one that holds none.
+func TestNoUses(t *testing.T) {
+	var none *usage.Uses
+	for _, u := range []*usage.Uses{none, usage.ListOf(), (&usage.Gather{}).Uses()} {
+		first, last := u.Span()
+		n := len(places(u.All())) + len(places(u.Of(model.MustID("person/p")))) + len(places(u.As(model.ID{}))) +
+			len(slices.Collect(u.Principals())) + len(slices.Collect(u.Names())) + len(u.List())
+		for range u.Runs() {
+			n++
+		}
+		if u.Len() != 0 || n != 0 || !first.IsZero() || !last.IsZero() {
+			t.Errorf("%d uses, %d answers, from %s to %s", u.Len(), n, first, last)
+		}
+	}
+}
+
+func places(uses func(func(int, usage.Use) bool)) []int {
+	out := []int{}
+	for i := range uses {
+		out = append(out, i)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func daily(u usage.Use) func(func([2]int64) bool) {
+	return func(yield func([2]int64) bool) {
+		for d, n := range u.Daily() {
+			if !yield([2]int64{int64(d), n}) {
+				return
+			}
+		}
+	}
+}

@@ -38,6 +38,7 @@ func main() {
 		"only compare what is granted with a made-up life, for all identities of the snapshot")
 	drafts := flag.Int("draft", 0, "with -gauge: draft for so many, of the most danger that can go")
 	profile := flag.String("profile", "", "write a CPU profile here")
+	heap := flag.String("heap", "", "with -gauge: write a profile of the memory that a comparison keeps here")
 	flag.Parse()
 	run := func() error { return measureAll(*part, *file) }
 	switch {
@@ -46,7 +47,7 @@ func main() {
 	case *pass:
 		run = func() error { return sumUp(*file) }
 	case *compare:
-		run = func() error { return gaugeAll(*part, *file, *drafts) }
+		run = func() error { return gaugeAll(*part, *file, *drafts, *heap) }
 	case *climb:
 		run = func() error { return climbAll(*file) }
 	}
@@ -301,8 +302,21 @@ func logged(x *index.Index) []model.CoverageRecord {
 	return out
 }
 
+// writeHeap writes a profile of the memory in use, where a file is named.
+func writeHeap(file string) error {
+	if file == "" {
+		return nil
+	}
+	runtime.GC() // what is in use is as of the last one
+	f, err := os.Create(file)
+	if err != nil {
+		return err
+	}
+	return errors.Join(pprof.WriteHeapProfile(f), f.Close())
+}
+
 // gaugeAll compares what everybody is granted with what they used.
-func gaugeAll(part int, file string, drafts int) error {
+func gaugeAll(part int, file string, drafts int, heap string) error {
 	x, err := snapshot.Open(file, key)
 	if err != nil {
 		return err
@@ -327,6 +341,9 @@ func gaugeAll(part int, file string, drafts int) error {
 	res := gauge.Run(in)
 	fmt.Printf("gauge: %s for %d identities and %d grants; %d MB at the peak\n",
 		time.Since(start).Round(time.Millisecond), len(res.Standings), len(res.Grants), peak())
+	if err := writeHeap(heap); err != nil {
+		return err
+	}
 	start = time.Now()
 	found := gauge.Findings(in, res)
 	fmt.Printf("findings: %s, %d; %d MB at the peak\n", time.Since(start).Round(time.Millisecond), len(found), peak())

@@ -445,7 +445,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 				class = "used"
 			case t.Rare.Has(i):
 				class = "rare"
-			case t.Use[i] != nil:
+			case t.UseOf(i) != nil:
 				class = "past"
 			}
 			if s.to.IsZero() {
@@ -484,9 +484,9 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 				lose(on, i)
 			}
 		}
-		if len(stay)+len(own) == 0 || t.Unobservable.Has(i) && t.Use[i] != nil {
+		if len(stay)+len(own) == 0 || t.Unobservable.Has(i) && t.UseOf(i) != nil {
 			goes.Add(i)
-		} else if pu := t.Use[i]; pu != nil { // where it was used and does not stay
+		} else if pu := t.UseOf(i); pu != nil { // where it was used and does not stay
 			for path := range pu.Paths {
 				if slices.ContainsFunc(stay, func(on model.PathPattern) bool { return on.Matches(path) }) ||
 					d.keeps(t, i, path, own) {
@@ -543,7 +543,7 @@ func comparePatterns(a, b model.PathPattern) int { return cmp.Compare(a.String()
 func (d *drafter) narrowed(t *gauge.GrantResult) map[model.Path]model.PathPattern {
 	spots := map[model.Path]map[model.Path]usage.Days{}
 	for i := range t.Perms.All() {
-		pu := t.Use[i]
+		pu := t.UseOf(i)
 		if pu == nil || t.Frozen.Has(i) {
 			continue
 		}
@@ -712,7 +712,7 @@ func (d *drafter) evidence(t *gauge.GrantResult, perms access.Set, on []model.Pa
 	var days usage.Days
 	nodes, recent := map[model.Path]bool{}, map[model.Path]bool{}
 	for i := range perms.All() {
-		pu := t.Use[i]
+		pu := t.UseOf(i)
 		if pu == nil {
 			continue
 		}

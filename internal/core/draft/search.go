@@ -237,7 +237,8 @@ func (d *drafter) holders(t *gauge.GrantResult) int {
 func (d *drafter) callers(t *gauge.GrantResult) []model.ID {
 	seen := map[int]bool{}
 	var out []model.ID
-	for _, pu := range t.Use {
+	for i := range t.Use {
+		pu := &t.Use[i]
 		for _, c := range pu.Who {
 			if c.Number >= 0 && !seen[c.Number] {
 				seen[c.Number] = true
@@ -601,7 +602,7 @@ func widest(taken []*candidate, to model.ID) []stays {
 // recent returns where a permission of a grant was used in the window, and on how many days ever.
 func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]int {
 	out := map[model.PathPattern]int{}
-	if pu := t.Use[perm]; pu != nil {
+	if pu := t.UseOf(perm); pu != nil {
 		for path, at := range pu.Paths {
 			if at.InWindow == 0 {
 				continue

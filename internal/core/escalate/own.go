@@ -65,7 +65,8 @@ func (g *Graph) OwnInside(id int, v *Sieve) []index.Extra { return g.own(id, v.r
 type Sieve struct {
 	g      *Graph
 	region index.Region
-	free   bool // there are nodes on which nobody can give itself everything so far
+	free   index.Region // nodes on which nobody can give itself everything so far
+	frees  []bool       // of each grant: whether it may edit grants on one of those; nil: any may
 	lacks  []index.Piece
 	counts []index.Piece // and what edits grants or roles
 	groups []candidate
@@ -78,6 +79,8 @@ type candidate struct {
 	group  int
 	gives  []index.Piece // of what counts
 	spared uint64        // by which rules
+	frees  bool          // it may let its members edit grants on what is free
+	bypass bool          // its members pass every check
 }
 
 // tried is a group under the rules that hold somebody.
@@ -90,7 +93,7 @@ type tried struct {
 // the nodes on which nobody can give itself everything so far.
 func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *Sieve {
 	region := index.NodesOf(lacks).Or(free)
-	v := &Sieve{g: g, region: region, free: len(free) > 0, lacks: lacks, memo: map[tried]bool{}}
+	v := &Sieve{g: g, region: region, free: free, lacks: lacks, memo: map[tried]bool{}}
 	groups := g.groups
 	if from != nil {
 		groups = nil
@@ -106,6 +109,7 @@ func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *S
 	v.counts = index.Merged(lacks, edits)
 	if rules, ok := g.x.RulesIn(v.counts); ok {
 		v.rules = rules
+		v.frees = g.freeing(free)
 	}
 	for _, group := range groups {
 		id := g.x.ID(group)
@@ -114,8 +118,9 @@ func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *S
 			index.Shared(edits, editors.PiecesInside(id, g.Unbound(), above)))}
 		if v.rules != nil {
 			c.spared = v.rules.Sparing(group)
+			c.frees, c.bypass = v.mayFree(id), g.x.Bypasses(id)
 		}
-		if len(c.gives) > 0 || len(g.sparing(group).And(above)) > 0 {
+		if c.bypass || len(c.gives) > 0 || len(g.sparing(group).And(above)) > 0 {
 			v.groups = append(v.groups, c)
 		}
 	}
@@ -133,8 +138,12 @@ func (v *Sieve) of(id int, e *index.Extra) (join []int, alone bool) {
 	key := tried{-1, binding}
 	alone, ok := v.memo[key]
 	if !ok {
-		alone = v.rules == nil || v.free || len(v.rules.Refused(v.lacks, binding)) > 0
+		alone = v.rules == nil || len(v.rules.Refused(v.lacks, binding)) > 0
 		v.memo[key] = alone
+	}
+	if !alone {
+		who := v.g.x.ID(id)
+		alone = len(v.free) > 0 && (v.mayFree(who) || v.administers(id)) || v.g.x.Bypasses(who)
 	}
 	for i := range v.groups {
 		c := &v.groups[i]
@@ -152,15 +161,73 @@ func (v *Sieve) of(id int, e *index.Extra) (join []int, alone bool) {
 }
 
 func (v *Sieve) opens(c *candidate, binding uint64) bool {
-	if v.rules == nil {
+	if v.rules == nil || c.bypass {
 		return true
 	}
 	less := binding &^ c.spared
-	if !v.free && len(v.rules.Refused(v.lacks, less)) == 0 {
+	opens := len(v.rules.Refused(v.lacks, less)) > 0
+	if !opens && len(v.free) == 0 {
 		return false
 	}
-	return len(v.rules.Refused(c.gives, less)) > 0 || less != binding &&
+	return (opens || c.frees) && len(v.rules.Refused(c.gives, less)) > 0 || less != binding &&
 		len(index.Less(v.rules.Refused(v.counts, less), v.rules.Refused(v.counts, binding))) > 0
+}
+
+// mayFree reports whether an identity may be granted to edit grants on something that is free.
+func (v *Sieve) mayFree(id model.ID) bool {
+	return v.frees == nil || slices.ContainsFunc(v.g.x.Given(id), func(g int) bool { return v.frees[g] })
+}
+
+// administers reports whether an identity can make itself administrator of something that is free.
+func (v *Sieve) administers(id int) bool {
+	for place := range v.g.saturate(id).admin {
+		if len(v.g.x.Region(v.g.places[place].Below()).And(v.free)) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// mostFree bounds the nodes that are looked at one by one for what frees them.
+const mostFree = 4096
+
+// freeing returns of each grant whether it gives what edits grants on some nodes or above them,
+// whatever rules refuse; nil where that is not worth asking: there are many such nodes, or whoever
+// edits roles may free any place that it has.
+func (g *Graph) freeing(free index.Region) []bool {
+	above, n := g.x.Upward(free), 0
+	for _, r := range above {
+		n += int(r.To - r.From)
+	}
+	if n > mostFree {
+		return nil
+	}
+	edits, out := g.editsOf(), make([]bool, g.x.GrantNumbers())
+	var tops index.Region
+	for _, top := range g.tops {
+		if at, ok := g.x.NodeNumber(g.places[top]); ok {
+			tops = tops.Or(index.Region{{From: uint32(at), To: uint32(at) + 1}})
+		}
+	}
+	for i := range g.x.Grants() {
+		perms := g.x.SharedPerms(i)
+		if !perms.Meets(edits) {
+			continue
+		}
+		where := g.x.RegionOf(g.x.SpansWhere(i))
+		on := where.And(above)
+		for perm := range perms.All() {
+			if g.roleEdits.Has(perm) && len(where.And(tops)) > 0 &&
+				slices.ContainsFunc(g.tops, func(top int) bool { return applies(g.x.Permission(perm), g.places[top]) }) {
+				return nil
+			}
+			kinds := g.edits[perm]
+			out[i] = out[i] || kinds != nil && slices.ContainsFunc(on, func(r index.Interval) bool {
+				return len(g.x.Below(int(r.From), int(r.To), kinds)) > 0
+			})
+		}
+	}
+	return out
 }
 
 // Unbound is somebody whom no rule holds. Nobody may change it.

@@ -135,29 +135,97 @@ type finder struct {
 	out []Finding
 
 	spare map[int][]int // grants that are redundant, and those that give the same, by index
+	spans []span        // of the permissions of grants
+	near  []int         // grants that give something of the one looked at, on places that overlap
+	all   access.Set    // to work with
 }
 
 // Redundant returns the grants that others make needless, by index, each with those that
 // give all of it. All of them can go together.
+//
+// Whether one is depends on which were found before it, and so they are looked at one after
+// another. But what is found before only takes away from what gives the same: a grant that
+// nothing gives the same as, with none found, needs no second look. That is asked of all on all
+// processors, and leaves few.
 func (r *Result) Redundant(in *Input) map[int][]int {
 	r.redundant.Do(func() {
-		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}}
-		for i, g := range r.Grants {
+		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}, spans: spansOf(r.Grants)}
+		may := make([]bool, len(r.Grants))
+		var looks []finder
+		for range workers() {
+			one := *f
+			one.all = f.x.NewSet()
+			looks = append(looks, one)
+		}
+		each(len(r.Grants), func(k, i int) {
+			g := r.Grants[i]
 			if g == nil {
-				continue
+				return
 			}
 			if s := r.Of(g.Grant.To); s == nil || s.State == Idle || s.State == Disabled || s.State == Protected {
-				continue
+				return
 			}
-			if other := f.givenByOther(i, g); other >= 0 {
-				f.spare[i] = []int{other}
-			} else if others := f.givenByOthers(i, g); len(others) > 0 {
-				f.spare[i] = others
+			may[i] = len(looks[k].givenBy(i, g)) > 0
+		})
+		f.all = f.x.NewSet()
+		for i, g := range r.Grants {
+			if may[i] {
+				if others := f.givenBy(i, g); len(others) > 0 {
+					f.spare[i] = others
+				}
 			}
 		}
 		r.spare = f.spare
 	})
 	return r.spare
+}
+
+// givenBy returns the one grant, or else the several, that give a holder everything that g gives.
+func (f *finder) givenBy(i int, g *GrantResult) []int {
+	f.near = f.near[:0]
+	for _, st := range f.x.Closure(g.Grant.To) {
+		for _, j := range f.x.GrantsTo(st.ID) {
+			o := f.r.Grants[j]
+			if j == i || !f.spans[i].meets(f.spans[j]) || o.Grant.To.Open() || f.spare[j] != nil ||
+				!g.Perms.Meets(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
+				continue
+			}
+			if slices.ContainsFunc(o.Grant.Where,
+				func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
+				f.near = append(f.near, j)
+			}
+		}
+	}
+	if other := f.givenByOther(i, g); other >= 0 {
+		return []int{other}
+	}
+	return f.givenByOthers(g)
+}
+
+// span is from which word of a set on, and up to which, there is anything in it.
+type span struct{ from, to int }
+
+func (s span) meets(o span) bool { return s.from < o.to && o.from < s.to }
+
+// spansOf returns the spans of the permissions of grants.
+func spansOf(grants []*GrantResult) []span {
+	out, known := make([]span, len(grants)), map[*uint64]span{}
+	for i, g := range grants {
+		if g == nil || len(g.Perms) == 0 {
+			continue
+		}
+		s, ok := known[&g.Perms[0]] // sets are shared
+		if !ok {
+			for s.to = len(g.Perms); s.to > 0 && g.Perms[s.to-1] == 0; s.to-- {
+			}
+			for s.from < s.to && g.Perms[s.from] == 0 {
+				s.from++
+			}
+			known[&g.Perms[0]] = s
+		}
+		out[i] = s
+	}
+	return out
 }
 
 // IdleDanger returns the danger of what reaches an idle or disabled identity through
@@ -254,7 +322,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	narrow := 0.0
 	for i := range seen.All() {
 		n, u := f.r.Scale.Nodes(i, g.Grant.Where), 1
-		if pu := g.Use[i]; pu != nil {
+		if pu := g.UseOf(i); pu != nil {
 			u = max(1, len(pu.Nodes))
 		}
 		nodes, pairs, used = max(nodes, n), pairs+n, used+u
@@ -306,46 +374,32 @@ func (f *finder) standing(g *GrantResult) bool {
 	return false
 }
 
-// givenByOther returns a grant that gives a holder everything that g gives, or -1.
+// givenByOther returns a grant near by that gives a holder everything that g gives, or -1.
 func (f *finder) givenByOther(i int, g *GrantResult) int {
-	for _, st := range f.x.Closure(g.Grant.To) {
-		for _, j := range f.x.GrantsTo(st.ID) {
-			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Perms.Subset(o.Perms) ||
-				!g.Grant.Condition().Implies(o.Grant.Condition()) {
-				continue
-			}
-			if g.Perms.Count() == o.Perms.Count() && st.ID == g.Grant.To && j > i {
-				continue // of two equal ones, only the later is too much
-			}
-			if !slices.ContainsFunc(g.Grant.Where,
-				func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.Where, p) }) {
-				return j
-			}
+	for _, j := range f.near {
+		o := f.r.Grants[j]
+		if !g.Perms.Subset(o.Perms) {
+			continue
+		}
+		if o.Grant.To == g.Grant.To && j > i && g.Perms.Count() == o.Perms.Count() {
+			continue // of two equal ones, only the later is too much
+		}
+		if !slices.ContainsFunc(g.Grant.Where,
+			func(p model.PathPattern) bool { return !model.PathPatternsContain(o.Grant.Where, p) }) {
+			return j
 		}
 	}
 	return -1
 }
 
-// givenByOthers returns the other grants that together give a holder everything that g
+// givenByOthers returns the other grants near by that together give a holder everything that g
 // gives; none when they do not. Grants that are called redundant so themselves do not count,
 // so that all of them can go.
-func (f *finder) givenByOthers(i int, g *GrantResult) []int {
-	var others []int
-	all := f.x.NewSet()
-	for _, st := range f.x.Closure(g.Grant.To) {
-		for _, j := range f.x.GrantsTo(st.ID) {
-			o := f.r.Grants[j]
-			if j == i || o.Grant.To.Open() || f.spare[j] != nil || !g.Perms.Meets(o.Perms) ||
-				!g.Grant.Condition().Implies(o.Grant.Condition()) {
-				continue
-			}
-			if slices.ContainsFunc(o.Grant.Where,
-				func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
-				others = append(others, j)
-				all.Or(o.Perms)
-			}
-		}
+func (f *finder) givenByOthers(g *GrantResult) []int {
+	others, all := f.near, f.all
+	clear(all)
+	for _, j := range others {
+		all.Or(f.r.Grants[j].Perms)
 	}
 	if !g.Perms.Subset(all) { // as nearly always
 		return nil

@@ -44,14 +44,16 @@ type PathUse struct {
 
 // PermUse is how one permission was used through one grant.
 type PermUse struct {
-	Count       int64 // calls, over all that is known
-	First, Last time.Time
-	Days        usage.Days
-	Habit       usage.Habit
-	Paths       map[model.Path]*PathUse // where; see [Input.Paths]
-	Nodes       []uint32                // nearest nodes of the inventory, by number, in order
-	Who         []Caller                // whose calls they were, in order
+	Perm  int // its number
+	Days  usage.Days
+	Paths map[model.Path]*PathUse // where; see [Input.Paths]
+	Nodes []uint32                // nearest nodes of the inventory, by number, in order
+	Who   []Caller                // whose calls they were, in order
+	last  int64                   // ms since 1970
 }
+
+// Last returns when it was used last.
+func (pu *PermUse) Last() time.Time { return time.UnixMilli(pu.last).UTC() }
 
 // Caller is somebody who called, by number, -1 for whoever the estate does not list, and when.
 type Caller struct {
@@ -90,11 +92,23 @@ type GrantResult struct {
 	Frozen access.Few
 	Dark   []Hidden
 
-	Use       map[int]*PermUse // by the number of the permission
-	Danger    float64          // of all it gives
-	Kept      float64          // of what is used, rare, too new or unobservable, where it is used
-	Nodes     int              // of the inventory that the kept permissions reach
-	UsedNodes int              // of those, on which they were used
+	Use       []PermUse // in the order of permissions, see UseOf
+	Danger    float64   // of all it gives
+	Kept      float64   // of what is used, rare, too new or unobservable, where it is used
+	Nodes     int       // of the inventory that the kept permissions reach
+	UsedNodes int       // of those, on which they were used
+}
+
+// UseOf returns how a permission was used through the grant; nil where it was not.
+func (r *GrantResult) UseOf(perm int) *PermUse {
+	if at, found := r.useAt(perm); found {
+		return &r.Use[at]
+	}
+	return nil
+}
+
+func (r *GrantResult) useAt(perm int) (int, bool) {
+	return slices.BinarySearchFunc(r.Use, perm, func(pu PermUse, p int) int { return cmp.Compare(pu.Perm, p) })
 }
 
 // Hidden is permissions of which a use would not have been seen on some places.
@@ -415,24 +429,16 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
 }
 
 func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
-	pu := res.Use[p]
-	if pu == nil {
-		pu = &PermUse{First: u.First}
+	at, found := res.useAt(p)
+	if !found {
+		pu := PermUse{Perm: p, last: u.Last.UnixMilli()}
 		if r.in.Paths == nil || r.in.Paths(res.Grant) {
 			pu.Paths = map[model.Path]*PathUse{}
 		}
-		if res.Use == nil {
-			res.Use = map[int]*PermUse{}
-		}
-		res.Use[p] = pu
+		res.Use = slices.Insert(res.Use, at, pu)
 	}
-	pu.Count += u.Count
-	if u.First.Before(pu.First) {
-		pu.First = u.First
-	}
-	if u.Last.After(pu.Last) {
-		pu.Last = u.Last
-	}
+	pu := &res.Use[at]
+	pu.last = max(pu.last, u.Last.UnixMilli())
 	pu.Days = pu.Days.Union(u.Days)
 	if n, ok := r.x.NearestNumber(u.Path); ok {
 		pu.Nodes = noted(pu.Nodes, n)
@@ -445,23 +451,23 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	if pu.Paths == nil {
 		return
 	}
-	at := pu.Paths[u.Path]
-	if at == nil {
-		at = &PathUse{First: u.First, Last: u.Last}
-		pu.Paths[u.Path] = at
+	on := pu.Paths[u.Path]
+	if on == nil {
+		on = &PathUse{First: u.First, Last: u.Last}
+		pu.Paths[u.Path] = on
 	}
-	at.Count += u.Count
-	at.AtLeast = at.AtLeast || u.AtLeast
-	at.Days = at.Days.Union(u.Days)
-	if u.First.Before(at.First) {
-		at.First = u.First
+	on.Count += u.Count
+	on.AtLeast = on.AtLeast || u.AtLeast
+	on.Days = on.Days.Union(u.Days)
+	if u.First.Before(on.First) {
+		on.First = u.First
 	}
-	if u.Last.After(at.Last) {
-		at.Last = u.Last
+	if u.Last.After(on.Last) {
+		on.Last = u.Last
 	}
 	if n, least := u.Between(r.span.First(), r.span.Last()); n > 0 {
-		at.InWindow += n
-		at.AtLeast = at.AtLeast || least
+		on.InWindow += n
+		on.AtLeast = on.AtLeast || least
 	}
 }
 
@@ -493,16 +499,17 @@ func (r *part) stands(s *Standing, a *activity) {
 	if s.ID.Kind == model.Group { // its own grants are used by its members
 		used := map[int]bool{}
 		for _, g := range s.Grants {
-			for p, pu := range g.Use {
+			for j := range g.Use {
+				pu := &g.Use[j]
 				for _, c := range pu.Who {
 					used[c.Number] = used[c.Number] || c.Days.Between(r.span.First(), r.now).Count() > 0
 				}
 				a.days = a.days.Union(pu.Days)
-				if pu.Last.After(a.last) {
-					a.last = pu.Last
+				if last := pu.Last(); last.After(a.last) {
+					a.last = last
 				}
-				if !pu.Last.Before(r.span.From) {
-					a.used.Add(p)
+				if !pu.Last().Before(r.span.From) {
+					a.used.Add(pu.Perm)
 				}
 			}
 		}
@@ -667,9 +674,12 @@ func (r *part) classify(res *GrantResult, frozen *ofMany) {
 		r.sets[i] = r.sets[i][:0]
 	}
 	r.turn++
+	if len(res.Use) < cap(res.Use) { // no more come
+		res.Use = slices.Clone(res.Use)
+	}
 	young := g.Created.After(r.span.From)
 	for p := range res.Perms.All() {
-		pu := res.Use[p]
+		pu := res.UseOf(p)
 		log := &r.logs[r.runner.logs[p]]
 		if log.turn != r.turn {
 			log.turn, log.dark = r.turn, r.darkPlaces(p, g)
@@ -686,8 +696,7 @@ func (r *part) classify(res *GrantResult, frozen *ofMany) {
 		}
 		class := unused
 		switch {
-		case pu != nil && !pu.Last.Before(r.span.From):
-			pu.Habit = usage.HabitOf(pu.Days, r.now)
+		case pu != nil && !pu.Last().Before(r.span.From):
 			class = used
 		case pu != nil && r.goesOn(pu):
 			class = rare
@@ -715,8 +724,7 @@ func (r *part) classify(res *GrantResult, frozen *ofMany) {
 // goesOn reports whether the habit of a use is not over: that of all callers together, or
 // that of one of them, whose own calls the others' would hide.
 func (r *runner) goesOn(pu *PermUse) bool {
-	pu.Habit = usage.HabitOf(pu.Days, r.now)
-	if !pu.Habit.Over {
+	if !usage.HabitOf(pu.Days, r.now).Over {
 		return true
 	}
 	for _, c := range pu.Who {
@@ -797,7 +805,7 @@ func (r *part) kept(res *GrantResult) float64 {
 	for i := range r.set.All() {
 		n := r.scale.Nodes(i, res.Grant.Where)
 		res.Nodes = max(res.Nodes, n)
-		pu, dark := res.Use[i], res.DarkAt(i)
+		pu, dark := res.UseOf(i), res.DarkAt(i)
 		if pu != nil {
 			nodes = append(nodes, pu.Nodes...)
 		}

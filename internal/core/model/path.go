@@ -432,6 +432,22 @@ func (s *Patterns) Contain(q PathPattern) bool {
 // Overlaps reports whether some path is matched by both p and q.
 func (p PathPattern) Overlaps(q PathPattern) bool {
 	a, b := strings.TrimSuffix(p.c, "\xfc"), strings.TrimSuffix(q.c, "\xfc")
+	// Up to the first star of either they agree letter by letter, or on nothing.
+	at := 0
+	for at < min(len(a), len(b)) && a[at] != star && b[at] != star {
+		if a[at] != b[at] {
+			return false
+		}
+		at++
+	}
+	switch {
+	case at == len(a) && at == len(b):
+		return true
+	case at == len(a) && b[at] == sep:
+		return p.Deep()
+	case at == len(b) && a[at] == sep:
+		return q.Deep()
+	}
 	as, bs := segments(a), segments(b)
 	if len(as) < len(bs) && !p.Deep() || len(bs) < len(as) && !q.Deep() {
 		return false

@@ -242,10 +242,14 @@ func (d Days) meets(o Days) bool {
 	return false
 }
 
-// Union returns the days of d or o; neither is changed.
+// Union returns the days of d or o; neither is changed, and what comes out may share with one of
+// them.
 func (d Days) Union(o Days) Days {
-	if d.covers(o) {
+	switch {
+	case d.covers(o):
 		return d
+	case len(d.words) == 0:
+		return o
 	}
 	return d.clone().union(o)
 }

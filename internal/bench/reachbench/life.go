@@ -45,12 +45,11 @@ func life(x *index.Index, part int, seed uint64) iter.Seq2[model.ID, []usage.Use
 				continue
 			}
 			fold := usage.Fold{}
-			for len(fold) < rows {
+			for tries := 4 * rows; len(fold) < rows && tries > 0; tries-- { // there may be no more places
 				g := given[r.IntN(len(given))]
 				grant := x.Grant(g)
 				perm, ok := pickPerm(x.GrantPerms(g), r)
 				if !ok || grant.To.Open() {
-					rows--
 					continue
 				}
 				p := x.Permission(perm).Permission
@@ -61,6 +60,9 @@ func life(x *index.Index, part int, seed uint64) iter.Seq2[model.ID, []usage.Use
 				for range min(burst, rows-len(fold)) {
 					u := usage.Use{Key: usage.Key{Identity: id, Permission: p, Path: below(grant.Where[0], r),
 						Outcome: usage.Done, Network: network}}
+					if fold[u.Key] != nil {
+						continue
+					}
 					var days []time.Time
 					if r.IntN(10) == 0 {
 						for d := range livedFor {

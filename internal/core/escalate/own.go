@@ -55,6 +55,11 @@ func (g *Graph) Own(id int) []index.Extra { return g.own(id, g.x.Everything(), n
 // nobody further there may be missing.
 func (g *Graph) OwnInside(id int, v *Sieve) []index.Extra { return g.own(id, v.region, v) }
 
+// OwnAlone returns what Own does, but for what an identity would get to by joining groups.
+func (g *Graph) OwnAlone(id int) []index.Extra {
+	return g.own(id, g.x.Everything(), &Sieve{g: g, memo: map[tried]bool{}})
+}
+
 // A Sieve tells which groups somebody who can join any may have to join to get to something
 // of what is lacking so far. It is not for several goroutines.
 //

@@ -770,6 +770,9 @@ func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 		if !ok {
 			apart := func(below []model.Path) bool { return r.scale.Apart(p, on, below) }
 			dark = r.in.Coverage.DarkBelow(on, c.Permission.Service(), c.LogClass, r.span, apart)
+			if len(r.dark) >= mostDark { // of places that few grants share, it is not worth keeping
+				clear(r.dark)
+			}
 			r.dark[k] = dark
 		}
 		if len(g.Where) == 1 {
@@ -785,6 +788,9 @@ func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 func (r *part) observable(p int, g *model.Grant) bool {
 	return len(r.darkPlaces(p, g)) == 0
 }
+
+// mostDark bounds how many answers about logs are kept.
+const mostDark = 1 << 16
 
 // seen is what decides whether a use of a permission on a place would have been seen: the place,
 // and the permission's log with the kinds of node that it applies to, by number.

@@ -138,32 +138,31 @@ func (w *Within) everybody() *total {
 		}
 	}
 	w.s.HoldAll(people)
+	// What groups would open is only asked when a few have left little.
+	begun := total{lacks: x.Whole()}
+	walk := x.NewWalk(index.Possible)
+	for _, n := range people[:min(len(people), firstFew)] {
+		for _, extra := range w.g.OwnAlone(n) {
+			begun.add(x, walk, n, extra)
+		}
+	}
 	parts := make([]total, runtime.GOMAXPROCS(0))
 	var wg sync.WaitGroup
 	for k := range parts {
 		wg.Go(func() {
 			t := &parts[k]
-			t.held, t.lacks = x.NewSet(), x.Whole()
-			walk, nodes, free := x.NewWalk(index.Possible), x.Everything(), x.Everything()
-			t.sieve = w.g.NewSieve(nil, t.lacks, free)
+			t.held, t.lacks, t.all = x.NewSet(), begun.lacks, begun.all
+			walk := x.NewWalk(index.Possible)
+			t.sieve = w.g.NewSieve(nil, t.lacks, x.Everything().AndNot(t.all))
 			for i := k; i < len(people); i += len(parts) {
-				id := x.ID(people[i])
 				less := false
 				for _, extra := range w.g.OwnInside(people[i], t.sieve) {
-					if mine := x.RegionOf(extra.Spans); len(mine.AndNot(t.all)) > 0 {
-						t.all = t.all.Or(mine)
-						free, less = x.Everything().AndNot(t.all), true
-					}
-					pieces := walk.PiecesInside(id, extra, nodes)
-					if len(index.Shared(t.lacks, pieces)) > 0 {
-						t.lacks = x.Inventoried(index.Less(t.lacks, pieces))
-						nodes, less = index.NodesOf(t.lacks), true
-					}
+					less = t.add(x, walk, people[i], extra) || less
 				}
 				if less {
-					t.sieve = w.g.NewSieve(t.sieve, t.lacks, free)
+					t.sieve = w.g.NewSieve(t.sieve, t.lacks, x.Everything().AndNot(t.all))
 				}
-				t.held.Or(w.s.held[id].perms)
+				t.held.Or(w.s.held[x.ID(people[i])].perms)
 			}
 		})
 	}
@@ -178,6 +177,21 @@ func (w *Within) everybody() *total {
 	out.sieve = w.g.NewSieve(nil, out.lacks, x.Everything().AndNot(out.all))
 	w.anybody = &out
 	return w.anybody
+}
+
+// firstFew is how many are looked at before groups are.
+const firstFew = 4
+
+// add takes what an identity gets to off what is lacking, and reports whether there is less.
+func (t *total) add(x *index.Index, walk *index.Walk, n int, extra index.Extra) (less bool) {
+	if mine := x.RegionOf(extra.Spans); len(mine.AndNot(t.all)) > 0 {
+		t.all, less = t.all.Or(mine), true
+	}
+	pieces := walk.PiecesInside(x.ID(n), extra, index.NodesOf(t.lacks))
+	if len(index.Shared(t.lacks, pieces)) > 0 {
+		t.lacks, less = x.Inventoried(index.Less(t.lacks, pieces)), true
+	}
+	return less
 }
 
 // union is what several get to together. Two halves are joined at a time, so that what many

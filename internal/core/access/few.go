@@ -46,6 +46,26 @@ func (f Few) Has(i int) bool {
 	return k < len(f) && f[k].at == uint32(i>>6) && f[k].bits&(1<<(i&63)) != 0
 }
 
+// In reports whether every number is in a set, which must be of a size to hold them.
+func (f Few) In(b Set) bool {
+	for _, w := range f {
+		if w.bits&^b[w.at] != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// Meets reports whether some number is in a set, which must be of a size to hold all.
+func (f Few) Meets(b Set) bool {
+	for _, w := range f {
+		if w.bits&b[w.at] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Count returns how many numbers are in the set.
 func (f Few) Count() int {
 	n := 0

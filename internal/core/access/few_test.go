@@ -26,6 +26,9 @@ func TestFew(t *testing.T) {
 				t.Fatalf("seed %d: has %d: %t", seed, i, few.Has(i))
 			}
 		}
+		if in := other.AndFew(few).Count(); few.In(other) != (in == few.Count()) || few.Meets(other) != (in > 0) {
+			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, in, few.Count(), few.In(other), few.Meets(other))
+		}
 		both, all := slices.Collect(other.AndFew(few).All()), other.Clone()
 		all.OrFew(few)
 		for i := range n {

@@ -135,9 +135,10 @@ type finder struct {
 	out []Finding
 
 	spare map[int][]int // grants that are redundant, and those that give the same, by index
-	spans []span        // of the permissions of grants
-	near  []int         // grants that give something of the one looked at, on places that overlap
-	all   access.Set    // to work with
+	who   model.ID      // whose grants has are
+	has   []int
+	near  []int      // grants that give something of the one looked at, on places that overlap
+	all   access.Set // to work with
 }
 
 // Redundant returns the grants that others make needless, by index, each with those that
@@ -149,27 +150,30 @@ type finder struct {
 // processors, and leaves few.
 func (r *Result) Redundant(in *Input) map[int][]int {
 	r.redundant.Do(func() {
-		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}, spans: spansOf(r.Grants)}
-		may := make([]bool, len(r.Grants))
+		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}}
+		near := make([][]int, len(r.Grants)) // of grants that something gives the same as
 		var looks []finder
 		for range workers() {
 			one := *f
 			one.all = f.x.NewSet()
 			looks = append(looks, one)
 		}
-		each(len(r.Grants), func(k, i int) {
-			g := r.Grants[i]
-			if g == nil {
+		each(len(r.Standings), func(k, n int) {
+			s := r.Standings[n]
+			if s.State == Idle || s.State == Disabled || s.State == Protected {
 				return
 			}
-			if s := r.Of(g.Grant.To); s == nil || s.State == Idle || s.State == Disabled || s.State == Protected {
-				return
+			for _, g := range s.Grants {
+				look := &looks[k]
+				if look.beside(g.Number, g); len(look.givenBy(g.Number, g)) > 0 {
+					near[g.Number] = slices.Clone(look.near)
+				}
 			}
-			may[i] = len(looks[k].givenBy(i, g)) > 0
 		})
 		f.all = f.x.NewSet()
 		for i, g := range r.Grants {
-			if may[i] {
+			if f.near = near[i]; f.near != nil {
+				f.near = slices.DeleteFunc(f.near, func(j int) bool { return f.spare[j] != nil })
 				if others := f.givenBy(i, g); len(others) > 0 {
 					f.spare[i] = others
 				}
@@ -180,52 +184,38 @@ func (r *Result) Redundant(in *Input) map[int][]int {
 	return r.spare
 }
 
-// givenBy returns the one grant, or else the several, that give a holder everything that g gives.
-func (f *finder) givenBy(i int, g *GrantResult) []int {
+// beside notes the other grants that give something of what g gives, on places that overlap.
+func (f *finder) beside(i int, g *GrantResult) {
 	f.near = f.near[:0]
-	for _, st := range f.x.Closure(g.Grant.To) {
-		for _, j := range f.x.GrantsTo(st.ID) {
-			o := f.r.Grants[j]
-			if j == i || !f.spans[i].meets(f.spans[j]) || o.Grant.To.Open() || f.spare[j] != nil ||
-				!g.Perms.Meets(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
-				continue
-			}
-			if slices.ContainsFunc(o.Grant.Where,
-				func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
-				f.near = append(f.near, j)
-			}
+	perms := f.x.SharedFew(i)
+	for _, j := range f.given(g.Grant.To) {
+		o := f.r.Grants[j]
+		if j == i || !perms.Meets(o.Perms) || o.Grant.To.Open() ||
+			!g.Grant.Condition().Implies(o.Grant.Condition()) {
+			continue
+		}
+		if slices.ContainsFunc(o.Grant.Where,
+			func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
+			f.near = append(f.near, j)
 		}
 	}
+}
+
+// givenBy returns the one grant near by, or else the several, that give a holder everything that g
+// gives.
+func (f *finder) givenBy(i int, g *GrantResult) []int {
 	if other := f.givenByOther(i, g); other >= 0 {
 		return []int{other}
 	}
-	return f.givenByOthers(g)
+	return f.givenByOthers(i, g)
 }
 
-// span is from which word of a set on, and up to which, there is anything in it.
-type span struct{ from, to int }
-
-func (s span) meets(o span) bool { return s.from < o.to && o.from < s.to }
-
-// spansOf returns the spans of the permissions of grants.
-func spansOf(grants []*GrantResult) []span {
-	out, known := make([]span, len(grants)), map[*uint64]span{}
-	for i, g := range grants {
-		if g == nil || len(g.Perms) == 0 {
-			continue
-		}
-		s, ok := known[&g.Perms[0]] // sets are shared
-		if !ok {
-			for s.to = len(g.Perms); s.to > 0 && g.Perms[s.to-1] == 0; s.to-- {
-			}
-			for s.from < s.to && g.Perms[s.from] == 0 {
-				s.from++
-			}
-			known[&g.Perms[0]] = s
-		}
-		out[i] = s
+// given returns the grants that reach an identity; the last answer is kept.
+func (f *finder) given(id model.ID) []int {
+	if f.who != id {
+		f.who, f.has = id, f.x.Given(id)
 	}
-	return out
+	return f.has
 }
 
 // IdleDanger returns the danger of what reaches an idle or disabled identity through
@@ -378,7 +368,7 @@ func (f *finder) standing(g *GrantResult) bool {
 func (f *finder) givenByOther(i int, g *GrantResult) int {
 	for _, j := range f.near {
 		o := f.r.Grants[j]
-		if !g.Perms.Subset(o.Perms) {
+		if !f.x.SharedFew(i).In(o.Perms) {
 			continue
 		}
 		if o.Grant.To == g.Grant.To && j > i && g.Perms.Count() == o.Perms.Count() {
@@ -395,13 +385,13 @@ func (f *finder) givenByOther(i int, g *GrantResult) int {
 // givenByOthers returns the other grants near by that together give a holder everything that g
 // gives; none when they do not. Grants that are called redundant so themselves do not count,
 // so that all of them can go.
-func (f *finder) givenByOthers(g *GrantResult) []int {
+func (f *finder) givenByOthers(i int, g *GrantResult) []int {
 	others, all := f.near, f.all
 	clear(all)
 	for _, j := range others {
-		all.Or(f.r.Grants[j].Perms)
+		all.OrFew(f.x.SharedFew(j))
 	}
-	if !g.Perms.Subset(all) { // as nearly always
+	if !f.x.SharedFew(i).In(all) { // as nearly always
 		return nil
 	}
 	by := map[int][]model.PathPattern{} // places by permission

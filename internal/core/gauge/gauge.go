@@ -281,13 +281,17 @@ func (r *runner) prepare() {
 		clear(crowds)
 		r.x.EachHolding(s.ID, func(h *access.Holding) {
 			s.Holdings++
+			into := groups
 			switch {
 			case h.Grant.To == s.ID:
-				name.Or(h.Perms)
+				into = name
 			case h.Grant.To.Open():
-				crowds.Or(h.Perms)
-			default:
-				groups.Or(h.Perms)
+				into = crowds
+			}
+			if h.Blocked == 0 {
+				into.OrFew(r.x.SharedFew(h.Number))
+			} else {
+				into.Or(h.Perms)
 			}
 		})
 		s.ByName, s.ByGroups, s.ByCrowds = name.Count(), groups.Count(), crowds.Count()

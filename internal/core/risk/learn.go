@@ -40,7 +40,7 @@ func prior(c Class, bin uint32) float64 {
 	return priors[c][0]
 }
 
-// A Model knows how often parts were needed.
+// A Model knows how often parts were needed. It is not for several goroutines.
 type Model struct {
 	ahead float64 // how many times the counted span the horizon is
 	bins  [classes]map[uint32]tally

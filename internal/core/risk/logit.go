@@ -17,6 +17,7 @@ type logit struct {
 	from  func(bin uint32) float64 // the log odds without a past
 	firm  float64                  // the penalty on leaving those as a whole
 	beta  []float64
+	known map[uint32]float64 // answers of chance
 }
 
 // cell is how many parts with the same facts there were, and how many of them were needed.
@@ -67,6 +68,7 @@ func (l *logit) fit(bins map[uint32]tally) {
 		cells = append(cells, cell{columns(l.sizes, b), l.from(b), bins[b].n, bins[b].k})
 	}
 	p := width(l.sizes)
+	l.known = nil
 	l.beta = make([]float64, p)
 	loss := l.loss(cells)
 	for range 50 {
@@ -136,4 +138,14 @@ func (l *logit) loss(cells []cell) float64 {
 }
 
 // chance returns how likely a part with some facts is needed.
-func (l *logit) chance(bin uint32) float64 { return l.at(columns(l.sizes, bin), l.from(bin)) }
+func (l *logit) chance(bin uint32) float64 {
+	c, ok := l.known[bin]
+	if !ok {
+		c = l.at(columns(l.sizes, bin), l.from(bin))
+		if l.known == nil {
+			l.known = map[uint32]float64{}
+		}
+		l.known[bin] = c
+	}
+	return c
+}

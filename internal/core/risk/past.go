@@ -2,7 +2,6 @@ package risk
 
 import (
 	"cmp"
-	"iter"
 	"maps"
 	"slices"
 	"strconv"
@@ -23,8 +22,9 @@ type Past struct {
 	by    map[int][]*history    // who used a permission
 	first usage.Day             // of the logs
 
-	holds   map[inside]int  // how many nodes there are
-	popular map[int]float64 // which share of those who hold a permission use it; see Learn
+	holds   map[inside]int                   // how many nodes there are
+	stands  map[model.Path]model.PathPattern // answers of At
+	popular map[int]float64                  // which share of those who hold a permission use it; see Learn
 }
 
 // inside are the nodes of some kinds in a container.
@@ -44,6 +44,7 @@ type history struct {
 		day usage.Day
 		of  map[int]int
 	}
+	silence *[2]int // the last answer of silent, and of which day it is
 }
 
 // used is where one permission was used.
@@ -53,7 +54,8 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // use of anything, by index.
 func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(i int) bool) *Past {
 	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
-		by: map[int][]*history{}, first: first, holds: map[inside]int{}}
+		by: map[int][]*history{}, first: first, holds: map[inside]int{},
+		stands: map[model.Path]model.PathPattern{}}
 	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
 		if !ok || !u.Outcome.Allowed() || skip(i) {
@@ -119,10 +121,14 @@ func (p *Past) node(path model.Path) model.Path {
 // At returns what stands for a node of use: the node with what is in it, or, where other nodes
 // lie below it, the node alone.
 func (p *Past) At(n model.Path) model.PathPattern {
-	if p.x.HasBelow(n) {
-		return n.Exactly()
+	on, ok := p.stands[n]
+	if !ok {
+		if on = n.Below(); p.x.HasBelow(n) {
+			on = n.Exactly()
+		}
+		p.stands[n] = on
 	}
-	return n.Below()
+	return on
 }
 
 // mostPeers is how many peers are looked at: of a large group the first ones by name.
@@ -150,23 +156,23 @@ func (p *Past) peersOf(id model.ID) map[*history]bool {
 	return peers
 }
 
-// doers yields who of the peers of somebody used a permission.
-func (p *Past) doers(h *history, perm int) iter.Seq[*history] {
-	return func(yield func(*history) bool) {
-		if by := p.by[perm]; len(by) < len(h.peers) {
-			for _, o := range by {
-				if h.peers[o] && !yield(o) {
-					return
-				}
+// doers returns who of the peers of somebody used a permission.
+func (p *Past) doers(h *history, perm int) (out []*history) {
+	by := p.by[perm]
+	if len(by) < len(h.peers) {
+		for _, o := range by {
+			if h.peers[o] {
+				out = append(out, o)
 			}
-			return
 		}
-		for o := range h.peers {
-			if o.perms[perm] != nil && !yield(o) {
-				return
-			}
+		return out
+	}
+	for o := range h.peers {
+		if o.perms[perm] != nil {
+			out = append(out, o)
 		}
 	}
+	return out
 }
 
 // A Class is a sort of part.
@@ -362,7 +368,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 	if all.Count() < fewDays {
 		return append(out, p.firsts(h, perm, day, t, id.Kind == model.Workload, at)...)
 	}
-	out = append(out, p.peers(h, perm, day, at)...)
+	out = append(out, p.peers(h, p.doers(h, perm), perm, day, at)...)
 	_, roams := p.known(h, day).restless()
 	near := map[model.Path]*around{}
 	for up, a := range beside {
@@ -553,6 +559,9 @@ func (h *history) days(perm int, day usage.Day) int {
 
 // silent returns for how many days nothing was done before a day.
 func (h *history) silent(day usage.Day) int {
+	if h.silence != nil && h.silence[1] == int(day) {
+		return h.silence[0]
+	}
 	last := usage.Day(-1 << 20)
 	for _, u := range h.perms {
 		for _, days := range u.at {
@@ -561,15 +570,19 @@ func (h *history) silent(day usage.Day) int {
 			}
 		}
 	}
-	return int(day - last)
+	h.silence = &[2]int{int(day - last), int(day)}
+	return h.silence[0]
 }
 
 // peers returns the nodes on which peers used a permission within a year and that are not
 // had, as two parts: what at least half of them used, and the others. What has power counts
 // for peers only where it is a habit.
-func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usage.Days) []Part {
+func (p *Past) peers(h *history, doers []*history, perm int, day usage.Day, had map[model.Path]usage.Days) []Part {
+	if len(doers) == 0 {
+		return nil
+	}
 	n := map[model.Path]int{}
-	for o := range p.doers(h, perm) {
+	for _, o := range doers {
 		if p.x.Level(perm) >= model.Administer && o.days(perm, day) < fewDays { // calls in a burst
 			continue
 		}
@@ -602,8 +615,8 @@ func (p *Past) peers(h *history, perm int, day usage.Day, had map[model.Path]usa
 // on: where other things are done within half a year, what lies beside those, and all else.
 func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bool,
 	had map[model.Path]usage.Days) []Part {
-	share := 0
-	for o := range p.doers(h, perm) {
+	share, doers := 0, p.doers(h, perm)
+	for _, o := range doers {
 		if o.days(perm, day) >= fewDays {
 			share++
 		}
@@ -630,7 +643,7 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bo
 	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), [2]int{int(t), 3},
 		flag(len(had) > 0), flag(workload),
 		perms, p.noun(known, perm), p.popularity(perm))
-	out := p.peers(h, perm, day, had)
+	out := p.peers(h, doers, perm, day, had)
 	if len(here) > 0 {
 		out = append(out, Part{Class: FirstHere, Bin: facts, Where: here})
 	}

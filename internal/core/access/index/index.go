@@ -50,6 +50,7 @@ type Index struct {
 	masters []uint32  // whom every check lets through
 	pool    sync.Pool
 	shared  sync.Map // permissions by number of their set, see SharedPerms
+	fewer   sync.Map // the same, see SharedFew
 	rails   struct { // guardrails by their node, see railsAbove
 		once sync.Once
 		by   map[model.Path][]int

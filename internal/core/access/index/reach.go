@@ -23,7 +23,7 @@ func (x *Index) Holdings(id model.ID) []access.Holding {
 }
 
 // EachHolding yields what [Index.Holdings] returns, one after another and without chains. A
-// holding and its permissions are of no use after yield returns.
+// holding and its permissions are of no use after yield returns, and nobody may change them.
 func (x *Index) EachHolding(id model.ID, yield func(h *access.Holding)) {
 	x.eachHolding(id, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }
@@ -58,8 +58,8 @@ func (x *Index) eachHolding(id model.ID, yield func(s *scratch, at int, h *acces
 		}
 	}
 	var near []int
-	h := access.Holding{Perms: x.NewSet()}
-	set := x.NewSet() // to work with
+	var h access.Holding
+	own, set := x.NewSet(), x.NewSet() // to work with
 	last := none
 	for at, n := range s.ids {
 		if n == none {
@@ -73,7 +73,7 @@ func (x *Index) eachHolding(id model.ID, yield func(s *scratch, at int, h *acces
 			}
 			last = g
 			h.Number, h.Grant, h.Blocked = int(g), x.grants.at(int(g)), 0
-			copy(h.Perms, x.SharedPerms(int(g)))
+			h.Perms = x.SharedPerms(int(g)) // until something is taken out of it
 			near = append(near[:0], loose...)
 			if len(h.Grant.Where) > 0 && len(above) > 0 {
 				up, ok := h.Grant.Where[0].Anchor()
@@ -82,7 +82,11 @@ func (x *Index) eachHolding(id model.ID, yield func(s *scratch, at int, h *acces
 				}
 			}
 			before := 0
-			changed := x.block(&h, s, near, set, func() { before = h.Perms.Count() })
+			changed := x.block(&h, s, near, set, func() {
+				before = h.Perms.Count()
+				copy(own, h.Perms)
+				h.Perms = own
+			})
 			if changed {
 				h.Blocked = before - h.Perms.Count()
 			}

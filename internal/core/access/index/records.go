@@ -98,6 +98,20 @@ func (x *Index) SharedPerms(g int) access.Set {
 	return s.(access.Set)
 }
 
+// SharedFew returns what [Index.SharedPerms] does as the few words that have any.
+func (x *Index) SharedFew(g int) access.Few {
+	n := x.grantSet.at(g)
+	if f, ok := x.fewer.Load(n); ok {
+		return f.(access.Few)
+	}
+	var out access.Few
+	for i := range x.SharedPerms(g).All() {
+		out.Add(i)
+	}
+	f, _ := x.fewer.LoadOrStore(n, out)
+	return f.(access.Few)
+}
+
 // GrantSets returns the rights that a grant gives; their union counts.
 func (x *Index) GrantSets(g int) []model.Rights { return x.rights(x.grants.at(g)) }
 

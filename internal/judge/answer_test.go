@@ -44,6 +44,27 @@ func TestOneAnswer(t *testing.T) {
 					}
 				}
 			}
+			// What is summed up grant by grant, and group by group.
+			var sets [3]access.Set
+			apart, want := [3]access.Set{}, index.Sum{}
+			for i := range sets {
+				sets[i], apart[i] = x.NewSet(), x.NewSet()
+			}
+			x.EachHolding(st.ID, func(h *access.Holding) {
+				want.Holdings++
+				switch {
+				case h.Grant.To == st.ID:
+					apart[0].Or(h.Perms)
+				case h.Grant.To.Open():
+					apart[2].Or(h.Perms)
+				default:
+					apart[1].Or(h.Perms)
+				}
+			})
+			want.ByName, want.ByGroups, want.ByCrowds = apart[0].Count(), apart[1].Count(), apart[2].Count()
+			if got := x.Sum(st.ID, &sets); got != want {
+				t.Fatalf("seed %d: %s: %+v, want %+v", seed, st.ID, got, want)
+			}
 			sum := walk.Totals(st.ID)
 			for i := range x.Numbers() {
 				if sum.Places[i] != places[i] {

@@ -323,6 +323,7 @@ func gaugeAll(part int, file string, drafts int, heap string) error {
 	}
 	defer x.Close()
 	g := &usage.Gather{}
+	g.Expect(folded / part)
 	start := time.Now()
 	for _, list := range life(x.Index, part, 5) {
 		for _, u := range list {

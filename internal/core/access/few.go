@@ -95,6 +95,17 @@ func (b Set) OrFew(f Few) {
 	}
 }
 
+// Few returns the set as the words that have any.
+func (b Set) Few() Few {
+	var out Few
+	for i, w := range b {
+		if w != 0 {
+			out = append(out, word{uint32(i), w})
+		}
+	}
+	return out
+}
+
 // AndFew returns the numbers that are in both.
 func (b Set) AndFew(f Few) Few {
 	var out Few

@@ -29,6 +29,9 @@ func TestFew(t *testing.T) {
 		if in := other.AndFew(few).Count(); few.In(other) != (in == few.Count()) || few.Meets(other) != (in > 0) {
 			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, in, few.Count(), few.In(other), few.Meets(other))
 		}
+		if !slices.Equal(set.Few(), few) {
+			t.Fatalf("seed %d: %v, want %v", seed, set.Few(), few)
+		}
 		both, all := slices.Collect(other.AndFew(few).All()), other.Clone()
 		all.OrFew(few)
 		for i := range n {

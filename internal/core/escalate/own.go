@@ -317,9 +317,9 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 		}
 	}
 	slices.Sort(more)
-	more = slices.Compact(more)
+	more = slices.Compact(more) // the same is found in many pieces
 	for i := range as {
-		as[i].Spans = slices.Concat(as[i].Spans, more)
+		as[i].Spans = g.x.Outer(slices.Concat(as[i].Spans, more))
 	}
 	// A group that gives nothing beyond what one can give oneself, and that nothing spares,
 	// is no way of its own.

@@ -222,8 +222,14 @@ func (s *Scale) elsewhere(id model.ID, have access.Set) access.Set {
 	out := s.x.NewSet()
 	rest := s.x.NewSet()
 	var layers *index.Layers
-	for _, g := range s.x.Given(id) {
-		if s.x.SharedFew(g).In(have) { // as nearly always
+	var given []int
+	for _, n := range s.x.Givers(id) {
+		if !s.x.GivenBy(n).In(have) { // as hardly ever
+			given = append(given, s.x.GrantsTo(s.x.ID(n))...)
+		}
+	}
+	for _, g := range given {
+		if s.x.SharedFew(g).In(have) {
 			continue
 		}
 		copy(rest, s.x.SharedPerms(g))

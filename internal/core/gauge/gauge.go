@@ -197,7 +197,8 @@ func Run(in *Input) *Result {
 	if in.Weights == (Weights{}) {
 		in.Weights = DefaultWeights
 	}
-	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{}}
+	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{},
+		holders: map[model.ID]*together{}}
 	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Index, in.Weights)}
 	for range workers() {
 		r.parts = append(r.parts, newPart(r))
@@ -231,6 +232,7 @@ type runner struct {
 	logs     []int32        // of each permission: which log would show it, see prepare
 	parts    []*part
 	frozen   *frozen
+	holders  map[model.ID]*together // by the identity that grants name
 	out      *Result
 }
 
@@ -245,6 +247,8 @@ type part struct {
 	strangers  map[model.ID]bool
 	unmapped   int
 
+	hides map[int]access.Few // see unseen
+
 	logs []loggedBy // of the grant that is looked at, by log
 	turn int
 	sets [8]access.Few
@@ -252,7 +256,7 @@ type part struct {
 
 func newPart(r *runner) *part {
 	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen][]model.PathPattern{},
-		set: r.x.NewSet(), activities: activities{}, strangers: map[model.ID]bool{}}
+		set: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{}}
 }
 
 func (r *runner) prepare() {
@@ -275,26 +279,8 @@ func (r *runner) prepare() {
 	}
 	each(len(numbers), func(k, i int) {
 		s := r.out.Standings[i]
-		name, groups, crowds := sets[k][0], sets[k][1], sets[k][2]
-		clear(name)
-		clear(groups)
-		clear(crowds)
-		r.x.EachHolding(s.ID, func(h *access.Holding) {
-			s.Holdings++
-			into := groups
-			switch {
-			case h.Grant.To == s.ID:
-				into = name
-			case h.Grant.To.Open():
-				into = crowds
-			}
-			if h.Blocked == 0 {
-				into.OrFew(r.x.SharedFew(h.Number))
-			} else {
-				into.Or(h.Perms)
-			}
-		})
-		s.ByName, s.ByGroups, s.ByCrowds = name.Count(), groups.Count(), crowds.Count()
+		sum := r.x.Sum(s.ID, &sets[k])
+		s.Holdings, s.ByName, s.ByGroups, s.ByCrowds = sum.Holdings, sum.ByName, sum.ByGroups, sum.ByCrowds
 		for _, g := range r.x.GrantsTo(s.ID) {
 			s.Grants = append(s.Grants, r.out.Grants[g])
 		}
@@ -306,7 +292,7 @@ func (r *runner) prepare() {
 		s.Danger, perms = r.out.Scale.Held(s.ID)
 		s.Within = within.Of(s.ID)
 		s.Granted = perms.Count()
-		holders := r.holders(s.ID)
+		holders := r.holdersOf(s.ID)
 		for _, g := range s.Grants {
 			g.Holders = holders
 		}
@@ -328,8 +314,8 @@ func (r *runner) prepare() {
 	}
 }
 
-// holders returns who has, in the end, what is granted to an identity.
-func (r *runner) holders(to model.ID) []model.ID {
+// holdersOf returns who has, in the end, what is granted to an identity.
+func (r *runner) holdersOf(to model.ID) []model.ID {
 	if to.Open() {
 		return nil
 	}
@@ -641,23 +627,26 @@ func (r *part) hidden(s *Standing) bool {
 
 // classify sorts the permissions of each grant.
 func (r *runner) classify() {
-	frozen := map[*model.ID]*ofMany{} // by the list of holders, which grants share
-	for _, res := range r.out.Grants {
-		if res != nil && len(res.Holders) > 0 {
-			if _, ok := frozen[&res.Holders[0]]; !ok {
-				frozen[&res.Holders[0]] = r.frozen.of(res.Holders)
-			}
+	for _, s := range r.out.Standings {
+		if len(s.Grants) == 0 {
+			continue
 		}
+		h := &together{frozen: r.frozen.of(s.Grants[0].Holders)}
+		h.state, h.held = r.holderState(s.Grants[0])
+		r.holders[s.ID] = h
 	}
 	each(len(r.out.Grants), func(k, i int) {
 		if res := r.out.Grants[i]; res != nil {
-			var f *ofMany
-			if len(res.Holders) > 0 {
-				f = frozen[&res.Holders[0]]
-			}
-			r.parts[k].classify(res, f)
+			r.parts[k].classify(res, r.holders[res.Grant.To])
 		}
 	})
+}
+
+// together is what is known of all who have what is granted to one identity.
+type together struct {
+	frozen *ofMany
+	state  State
+	held   bool // see holderState
 }
 
 // loggedBy is what is known of one log and one grant.
@@ -667,11 +656,13 @@ type loggedBy struct {
 	at   int // in the grant's Dark
 }
 
-func (r *part) classify(res *GrantResult, frozen *ofMany) {
+func (r *part) classify(res *GrantResult, who *together) {
 	g := res.Grant
-	state, held := r.holderState(res)
-	if held {
-		res.HeldBy = state
+	if who == nil { // whoever the estate does not list, or anybody
+		who = &together{}
+	}
+	if who.held {
+		res.HeldBy = who.state
 	}
 	const used, rare, isHeld, tooNew, undecidable, unobservable, unused, isFrozen = 0, 1, 2, 3, 4, 5, 6, 7
 	for i := range r.sets {
@@ -694,7 +685,7 @@ func (r *part) classify(res *GrantResult, frozen *ofMany) {
 		if len(log.dark) > 0 {
 			res.Dark[log.at].Perms.Add(p)
 		}
-		is := frozen.holds(p, r.x.Permission(p).Permission.Service(), g)
+		is := who.frozen.holds(p, r.x.Permission(p).Permission.Service(), g)
 		if is {
 			r.sets[isFrozen].Add(p)
 		}
@@ -704,7 +695,7 @@ func (r *part) classify(res *GrantResult, frozen *ofMany) {
 			class = used
 		case pu != nil && r.goesOn(pu):
 			class = rare
-		case held:
+		case who.held:
 			class = isHeld
 		case young:
 			class = tooNew
@@ -835,6 +826,20 @@ func (r *part) kept(res *GrantResult) float64 {
 	return d
 }
 
+// unseen returns what of the grants to exactly one identity no log would show, by its number.
+func (r *part) unseen(n int) access.Few {
+	few, ok := r.hides[n]
+	if !ok {
+		all := r.x.NewSet()
+		for _, g := range r.x.GrantsTo(r.x.ID(n)) {
+			all.OrFew(r.out.Grants[g].Unobservable)
+		}
+		few = all.Few()
+		r.hides[n] = few
+	}
+	return few
+}
+
 func (r *runner) finish() {
 	granted, unseen := 0, 0
 	for _, res := range r.out.Grants {
@@ -851,8 +856,8 @@ func (r *runner) finish() {
 	each(len(r.out.Standings), func(k, i int) {
 		s, un := r.out.Standings[i], r.parts[k].set
 		clear(un)
-		for _, g := range r.x.Given(s.ID) {
-			un.OrFew(r.out.Grants[g].Unobservable)
+		for _, n := range r.x.Givers(s.ID) {
+			un.OrFew(r.parts[k].unseen(n))
 		}
 		for p := range r.activity[s.ID].used.All() {
 			un.Remove(p)

@@ -51,7 +51,12 @@ type Index struct {
 	pool    sync.Pool
 	shared  sync.Map // permissions by number of their set, see SharedPerms
 	fewer   sync.Map // the same, see SharedFew
-	rails   struct { // guardrails by their node, see railsAbove
+	bundles sync.Map // what is granted to one, by its number, see bundleOf
+	ruling  struct { // what denials and guardrails refuse, by where they stand; see ruled
+		once sync.Once
+		at   map[model.Path][]access.Set
+	}
+	rails struct { // guardrails by their node, see railsAbove
 		once sync.Once
 		by   map[model.Path][]int
 	}

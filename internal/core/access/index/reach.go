@@ -14,7 +14,7 @@ import (
 // cover a whole grant.
 func (x *Index) Holdings(id model.ID) []access.Holding {
 	var out []access.Holding
-	x.eachHolding(id, func(s *scratch, at int, h *access.Holding) {
+	x.eachHolding(id, nil, func(s *scratch, at int, h *access.Holding) {
 		one := *h
 		one.Chain, one.Perms = x.chain(s, id, at), h.Perms.Clone()
 		out = append(out, one)
@@ -25,10 +25,13 @@ func (x *Index) Holdings(id model.ID) []access.Holding {
 // EachHolding yields what [Index.Holdings] returns, one after another and without chains. A
 // holding and its permissions are of no use after yield returns, and nobody may change them.
 func (x *Index) EachHolding(id model.ID, yield func(h *access.Holding)) {
-	x.eachHolding(id, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
+	x.eachHolding(id, nil, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }
 
-func (x *Index) eachHolding(id model.ID, yield func(s *scratch, at int, h *access.Holding)) {
+// eachHolding yields the holdings of an identity; some, if there is one, says which grants to
+// somebody are of interest.
+func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32,
+	yield func(s *scratch, at int, h *access.Holding)) {
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
@@ -65,9 +68,19 @@ func (x *Index) eachHolding(id model.ID, yield func(s *scratch, at int, h *acces
 		if n == none {
 			continue
 		}
-		given := x.given.of(int(n))
-		for j := 0; j < given.len(); j += givenWidth {
-			g := given.at(j + givenGrant)
+		list := s.hits[:0]
+		if some != nil {
+			for _, g := range some(n) {
+				list = append(list, hit{grant: g})
+			}
+		} else {
+			for given, j := x.given.of(int(n)), 0; j < given.len(); j += givenWidth {
+				list = append(list, hit{grant: given.at(j + givenGrant)})
+			}
+		}
+		s.hits = list
+		for _, one := range list {
+			g := one.grant
 			if g == last { // by another place
 				continue
 			}

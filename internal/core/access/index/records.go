@@ -104,11 +104,7 @@ func (x *Index) SharedFew(g int) access.Few {
 	if f, ok := x.fewer.Load(n); ok {
 		return f.(access.Few)
 	}
-	var out access.Few
-	for i := range x.SharedPerms(g).All() {
-		out.Add(i)
-	}
-	f, _ := x.fewer.LoadOrStore(n, out)
+	f, _ := x.fewer.LoadOrStore(n, x.SharedPerms(g).Few())
 	return f.(access.Few)
 }
 

@@ -251,6 +251,22 @@ func (x *Index) SpansOf(where ...model.PathPattern) []uint32 {
 	return out
 }
 
+// Outer returns spans without those that lie inside others; it reorders what it is given.
+func (x *Index) Outer(spans []uint32) []uint32 {
+	slices.SortFunc(spans, func(a, b uint32) int {
+		from, to := x.bounds(a)
+		start, end := x.bounds(b)
+		return cmp.Or(cmp.Compare(from, start), cmp.Compare(end, to)) // the wider one first
+	})
+	out, reach := spans[:0], uint32(0)
+	for _, s := range spans {
+		if from, to := x.bounds(s); from >= reach { // spans nest
+			out, reach = append(out, s), to
+		}
+	}
+	return out
+}
+
 // KindNumbers returns the numbers of the kinds of node that is accepts.
 func (x *Index) KindNumbers(is func(kind string) bool) []int {
 	var out []int

@@ -432,7 +432,7 @@ func (w *Walk) PiecesWith(id model.ID, e Extra) []Piece {
 }
 
 // PiecesInside returns what PiecesWith does, and looks only at the rules that say something
-// of a region: what the pieces say of other nodes is not to be used.
+// of a region: what the pieces say of other nodes, if anything, is not to be used.
 func (w *Walk) PiecesInside(id model.ID, e Extra, r Region) []Piece {
 	if len(r) == 0 {
 		return nil
@@ -742,6 +742,9 @@ func (w *Walk) less(word int, b uint64) {
 func (w *Walk) advance(to uint32) {
 	from := w.at
 	w.at = to
+	if w.inside != nil && !w.inside.meets(from, to) {
+		return
+	}
 	if w.pieces == nil || from >= to || w.x.realBefore.at(int(from)) == w.x.realBefore.at(int(to)) {
 		return
 	}

@@ -132,6 +132,13 @@ func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *S
 	return v
 }
 
+// Copy returns a sieve of the same for another goroutine.
+func (v *Sieve) Copy() *Sieve {
+	out := *v
+	out.memo = map[tried]bool{}
+	return &out
+}
+
 // of returns the groups that somebody may have to join, and whether anything can be got to
 // without.
 func (v *Sieve) of(id int, e *index.Extra) (join []int, alone bool) {
@@ -257,6 +264,9 @@ func (g *Graph) above(region index.Region) index.Region {
 	return out
 }
 
+// mostSpans is how many spans are gathered before they are settled.
+const mostSpans = 1 << 16
+
 func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 	s := g.saturate(id)
 	who := g.x.ID(id)
@@ -292,6 +302,10 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 	w := g.editing()
 	defer g.editors.Put(w)
 	roles := false
+	settle := func() { // the same is found in many pieces
+		slices.Sort(more)
+		more = g.x.Outer(slices.Compact(more))
+	}
 	above := g.above(region)
 	for _, e := range as {
 		for _, p := range w.PiecesInside(who, e, above) {
@@ -299,6 +313,9 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 				if kinds := g.edits[perm]; kinds != nil {
 					for _, r := range above.Within(p.From, p.To) {
 						more = append(more, g.x.Below(int(r.From), int(r.To), kinds)...)
+					}
+					if len(more) > mostSpans {
+						settle()
 					}
 				}
 				roles = roles || g.roleEdits.Has(perm) && g.atTop(&p, perm)
@@ -316,8 +333,7 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 			}
 		}
 	}
-	slices.Sort(more)
-	more = slices.Compact(more) // the same is found in many pieces
+	settle()
 	for i := range as {
 		as[i].Spans = g.x.Outer(slices.Concat(as[i].Spans, more))
 	}

@@ -146,6 +146,7 @@ func (w *Within) everybody() *total {
 			begun.add(x, walk, n, extra)
 		}
 	}
+	sieve := w.g.NewSieve(nil, begun.lacks, x.Everything().AndNot(begun.all))
 	parts := make([]total, runtime.GOMAXPROCS(0))
 	var wg sync.WaitGroup
 	for k := range parts {
@@ -153,7 +154,7 @@ func (w *Within) everybody() *total {
 			t := &parts[k]
 			t.held, t.lacks, t.all = x.NewSet(), begun.lacks, begun.all
 			walk := x.NewWalk(index.Possible)
-			t.sieve = w.g.NewSieve(nil, t.lacks, x.Everything().AndNot(t.all))
+			t.sieve = sieve.Copy()
 			for i := k; i < len(people); i += len(parts) {
 				less := false
 				for _, extra := range w.g.OwnInside(people[i], t.sieve) {

@@ -46,17 +46,14 @@ type Index struct {
 	columns
 	more *added // of an edited view; nil
 
-	crowds  [2]uint32 // the numbers of signed-in and everyone
-	masters []uint32  // whom every check lets through
-	pool    sync.Pool
-	shared  sync.Map // permissions by number of their set, see SharedPerms
-	fewer   sync.Map // the same, see SharedFew
-	bundles sync.Map // what is granted to one, by its number, see bundleOf
-	ruling  struct { // what denials and guardrails refuse, by where they stand; see ruled
-		once sync.Once
-		at   map[model.Path][]access.Set
-	}
-	rails struct { // guardrails by their node, see railsAbove
+	crowds   [2]uint32 // the numbers of signed-in and everyone
+	masters  []uint32  // whom every check lets through
+	pool     sync.Pool
+	shared   sync.Map // permissions by number of their set, see SharedPerms
+	fewer    sync.Map // the same, see SharedFew
+	bundles  sync.Map // what is granted to one, by its number, see bundleOf
+	deniedBy sync.Map // what denials refuse, by their number
+	rails    struct { // guardrails by their node, see railsAbove
 		once sync.Once
 		by   map[model.Path][]int
 	}

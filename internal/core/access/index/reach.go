@@ -35,19 +35,7 @@ func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32,
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
-	var denials []int
-	for _, n := range s.ids {
-		if n == none {
-			continue
-		}
-		for d, j := x.denied.of(int(n)), 0; j < d.len(); j++ {
-			i := int(d.at(j))
-			if dn := x.denials.at(i); dn.When.IsZero() && s.meets(x.denialBut.of(i)) < 0 &&
-				!slices.Contains(denials, i) {
-				denials = append(denials, i)
-			}
-		}
-	}
+	denials := x.binding(s)
 	// A place lies inside one that is anchored at or above its own anchor, or nowhere.
 	above := map[model.Path][]int{}
 	var loose []int
@@ -106,6 +94,23 @@ func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32,
 			yield(s, at, &h)
 		}
 	}
+}
+
+// binding returns the denials that hold whoever has a closure, whatever the call.
+func (x *Index) binding(s *scratch) (denials []int) {
+	for _, n := range s.ids {
+		if n == none {
+			continue
+		}
+		for d, j := x.denied.of(int(n)), 0; j < d.len(); j++ {
+			i := int(d.at(j))
+			if dn := x.denials.at(i); dn.When.IsZero() && s.meets(x.denialBut.of(i)) < 0 &&
+				!slices.Contains(denials, i) {
+				denials = append(denials, i)
+			}
+		}
+	}
+	return denials
 }
 
 // railsAbove yields the guardrails at a node and above it.

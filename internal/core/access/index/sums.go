@@ -9,16 +9,18 @@ import (
 
 // What is granted to one group reaches all who are in it, so that what its grants give together
 // is worth working out once: an identity of a large organisation has a thousand grants by a dozen
-// groups. What somebody is refused on every place of a grant is another thing for each, but most
-// grants lie where no rule can: those are told apart (bundle), and only the others are looked at
-// for each identity (Index.Sum).
+// groups. What somebody is refused on every place of a grant is another thing for each, but of most
+// the same: guardrails hold nearly everybody, and denials few. So a bundle says what its grants
+// give whoever no guardrail spares, and is gone through grant by grant only for those whom one
+// spares, and whom a denial holds that may concern one of the grants (Index.Sum).
 
 // bundle is what the grants to one identity give together.
 type bundle struct {
 	all    access.Few // permissions
-	safe   access.Few // those of grants that no denial and no guardrail takes anything of
-	grants int
-	risky  []uint32 // the other grants
+	left   access.Few // those that are left to somebody whom every guardrail holds
+	grants []uint32
+	nodes  []uint32 // where each of them stands; none: not on one node and below, or on several
+	rails  []int    // guardrails at or above one of them
 }
 
 // bundleOf returns what the grants to an identity give, by its number.
@@ -26,67 +28,75 @@ func (x *Index) bundleOf(n uint32) *bundle {
 	if b, ok := x.bundles.Load(n); ok {
 		return b.(*bundle)
 	}
-	b, all, safe := &bundle{}, x.NewSet(), x.NewSet()
-	last := none
+	s := x.scratch()
+	defer x.pool.Put(s)
+	x.closureOf(s, none, model.Everyone) // nobody
+	b, all, left := &bundle{}, x.NewSet(), x.NewSet()
+	own, set, last := x.NewSet(), x.NewSet(), none
 	for given, j := x.given.of(int(n)), 0; j < given.len(); j += givenWidth {
 		g := given.at(j + givenGrant)
 		if g == last { // by another place
 			continue
 		}
 		last = g
-		b.grants++
-		few := x.SharedFew(int(g))
-		all.OrFew(few)
-		if x.ruled(x.grants.at(int(g)).Where, few) {
-			b.risky = append(b.risky, g)
-		} else {
-			safe.OrFew(few)
+		h := access.Holding{Number: int(g), Grant: x.grants.at(int(g)), Perms: x.SharedPerms(int(g))}
+		all.OrFew(x.SharedFew(int(g)))
+		x.block(&h, s, nil, set, func() {
+			copy(own, h.Perms)
+			h.Perms = own
+		})
+		left.Or(h.Perms)
+		at := none
+		if where := h.Grant.Where; len(where) > 0 {
+			if up, ok := where[0].Anchor(); ok {
+				x.railsAbove(up, func(i int) {
+					if !slices.Contains(b.rails, i) {
+						b.rails = append(b.rails, i)
+					}
+				})
+			}
+			if node, plain := where[0].Node(); plain {
+				if i, ok := x.NodeNumber(node); ok {
+					at = uint32(i)
+				}
+			}
 		}
+		b.grants, b.nodes = append(b.grants, g), append(b.nodes, at)
 	}
-	b.all, b.safe = all.Few(), safe.Few()
+	b.all, b.left = all.Few(), left.Few()
 	out, _ := x.bundles.LoadOrStore(n, b)
 	return out.(*bundle)
 }
 
-// ruled reports whether a denial or a guardrail may refuse some of a grant's permissions on all of
-// its places: one that stands at or above the first.
-func (x *Index) ruled(where []model.PathPattern, perms access.Few) bool {
-	x.ruling.once.Do(func() {
-		x.ruling.at = map[model.Path][]access.Set{}
-		sets := map[uint32]access.Set{}
-		add := func(at model.Path, set uint32) {
-			if sets[set] == nil {
-				sets[set] = x.NewSet()
-				x.bits(set, sets[set])
-			}
-			x.ruling.at[at] = append(x.ruling.at[at], sets[set])
-		}
-		for i := range x.denialSet.len() {
-			if x.more != nil && x.more.deniesGone[uint32(i)] {
-				continue
-			}
-			for _, on := range x.denials.at(i).Where {
-				at, _ := on.Anchor() // without one: anywhere
-				add(at, x.denialSet.at(i))
-			}
-		}
-		for i := range x.railSet.len() {
-			if x.railSet.at(i) != none {
-				add(x.guardrails.at(i).Node, x.railSet.at(i))
-			}
-		}
-	})
-	if len(where) == 0 {
-		return true
+// denied is what a denial refuses, and where.
+type denied struct {
+	set access.Set
+	on  Region
+}
+
+// denialOf returns what a denial refuses.
+func (x *Index) denialOf(i int) *denied {
+	if d, ok := x.deniedBy.Load(i); ok {
+		return d.(*denied)
 	}
-	refuses := func(at model.Path) bool { return slices.ContainsFunc(x.ruling.at[at], perms.Meets) }
-	at, ok := where[0].Anchor()
-	for ; ok; at, ok = at.Parent() {
-		if refuses(at) {
+	d := &denied{x.NewSet(), x.Region(x.denials.at(i).Where...)}
+	x.bits(x.denialSet.at(i), d.set)
+	out, _ := x.deniedBy.LoadOrStore(i, d)
+	return out.(*denied)
+}
+
+// concerns reports whether a denial may refuse something on all places of a grant of a bundle. One
+// that does holds the first of them.
+func (x *Index) concerns(d *denied, b *bundle) bool {
+	if !b.all.Meets(d.set) {
+		return false
+	}
+	for k, node := range b.nodes {
+		if (node == none || d.on.Has(node)) && x.SharedFew(int(b.grants[k])).Meets(d.set) {
 			return true
 		}
 	}
-	return refuses(model.Path{})
+	return false
 }
 
 // A Sum is how many grants reach an identity, and how many distinct permissions they give it by
@@ -99,7 +109,7 @@ func (x *Index) Sum(id model.ID, sets *[3]access.Set) (out Sum) {
 	for i := range sets {
 		clear(sets[i])
 	}
-	kind := func(to model.ID) access.Set {
+	into := func(to model.ID) access.Set {
 		switch {
 		case to == id:
 			return sets[0]
@@ -108,27 +118,30 @@ func (x *Index) Sum(id model.ID, sets *[3]access.Set) (out Sum) {
 		}
 		return sets[1]
 	}
-	held := func(h *access.Holding) { kind(h.Grant.To).Or(h.Perms) }
 	s := x.scratch()
 	x.closure(s, id)
-	givers := slices.Clone(s.ids)
+	givers, denials := slices.Clone(s.ids), x.binding(s)
 	ceilings := s.ids[0] != none && x.ceilings.of(int(s.ids[0])).len() > 0
-	x.pool.Put(s)
+	spared := func(i int) bool { return s.meets(x.railBut.of(i)) >= 0 }
+	single := map[uint32]bool{}
 	for _, n := range givers {
 		if n == none {
 			continue
 		}
 		b := x.bundleOf(n)
-		if out.Holdings += b.grants; !ceilings {
-			kind(x.ID(int(n))).OrFew(b.safe)
+		out.Holdings += len(b.grants)
+		if single[n] = ceilings || slices.ContainsFunc(b.rails, spared) || slices.ContainsFunc(denials,
+			func(i int) bool { return x.concerns(x.denialOf(i), b) }); !single[n] {
+			into(x.ID(int(n))).OrFew(b.left)
 		}
 	}
-	if ceilings {
-		x.eachHolding(id, nil, func(_ *scratch, _ int, h *access.Holding) { held(h) })
-	} else {
-		x.eachHolding(id, func(n uint32) []uint32 { return x.bundleOf(n).risky },
-			func(_ *scratch, _ int, h *access.Holding) { held(h) })
-	}
+	x.pool.Put(s)
+	x.eachHolding(id, func(n uint32) []uint32 {
+		if single[n] {
+			return x.bundleOf(n).grants
+		}
+		return nil
+	}, func(_ *scratch, _ int, h *access.Holding) { into(h.Grant.To).Or(h.Perms) })
 	out.ByName, out.ByGroups, out.ByCrowds = sets[0].Count(), sets[1].Count(), sets[2].Count()
 	return out
 }

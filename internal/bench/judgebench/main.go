@@ -170,8 +170,9 @@ func newJudged(l *life, day int) (*judged, error) {
 	j := &judged{life: l, day: day, x: x}
 	now, begin := dayTime(day), dayTime(0)
 	cover := usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})
-	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90, History: begin,
-		Place: gauge.PlaceInput{Past: func(*usage.Use) bool { return true }}} // surveys of then are kept
+	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90,
+		History: begin,
+		Place:   gauge.PlaceInput{Past: func(*usage.Use) bool { return true }}} // surveys of then are kept
 	calling := map[model.ID]bool{}
 	for _, u := range j.in.Uses.All() {
 		calling[u.Identity] = true

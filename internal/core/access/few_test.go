@@ -18,7 +18,8 @@ func TestFew(t *testing.T) {
 			few.Add(i)
 			other.Add(r.IntN(n))
 		}
-		if want := slices.Collect(set.All()); few.Count() != len(want) || !slices.Equal(slices.Collect(few.All()), want) {
+		if want := slices.Collect(set.All()); few.Count() != len(want) || !slices.Equal(slices.Collect(few.All()),
+			want) {
 			t.Fatalf("seed %d: %v, want %v", seed, slices.Collect(few.All()), want)
 		}
 		for i := range n {
@@ -27,7 +28,8 @@ func TestFew(t *testing.T) {
 			}
 		}
 		if in := other.AndFew(few).Count(); few.In(other) != (in == few.Count()) || few.Meets(other) != (in > 0) {
-			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, in, few.Count(), few.In(other), few.Meets(other))
+			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, in, few.Count(), few.In(other),
+				few.Meets(other))
 		}
 		if !slices.Equal(set.Few(), few) {
 			t.Fatalf("seed %d: %v, want %v", seed, set.Few(), few)

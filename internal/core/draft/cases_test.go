@@ -154,7 +154,8 @@ func (c *plain) drafted() (before, after float64, refused int) {
 		c.t.Fatal(err)
 	}
 	first := asOf.AddDate(0, 0, -420)
-	in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf, Window: 90,
+	in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
+		Window:  90,
 		History: first, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
 	res := gauge.Run(in)

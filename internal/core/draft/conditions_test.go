@@ -84,7 +84,8 @@ func TestConditions(t *testing.T) {
 				t.Fatal(err)
 			}
 			first := asOf.AddDate(0, 0, -420)
-			in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf, Window: 90,
+			in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
+				Window:  90,
 				History: first,
 				Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first, Ends: []time.Time{asOf},
 					Until: asOf})}

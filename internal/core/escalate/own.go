@@ -230,7 +230,10 @@ func (g *Graph) freeing(free index.Region) []bool {
 		on := where.And(above)
 		for perm := range perms.All() {
 			if g.roleEdits.Has(perm) && len(where.And(tops)) > 0 &&
-				slices.ContainsFunc(g.tops, func(top int) bool { return applies(g.x.Permission(perm), g.places[top]) }) {
+				slices.ContainsFunc(g.tops, func(top int) bool {
+					return applies(g.x.Permission(perm),
+						g.places[top])
+				}) {
 				return nil
 			}
 			kinds := g.edits[perm]

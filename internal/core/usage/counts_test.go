@@ -196,7 +196,8 @@ func TestEveryWindowIsExact(t *testing.T) {
 				t.Fatalf("seed %d, round %d: %d calls in %d uses from %s to %s, want %d in %d", seed, round, got,
 					found, w.From, w.To, sum, len(want))
 			}
-			if groups := usage.GroupBy(slices.All(uses), &usage.Filter{Window: w}, nil, nil); sum > 0 && groups[0].Count != sum {
+			if groups := usage.GroupBy(slices.All(uses), &usage.Filter{Window: w}, nil, nil); sum > 0 &&
+				groups[0].Count != sum {
 				t.Fatalf("seed %d: one group of %d calls, want %d", seed, groups[0].Count, sum)
 			}
 		}

@@ -77,8 +77,9 @@ func TestGather(t *testing.T) {
 			if list := places(got.As(id)); !slices.Equal(list, used) {
 				t.Fatalf("seed %d: uses with the rights of %s: %v, want %v", seed, id, list, used)
 			}
-			if some := slices.Contains(slices.Collect(got.Principals()), id); some != (len(used) > 0 || len(made) > 0 &&
-				slices.ContainsFunc(want, func(w usage.Use) bool { return w.Identity == id })) {
+			if some := slices.Contains(slices.Collect(got.Principals()), id); some != (len(used) > 0 ||
+				len(made) > 0 &&
+					slices.ContainsFunc(want, func(w usage.Use) bool { return w.Identity == id })) {
 				t.Fatalf("seed %d: %s is a principal: %t, of %v", seed, id, some, used)
 			}
 		}

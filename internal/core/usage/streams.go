@@ -147,6 +147,9 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string,
 	}
 }
 
+// mostPlaced bounds how many places are remembered with the log that they stand in.
+const mostPlaced = 1 << 16
+
 // logOf returns what finds, or begins, the log that a use stands in; nil for a use that no
 // log shows. Uses come in order, so the one before is remembered.
 func (c *Coverage) logOf(logs map[coverageKey]*held, classOf func(model.Permission) string) func(*Use) *held {
@@ -176,6 +179,9 @@ func (c *Coverage) logOf(logs map[coverageKey]*held, classOf func(model.Permissi
 					h = &held{}
 					logs[k] = h
 				}
+			}
+			if len(memo) >= mostPlaced { // uses of one caller are near each other
+				clear(memo)
 			}
 			memo[at] = h
 		}

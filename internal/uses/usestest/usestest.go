@@ -81,7 +81,8 @@ func Conform(t *testing.T, open func() uses.Holder) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if want := usage.GroupBy(slices.All(plain.Uses()), &q.f, q.by, nil); !reflect.DeepEqual(summary(got), summary(want)) {
+			if want := usage.GroupBy(slices.All(plain.Uses()), &q.f, q.by, nil); !reflect.DeepEqual(summary(got),
+				summary(want)) {
 				t.Errorf("%s: groups by %v:\n%v\nwant\n%v", when, q.by, summary(got), summary(want))
 			}
 		}

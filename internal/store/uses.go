@@ -265,12 +265,17 @@ func (s *Store) Compact(ctx context.Context, src string) error {
 	})
 }
 
+// Rows returns how many rows the batches of a source have together: at least as many as it has uses.
+func (s *Store) Rows(ctx context.Context, src string) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, `select coalesce(sum(rows), 0) from folds where source = ?`, src).Scan(&n)
+	return n, explain(err)
+}
+
 // Uses returns all uses of a source, in the order of their keys.
 func (s *Store) Uses(ctx context.Context, src string) (*usage.Uses, error) {
-	var n int
-	err := s.db.QueryRowContext(ctx, `select coalesce(sum(rows), 0) from folds where source = ?`, src).Scan(&n)
+	n, err := s.Rows(ctx, src)
 	if err != nil {
-		return nil, explain(err)
+		return nil, err
 	}
 	g := &usage.Gather{}
 	g.Expect(n)

@@ -319,9 +319,6 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if uses.Len() > manyUses { // what is kept stays, and what is worked with goes soon
-		debug.SetGCPercent(largeGC)
-	}
 	logs, err := w.store.LogState(ctx, src.Name)
 	if err != nil {
 		return nil, nil, nil, err
@@ -383,6 +380,9 @@ func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Re
 	r, err := w.resolver(s)
 	if err != nil {
 		return nil, nil, err
+	}
+	if n, err := w.store.Rows(ctx, s.Name); err == nil && n > manyUses {
+		debug.SetGCPercent(largeGC) // what is kept stays, and what is worked with goes soon
 	}
 	uses, err := w.store.Uses(ctx, s.Name)
 	if err != nil {

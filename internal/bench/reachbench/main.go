@@ -322,6 +322,7 @@ func gaugeAll(part int, file string, drafts int, heap string) error {
 		return err
 	}
 	defer x.Close()
+	debug.SetGCPercent(25) // as for any source with so many uses
 	g := &usage.Gather{}
 	g.Expect(folded / part)
 	start := time.Now()
@@ -331,7 +332,6 @@ func gaugeAll(part int, file string, drafts int, heap string) error {
 		}
 	}
 	uses := g.Uses()
-	debug.SetGCPercent(25) // as for any source with so many
 	fmt.Printf("%d uses made in %s; %d MB\n", uses.Len(), time.Since(start).Round(time.Millisecond), peak())
 	start = time.Now()
 	in := &gauge.Input{Index: x.Index, Uses: uses, Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: lived,

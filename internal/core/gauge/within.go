@@ -32,6 +32,7 @@ type Within struct {
 	memo    map[string]Reach
 	own     map[int]*gets
 	kept    int // pieces in own
+	few     int // how many are looked at before groups are
 	anybody *total
 }
 
@@ -52,7 +53,7 @@ type total struct {
 
 // NewWithin prepares a measure. It costs what [escalate.New] does.
 func NewWithin(s *Scale) *Within {
-	return &Within{s: s, g: escalate.New(s.x, nil), memo: map[string]Reach{}, own: map[int]*gets{}}
+	return &Within{s: s, g: escalate.New(s.x, nil), memo: map[string]Reach{}, own: map[int]*gets{}, few: firstFew}
 }
 
 // Of measures what is within reach of an identity.
@@ -141,7 +142,7 @@ func (w *Within) everybody() *total {
 	// What groups would open is only asked when a few have left little.
 	begun := total{lacks: x.Whole()}
 	walk := x.NewWalk(index.Possible)
-	for _, n := range people[:min(len(people), firstFew)] {
+	for _, n := range people[:min(len(people), w.few)] {
 		for _, extra := range w.g.OwnAlone(n) {
 			begun.add(x, walk, n, extra)
 		}
@@ -180,7 +181,7 @@ func (w *Within) everybody() *total {
 	return w.anybody
 }
 
-// firstFew is how many are looked at before groups are.
+// firstFew are looked at before groups are asked about: mostly one of them administers a top node.
 const firstFew = 4
 
 // add takes what an identity gets to off what is lacking, and reports whether there is less.

@@ -23,14 +23,18 @@ func joining(r *rand.Rand) *model.Estate {
 	for _, p := range paths {
 		e.Nodes = append(e.Nodes, model.Node{Path: p})
 	}
-	for i, what := range []string{"", "", "", "", model.JoinGroup, model.EditGrants, model.MintCredential} {
-		p := model.MustPermission(fmt.Sprintf("k/x%d:v", i))
-		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: p, Level: model.Level(1 + pick(4)),
-			Escalates: what})
+	for i, what := range []string{"", "", "", "", model.JoinGroup, model.EditGrants, model.MintCredential,
+		model.EditRole} {
+		c := model.CatalogueEntry{Permission: model.MustPermission(fmt.Sprintf("k/x%d:v", i)),
+			Level: model.Level(1 + pick(4)), Escalates: what}
+		if pick(3) == 0 { // on some kinds of node only
+			c.Kinds = []string{[]string{"unit", "box", "org"}[pick(3)]}
+		}
+		e.Catalogue = append(e.Catalogue, c)
 	}
 	group := func(i int) model.ID { return model.ID{Kind: model.Group, Name: fmt.Sprint("g", i)} }
 	var ids []model.ID
-	for i := range 8 {
+	for i := range 12 {
 		ids = append(ids, model.ID{Kind: model.Person, Name: fmt.Sprint("p", i)})
 	}
 	for i := range 6 {
@@ -59,6 +63,9 @@ func joining(r *rand.Rand) *model.Estate {
 		}
 		return out
 	}
+	if pick(8) == 0 {
+		e.Semantics.Bypass = []model.ID{ids[pick(len(ids))]}
+	}
 	for i := range 3 + pick(12) {
 		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint("g-", i), To: ids[pick(len(ids))],
 			Rights: rights(1 + pick(2)), Where: []model.PathPattern{on()}})
@@ -86,6 +93,7 @@ func TestEverybody(t *testing.T) {
 			t.Fatal(err)
 		}
 		w := NewWithin(NewScale(x, DefaultWeights))
+		w.few = int(seed % 3)
 		all := w.everybody()
 		got := w.measure(&all.gets, all.places)
 		union := w.union(w.g.Everyone())

@@ -492,7 +492,7 @@ func (r *part) stands(s *Standing, a *activity) {
 			for j := range g.Use {
 				pu := &g.Use[j]
 				for _, c := range pu.Who {
-					used[c.Number] = used[c.Number] || c.Days.Between(r.span.First(), r.now).Count() > 0
+					used[c.Number] = used[c.Number] || c.Days.Any(r.span.First(), r.now)
 				}
 				a.days = a.days.Union(pu.Days)
 				if last := pu.Last(); last.After(a.last) {

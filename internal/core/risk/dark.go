@@ -33,7 +33,7 @@ func (h *history) where(day usage.Day) *seen {
 	for perm, u := range h.perms {
 		for at, days := range u.at {
 			up, ok := at.Parent()
-			if ok && !slices.Contains(s.at[up], perm) && days.Between(day-365, day).Count() > 0 {
+			if ok && !slices.Contains(s.at[up], perm) && days.Any(day-365, day) {
 				s.at[up] = append(s.at[up], perm)
 			}
 		}

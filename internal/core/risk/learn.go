@@ -120,7 +120,7 @@ const mostOthers = 60
 func (h *history) between(perm int, from, to usage.Day) bool {
 	if u := h.perms[perm]; u != nil {
 		for _, days := range u.at {
-			if days.Between(from, to).Count() > 0 {
+			if days.Any(from, to) {
 				return true
 			}
 		}
@@ -193,7 +193,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 		felt := make([]bool, len(hidden))
 		if u := h.perms[perm]; u != nil {
 			for at, days := range u.at {
-				if days.Between(from+1, to).Count() == 0 {
+				if !days.Any(from+1, to) {
 					continue
 				}
 				if i := slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) }); i >= 0 {

@@ -19,9 +19,9 @@ type Past struct {
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
 	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
-	by    map[int][]*history    // who used a permission
 	first usage.Day             // of the logs
 
+	asked   []*history                       // whose peers were asked about last
 	holds   map[inside]int                   // how many nodes there are
 	stands  map[model.Path]model.PathPattern // answers of At
 	popular map[int]float64                  // which share of those who hold a permission use it; see Learn
@@ -44,7 +44,8 @@ type history struct {
 		day usage.Day
 		of  map[int]int
 	}
-	silence *[2]int // the last answer of silent, and of which day it is
+	silence *[2]int            // the last answer of silent, and of which day it is
+	does    map[int][]*history // which of its peers used a permission, see doers
 }
 
 // used is where one permission was used.
@@ -54,7 +55,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // use of anything, by index.
 func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(i int) bool) *Past {
 	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
-		by: map[int][]*history{}, first: first, holds: map[inside]int{},
+		first: first, holds: map[inside]int{},
 		stands: map[model.Path]model.PathPattern{}}
 	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
@@ -74,7 +75,6 @@ func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(
 		if s == nil {
 			s = &used{map[model.Path]usage.Days{}}
 			h.perms[perm] = s
-			p.by[perm] = append(p.by[perm], h)
 		}
 		if on, some := p.ever[perm]; !some || days.First() < on {
 			p.ever[perm] = days.First()
@@ -156,23 +156,23 @@ func (p *Past) peersOf(id model.ID) map[*history]bool {
 	return peers
 }
 
+// mostAsked is of how many histories it is kept which of their peers do what.
+const mostAsked = 1000
+
 // doers returns who of the peers of somebody used a permission.
-func (p *Past) doers(h *history, perm int) (out []*history) {
-	by := p.by[perm]
-	if len(by) < len(h.peers) {
-		for _, o := range by {
-			if h.peers[o] {
-				out = append(out, o)
+func (p *Past) doers(h *history, perm int) []*history {
+	if h.does == nil {
+		h.does = map[int][]*history{}
+		for o := range h.peers {
+			for perm := range o.perms {
+				h.does[perm] = append(h.does[perm], o)
 			}
 		}
-		return out
-	}
-	for o := range h.peers {
-		if o.perms[perm] != nil {
-			out = append(out, o)
+		if p.asked = append(p.asked, h); len(p.asked) > mostAsked {
+			p.asked[0].does, p.asked = nil, p.asked[1:]
 		}
 	}
-	return out
+	return h.does[perm]
 }
 
 // A Class is a sort of part.
@@ -587,7 +587,7 @@ func (p *Past) peers(h *history, doers []*history, perm int, day usage.Day, had 
 			continue
 		}
 		for at, days := range o.perms[perm].at {
-			if _, mine := had[at]; !mine && days.Between(day-365, day).Count() >= 1 {
+			if _, mine := had[at]; !mine && days.Any(day-365, day) {
 				n[at]++
 			}
 		}

@@ -128,3 +128,33 @@ func daily(u usage.Use) func(func([2]int64) bool) {
 		}
 	}
 }
+
+// TestDaysWithin: which days of a set fall into a span, and whether any does, is what asking day by
+// day finds; the set stays as it was.
+func TestDaysWithin(t *testing.T) {
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 11))
+		var d usage.Days
+		for range r.IntN(12) {
+			d = d.Union(usage.DaysOf(usage.Day(20_000 + r.IntN(300)).Time()))
+		}
+		all := d.List()
+		first := usage.Day(19_950 + r.IntN(400))
+		last := first + usage.Day(r.IntN(200)-20)
+		var want []usage.Day
+		for _, day := range all {
+			if first <= day && day <= last {
+				want = append(want, day)
+			}
+		}
+		if got := d.Between(first, last).List(); !slices.Equal(got, want) {
+			t.Fatalf("seed %d: %v from %d to %d: %v, want %v", seed, all, first, last, got, want)
+		}
+		if d.Any(first, last) != (len(want) > 0) {
+			t.Fatalf("seed %d: %v from %d to %d: some: %t", seed, all, first, last, d.Any(first, last))
+		}
+		if !slices.Equal(d.List(), all) {
+			t.Fatalf("seed %d: %v, was %v", seed, d.List(), all)
+		}
+	}
+}

@@ -196,7 +196,7 @@ func (c *Coverage) missed(r model.CoverageRecord, s *Stream) []Gap {
 	var out []Gap
 	for i := 1; i < len(c.read.Ends) && r.Written && r.Keep > 0; i++ {
 		g := Gap{From: DayOf(c.read.Ends[i-1]) + 1, To: DayOf(c.read.Ends[i]) - Day(r.Keep) - 1}
-		if g.From <= g.To && (s == nil || s.Days.Between(g.From, g.To).Count() == 0) {
+		if g.From <= g.To && (s == nil || !s.Days.Any(g.From, g.To)) {
 			out = append(out, g)
 		}
 	}
@@ -267,7 +267,7 @@ func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
 		}
 		together := 0
 		for _, days := range callers {
-			if days.Between(from-beforeGap, from-1).Count() > 0 {
+			if days.Any(from-beforeGap, from-1) {
 				together++
 			}
 		}

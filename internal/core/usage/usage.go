@@ -203,8 +203,11 @@ func (d Days) union(o Days) Days {
 // Until returns the days up to and including last.
 func (d Days) Until(last Day) Days { return d.Between(d.base, last) }
 
-// Between returns the days from first to last, both included.
+// Between returns the days from first to last, both included; what comes out may share with d.
 func (d Days) Between(first, last Day) Days {
+	if end, some := d.Last(); !some || end <= last && (d.base >= first || d.First() >= first) {
+		return d // as mostly
+	}
 	out := d.clone()
 	for i := range out.words {
 		base := int(out.base) + 64*i
@@ -220,6 +223,27 @@ func (d Days) Between(first, last Day) Days {
 		}
 	}
 	return out
+}
+
+// Any reports whether some day from first to last, both included, is in the set.
+func (d Days) Any(first, last Day) bool {
+	for i, w := range d.words {
+		base := int(d.base) + 64*i
+		if off := int(first) - base; off >= 64 {
+			continue
+		} else if off > 0 {
+			w &= ^uint64(0) << off
+		}
+		if off := int(last) - base; off < 0 {
+			return false
+		} else if off < 63 {
+			w &= 1<<(off+1) - 1
+		}
+		if w != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // Has reports whether a day is in the set.

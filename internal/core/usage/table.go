@@ -5,11 +5,9 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"math/bits"
 	"net/netip"
 	"slices"
 	"sync"
-	"time"
 
 	"clipfence/internal/core/model"
 )
@@ -409,44 +407,14 @@ func (t *Table) Span() (first, last int64) {
 
 // Uses returns the uses, ordered as [Fold.Uses] orders them.
 func (t *Table) Uses() []Use {
-	// Names are put in order once, and rows then by numbers.
-	ids, perms, paths := ranks(&t.IDs, model.ID.Compare), ranks(&t.Perms, model.Permission.Compare), ranks(&t.Paths,
-		model.Path.Compare)
-	nets := ranks(&t.Nets, netip.Prefix.Compare)
-	// Most rows are told apart by caller, permission and path: 64 bits, where they fit.
-	type placed struct {
-		key uint64
-		row int32
-	}
-	p, q := bits.Len(uint(len(perms))), bits.Len(uint(len(paths)))
-	order := make([]placed, len(t.rows))
-	for i := range order {
+	g := &Gather{ids: t.IDs, perms: t.Perms, paths: t.Paths, nets: t.Nets}
+	g.Expect(len(t.rows))
+	for i := range t.rows {
 		r := &t.rows[i]
-		order[i].row = int32(i)
-		if bits.Len(uint(len(ids)))+p+q <= 64 {
-			order[i].key = uint64(ids[r.Identity])<<(p+q) | uint64(perms[r.Permission])<<q | uint64(paths[r.Path])
-		}
-	}
-	slices.SortFunc(order, func(x, y placed) int {
-		if x.key != y.key {
-			return cmp.Compare(x.key, y.key)
-		}
-		a, b := &t.rows[x.row], &t.rows[y.row]
-		return cmp.Or(cmp.Compare(ids[a.Identity], ids[b.Identity]),
-			cmp.Compare(perms[a.Permission], perms[b.Permission]), cmp.Compare(paths[a.Path], paths[b.Path]),
-			cmp.Compare(ids[a.ActingFor], ids[b.ActingFor]), cmp.Compare(a.Outcome.Outcome(), b.Outcome.Outcome()),
-			cmp.Compare(nets[a.Network], nets[b.Network]), cmp.Compare(a.SecondFactor, b.SecondFactor))
-	})
-	out := make([]Use, len(t.rows))
-	for i, at := range order {
-		r := &t.rows[at.row]
 		days := t.days(r)
-		out[i] = Use{Key: Key{t.IDs.At(r.Identity), t.IDs.At(r.ActingFor), t.Perms.At(r.Permission),
-			t.Paths.At(r.Path), r.Outcome.Outcome(), t.Nets.At(r.Network), r.SecondFactor},
-			Count: r.count, First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(), Days: days,
-			Counts: t.counts(r, days)}
+		g.add(r.RowKey, r.count, r.first, r.last, days, t.counts(r, days), false)
 	}
-	return out
+	return g.Uses().List()
 }
 
 // ranks returns the place of each name in the order of all, by its number.

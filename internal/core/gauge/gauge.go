@@ -249,9 +249,9 @@ type part struct {
 
 	hides map[int]access.Few // see unseen
 
-	logs []loggedBy // of the grant that is looked at, by log
-	turn int
-	sets [8]access.Few
+	byLog []loggedBy // of the grant that is looked at
+	turn  int
+	sets  [8]access.Few
 }
 
 func newPart(r *runner) *part {
@@ -292,10 +292,18 @@ func (r *runner) prepare() {
 		s.Danger, perms = r.out.Scale.Held(s.ID)
 		s.Within = within.Of(s.ID)
 		s.Granted = perms.Count()
-		holders := r.holdersOf(s.ID)
-		for _, g := range s.Grants {
-			g.Holders = holders
+	}
+	holders := map[model.ID][]model.ID{} // of whom grants name, whom the estate need not list
+	for _, g := range r.out.Grants {
+		if g == nil {
+			continue
 		}
+		list, ok := holders[g.Grant.To]
+		if !ok {
+			list = r.holdersOf(g.Grant.To)
+			holders[g.Grant.To] = list
+		}
+		g.Holders = list
 	}
 	number := map[[3]any]int32{}
 	for p := range r.x.Numbers() {
@@ -310,16 +318,18 @@ func (r *runner) prepare() {
 		r.logs[p] = number[k]
 	}
 	for _, p := range r.parts {
-		p.logs = make([]loggedBy, len(number))
+		p.byLog = make([]loggedBy, len(number))
 	}
 }
 
 // holdersOf returns who has, in the end, what is granted to an identity.
 func (r *runner) holdersOf(to model.ID) []model.ID {
-	if to.Open() {
+	switch {
+	case to.Open():
 		return nil
-	}
-	if to.Kind != model.Group {
+	case to.Kind != model.Group && r.out.byID[to] == nil:
+		return nil
+	case to.Kind != model.Group:
 		return []model.ID{to}
 	}
 	n, ok := r.x.Number(to)
@@ -627,13 +637,12 @@ func (r *part) hidden(s *Standing) bool {
 
 // classify sorts the permissions of each grant.
 func (r *runner) classify() {
-	for _, s := range r.out.Standings {
-		if len(s.Grants) == 0 {
-			continue
+	for _, res := range r.out.Grants {
+		if res != nil && r.holders[res.Grant.To] == nil {
+			h := &together{frozen: r.frozen.of(res.Holders)}
+			h.state, h.held = r.holderState(res)
+			r.holders[res.Grant.To] = h
 		}
-		h := &together{frozen: r.frozen.of(s.Grants[0].Holders)}
-		h.state, h.held = r.holderState(s.Grants[0])
-		r.holders[s.ID] = h
 	}
 	each(len(r.out.Grants), func(k, i int) {
 		if res := r.out.Grants[i]; res != nil {
@@ -658,9 +667,6 @@ type loggedBy struct {
 
 func (r *part) classify(res *GrantResult, who *together) {
 	g := res.Grant
-	if who == nil { // whoever the estate does not list, or anybody
-		who = &together{}
-	}
 	if who.held {
 		res.HeldBy = who.state
 	}
@@ -675,7 +681,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 	young := g.Created.After(r.span.From)
 	for p := range res.Perms.All() {
 		pu := res.UseOf(p)
-		log := &r.logs[r.runner.logs[p]]
+		log := &r.byLog[r.logs[p]]
 		if log.turn != r.turn {
 			log.turn, log.dark = r.turn, r.darkPlaces(p, g)
 			if log.at = len(res.Dark); len(log.dark) > 0 {
@@ -760,7 +766,7 @@ func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 	c := r.x.Permission(p)
 	var out []model.PathPattern
 	for _, on := range g.Where {
-		k := seen{on, r.runner.logs[p]}
+		k := seen{on, r.logs[p]}
 		dark, ok := r.dark[k]
 		if !ok {
 			apart := func(below []model.Path) bool { return r.scale.Apart(p, on, below) }

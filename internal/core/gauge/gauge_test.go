@@ -342,3 +342,24 @@ func TestHeldBy(t *testing.T) {
 		}
 	}
 }
+
+// TestUnlistedGroup: who has what is granted to a group that the estate does not list, though it
+// has members, and what it is about them that holds the grant.
+func TestUnlistedGroup(t *testing.T) {
+	in, err := gaugetest.Parse(`grant g1 group/ghosts stow/item:read /m/**
+grant g2 person/nobody stow/item:read /m/**
+member workload/a group/ghosts
+member person/p group/ghosts
+protected workload/a`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	res := gauge.Run(in)
+	for n, want := range []string{"[person/p workload/a] protected", "[] "} {
+		g := res.Grants[n]
+		ids := slices.SortedFunc(slices.Values(g.Holders), model.ID.Compare)
+		if got := fmt.Sprint(ids, " ", g.HeldBy); got != want {
+			t.Errorf("%s is had by %q, want %q", g.Grant.ID, got, want)
+		}
+	}
+}

@@ -44,7 +44,7 @@ func (a *app) draftCmd() *cobra.Command {
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, force, all, roles, conditions bool
+	var giveUp, keep, force, all, roles, conditions bool
 	var plot string
 	var number int
 	share := 2.0
@@ -111,8 +111,8 @@ give today.`,
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
 					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
-						GiveUpUnobservable: giveUp, Conditions: conditions, Caution: caution.value, File: out,
-						Force: force})
+						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions,
+						Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
 				}
@@ -129,6 +129,8 @@ give today.`,
 	f.Var(&caution, "caution", "how much is kept beyond the places of use: bold, normal, careful, or a number")
 	f.StringVar(&out, "out", "", "file to write (default: drafts/IDENTITY.fence.yaml)")
 	f.BoolVar(&giveUp, "give-up-unobservable", false, "drop also what no log could have shown")
+	f.BoolVar(&keep, "keep-unobservable", false, "keep all that no log could have shown, however unlikely its use")
+	cmd.MarkFlagsMutuallyExclusive("give-up-unobservable", "keep-unobservable")
 	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
@@ -170,7 +172,7 @@ func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) er
 // draftFrom drafts for one who is to have more, or lists the tasks.
 func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out string, window model.Duration,
 	force bool) error {
-	for _, name := range []string{"top", "all", "caution", "give-up-unobservable", "conditions"} {
+	for _, name := range []string{"top", "all", "caution", "give-up-unobservable", "keep-unobservable", "conditions"} {
 		if cmd.Flags().Changed(name) {
 			return fmt.Errorf("--%s is for --from use", name)
 		}
@@ -305,6 +307,19 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		}
 	}
 	d.Tables = []render.Table{t}
+	unseen := 0
+	for _, x := range drafts.Written {
+		if text := unseenWords(x.Fence); text != "" {
+			if unseen++; len(rows) == 1 {
+				d.Lines = append(d.Lines, "Decide: "+text+". They stay with --keep-unobservable.")
+			}
+		}
+	}
+	if unseen > 0 && len(rows) > 1 {
+		d.Lines = append(d.Lines, fmt.Sprintf("Decide: %s take away what has power on places where no log shows "+
+			"whether it is used (unseen: under gives_up). It stays with --keep-unobservable.",
+			render.Plural(unseen, "draft")))
+	}
 	if len(rows) == 1 {
 		d.Lines = append(d.Lines, "Risk: "+rows[0].Risk.words()+".")
 		d.Lines = append(d.Lines, rows[0].Risk.lines(3)...)
@@ -317,6 +332,17 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		d.Next = append([]string{"clipfence rehearse --all"}, d.Next...)
 	}
 	return a.print(d)
+}
+
+// unseenWords tells what has power and goes where no log shows whether it is used, if anything.
+func unseenWords(f *work.Fence) string {
+	what, where := f.Unseen()
+	if len(what) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("no log shows whether %s with power %s used where %s: %s on %s",
+		render.Plural(len(what), "permission"), map[bool]string{true: "is", false: "are"}[len(what) == 1],
+		map[bool]string{true: "it goes", false: "they go"}[len(what) == 1], first(what, 3), places(where))
 }
 
 // completes returns what completes a word by a list of the workspace; nothing where there is

@@ -211,6 +211,9 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there",
 			render.Plural(given, "use")))
 	}
+	if text := unseenWords(f); text != "" {
+		d.Lines = append(d.Lines, "  note decide: "+text)
+	}
 	d.Lines = append(d.Lines, "  note risk: "+v.Risk.words())
 	d.Lines = append(d.Lines, v.Risk.lines(map[bool]int{false: 3, true: len(v.Risk.Worst)}[all])...)
 	if n := work.KeptElsewhere(f, r); n > 0 {

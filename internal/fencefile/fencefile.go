@@ -126,6 +126,9 @@ func Write(f *fence.Fence, coverage string) []byte {
 		line("gives_up:", render.Plural(len(f.GivenUp()), "permission")+", most dangerous first")
 		for _, g := range f.GivesUp {
 			line("  - where: "+list(g.Where, str), "")
+			if g.Unseen {
+				line("    unseen: true", "no log shows whether it is used there: decide whether it goes")
+			}
 			line("    do:", "")
 			for _, p := range g.Do {
 				line("      - "+scalar(p.String()), "")

@@ -33,7 +33,8 @@ func random(r *rand.Rand) *fence.Fence {
 		f.Leaves = append(f.Leaves, model.ID{Kind: model.Group, Name: pick()})
 		f.GivesUp = append(f.GivesUp, fence.GiveUp{Do: []model.PermissionPattern{model.MustPermissionPattern("a/" +
 			string(model.AppendEscaped(nil, []byte(pick()))) + ":b")},
-			Where: []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()}})
+			Where:  []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()},
+			Unseen: r.IntN(2) == 0})
 	}
 	for range r.IntN(3) {
 		a := fence.Allow{Where: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()},

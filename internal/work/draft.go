@@ -29,6 +29,8 @@ type DraftRequest struct {
 	Window model.Duration
 	// GiveUpUnobservable drops also what no log could have shown.
 	GiveUpUnobservable bool
+	// KeepUnobservable keeps all of it.
+	KeepUnobservable bool
 	// Conditions adds to lines what each of their calls met.
 	Conditions bool
 	// Caution says how much an avoided break is worth; 0 stands for [draft.Normal].
@@ -78,8 +80,8 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		return nil, err
 	}
 	lessons := review.Learn(decisions, w.now())
-	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, Caution: q.Caution, Worth: worth, Lessons: lessons,
-		Conditions: q.Conditions}
+	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
+		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions}
 	out := &Drafts{Lessons: lessons}
 	for i, id := range ids {
 		if len(out.Written) == most {

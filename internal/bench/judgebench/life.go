@@ -21,11 +21,13 @@ type world struct {
 
 	deep  bool // projects have folders, which what is in them is put into without a system
 	plain bool // most names have no numbers, and are like no other
+
+	hospital bool // a life of another build: see [hospital]
 }
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
 func worldOf(n int) world {
-	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false}
+	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false, false}
 	off := []*bool{nil, &w.dated, &w.siblings, &w.incidents, &w.standIn, &w.drift, &w.dark, &w.movers}
 	if f := off[n%len(off)]; f != nil {
 		*f = false
@@ -39,7 +41,11 @@ type call struct {
 	who  int
 	perm int
 	path model.Path
+	why  cause
 }
+
+// cause is what a call came of.
+type cause string
 
 // life is a made-up organisation and what it did, day by day.
 type life struct {
@@ -50,7 +56,8 @@ type life struct {
 	who     []model.ID
 	calls   []call
 	perms   []model.Permission
-	logless map[model.Path]bool // projects whose reading is not logged
+	logless map[model.Path]string // the class of calls that is not logged in a project
+	unread  string                // the kind of node whose reading is logged nowhere
 }
 
 type membership struct {
@@ -69,6 +76,7 @@ type act struct {
 	on       func(day int) []model.Path
 	when     func(day int) bool
 	from, to int
+	why      cause
 }
 
 var nouns = []struct {
@@ -118,7 +126,10 @@ type scope struct {
 
 // live makes a life of a world from a seed.
 func live(w world, seed uint64) *life {
-	m := &maker{life: &life{born: map[model.Path]int{}, logless: map[model.Path]bool{}},
+	if w.hospital {
+		return hospital(seed)
+	}
+	m := &maker{life: &life{born: map[model.Path]int{}, logless: map[model.Path]string{}},
 		r: rand.New(rand.NewPCG(seed, 77)), w: w, units: map[model.Path][]model.Path{},
 		nodes: map[model.Path][]model.Path{}, number: map[string]int{}, scope: map[int][]scope{}}
 	m.estate.Source = "w"
@@ -187,7 +198,7 @@ func (m *maker) tree() {
 				m.grow(project, -1)
 			}
 			if m.w.dark && m.r.IntN(8) == 0 {
-				m.logless[project] = true
+				m.logless[project] = "read"
 			}
 		}
 	}
@@ -195,7 +206,7 @@ func (m *maker) tree() {
 		for _, n := range nouns {
 			for _, class := range []string{"read", "change"} {
 				m.estate.Coverage = append(m.estate.Coverage, model.CoverageRecord{Node: p, Service: n.kind + "s",
-					LogClass: class, Written: class != "read" || !m.logless[p]})
+					LogClass: class, Written: class != m.logless[p]})
 			}
 		}
 	}
@@ -215,7 +226,7 @@ func (m *maker) child(project model.Path, kind, name string) model.Path {
 func projectOf(p model.Path) model.Path {
 	for {
 		up, ok := p.Parent()
-		if kind, _ := p.Last(); kind == "project" || !ok {
+		if kind, _ := p.Last(); kind == "project" || kind == "system" || !ok {
 			return p
 		}
 		p = up
@@ -413,7 +424,7 @@ func (m *maker) work(i int) {
 		if len(perms) == 0 {
 			continue
 		}
-		x := act{i, perms, m.places(project, s.on, kind.kind), m.schedule(person), from, livedFor}
+		x := act{i, perms, m.places(project, s.on, kind.kind), m.schedule(person), from, livedFor, "work"}
 		m.acts = append(m.acts, x)
 		if t := m.teamOf(i); t != nil && s == m.scope[i][0] {
 			t.pool = append(t.pool, x)
@@ -531,9 +542,9 @@ func (m *maker) happen() {
 			switch n := m.r.IntN(3); {
 			case a == b:
 			case n == 0 && m.w.standIn:
-				m.instead(a, b, day, day+length, false)
+				m.instead(a, b, day, day+length, false, "stand-in")
 			case n == 1 && m.w.handOver:
-				m.instead(a, b, day, livedFor, true)
+				m.instead(a, b, day, livedFor, true, "hand-over")
 			case n == 2 && m.w.leave:
 				length = 60 + m.r.IntN(60)
 				for i := range m.acts {
@@ -558,7 +569,7 @@ func (m *maker) happen() {
 				}
 			}
 			if len(to.members) > 0 {
-				m.instead(to.members[0], a, day+3, livedFor, false)
+				m.instead(to.members[0], a, day+3, livedFor, false, "move")
 			}
 		}
 	}
@@ -584,11 +595,11 @@ func (m *maker) happen() {
 
 // instead lets somebody do what another does, for some days; its own are over from then on
 // where it is handed over. Only what team-mates may, both, is done.
-func (m *maker) instead(a, b, from, to int, over bool) {
+func (m *maker) instead(a, b, from, to int, over bool, why cause) {
 	for i, n := 0, len(m.acts); i < n; i++ {
 		if x := m.acts[i]; x.who == a && x.to > from {
 			y := x
-			y.who, y.from, y.to = b, max(x.from, from), min(x.to, to)
+			y.who, y.from, y.to, y.why = b, max(x.from, from), min(x.to, to), why
 			m.acts = append(m.acts, y)
 			if over {
 				m.acts[i].to = from
@@ -606,7 +617,7 @@ func (m *maker) trouble(i, day int) {
 		at := m.of(project, kind.kind, -1)
 		for _, v := range kind.verbs {
 			if may(s.role, kind.kind, v) && (levelOf[v] <= model.Read || m.r.IntN(4) == 0) {
-				m.calls = append(m.calls, call{day + m.r.IntN(3), i, m.number[kind.kind+":"+v], at})
+				m.calls = append(m.calls, call{day + m.r.IntN(3), i, m.number[kind.kind+":"+v], at, "incident"})
 			}
 		}
 	}
@@ -619,7 +630,8 @@ func (m *maker) once(i, day int, l model.Level) {
 	kind := nouns[m.r.IntN(5)]
 	for _, v := range kind.verbs {
 		if levelOf[v] == l && may(s.role, kind.kind, v) {
-			m.calls = append(m.calls, call{day, i, m.number[kind.kind+":"+v], m.of(project, kind.kind, -1)})
+			at := m.of(project, kind.kind, -1)
+			m.calls = append(m.calls, call{day, i, m.number[kind.kind+":"+v], at, "accident"})
 		}
 	}
 }
@@ -634,7 +646,7 @@ func (m *maker) run() {
 			for _, p := range a.on(day) {
 				for k, perm := range a.perms {
 					if k == 0 || m.r.IntN(10) > 0 {
-						m.calls = append(m.calls, call{day, a.who, perm, p})
+						m.calls = append(m.calls, call{day, a.who, perm, p, a.why})
 					}
 				}
 			}
@@ -645,7 +657,12 @@ func (m *maker) run() {
 // at returns the estate as it was on a day.
 func (l *life) at(day int) *model.Estate {
 	e := l.estate
-	e.Nodes, e.Identities, e.Memberships, e.Grants = nil, nil, nil, nil
+	e.Nodes, e.Identities, e.Memberships, e.Grants, e.Coverage = nil, nil, nil, nil, nil
+	for _, c := range l.estate.Coverage {
+		if l.born[c.Node] <= day {
+			e.Coverage = append(e.Coverage, c)
+		}
+	}
 	e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/w")})
 	for _, n := range l.estate.Nodes {
 		if l.born[n.Path] <= day {
@@ -687,5 +704,5 @@ func (l *life) uses(day int) []usage.Use {
 func (l *life) logged(c call) bool {
 	project := projectOf(c.path)
 	verb := l.estate.Catalogue[c.perm]
-	return verb.LogClass != "read" || !l.logless[project]
+	return verb.LogClass != l.logless[project] && (verb.LogClass != "read" || verb.Kinds[0] != l.unread)
 }

@@ -28,11 +28,13 @@ func main() {
 	seeds := flag.Int("seeds", 20, "so many lives")
 	first := flag.Int("first", 100, "the seed of the first; below 100 are those that are tuned on")
 	only := flag.String("only", "", "one row only")
+	why := flag.Bool("why", false, "with -only: also why danger stays, and what broke")
 	var shape world
 	flag.BoolVar(&shape.deep, "deep", false, "projects have folders")
 	flag.BoolVar(&shape.plain, "plain", false, "names without numbers")
+	flag.BoolVar(&shape.hospital, "hospital", false, "another life altogether")
 	flag.Parse()
-	if err := run(*first, *seeds, *only, shape); err != nil {
+	if err := run(*first, *seeds, *only, *why && *only != "", shape); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -48,12 +50,13 @@ type score struct {
 // days on which each life is judged.
 var days = []int{livedFor - 181, livedFor - 91}
 
-func run(first, seeds int, only string, shape world) error {
+func run(first, seeds int, only string, why bool, shape world) error {
 	every := ways(only)
 	type result struct {
 		scores  []score
 		callers float64
 		risk    *calibration
+		why     *anatomy
 	}
 	results := make([]result, seeds*len(days))
 	var wg sync.WaitGroup
@@ -72,7 +75,7 @@ func run(first, seeds int, only string, shape world) error {
 				}
 				seed := first + i/len(days)
 				w := worldOf(seed)
-				w.deep, w.plain = shape.deep, shape.plain
+				w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
 				j, err := newJudged(live(w, uint64(seed)), days[i%len(days)])
 				for _, w := range every {
 					if err != nil {
@@ -81,6 +84,12 @@ func run(first, seeds int, only string, shape world) error {
 					var s score
 					if s, err = j.score(w.edit); err == nil {
 						results[i].scores = append(results[i].scores, s)
+					}
+					var edit access.Edit
+					if err == nil && why {
+						if edit, err = w.edit(j); err == nil {
+							results[i].why, err = j.anatomy(edit)
+						}
 					}
 				}
 				if err != nil {
@@ -129,6 +138,13 @@ func run(first, seeds int, only string, shape world) error {
 		all.add(r.risk)
 	}
 	all.print(t)
+	if why {
+		sum := newAnatomy()
+		for _, r := range results {
+			sum.add(r.why, 1/n)
+		}
+		sum.print(t)
+	}
 	return t.Flush()
 }
 

@@ -184,8 +184,11 @@ func careful(keep func(j *judged, who int) kept) func(j *judged, who int) kept {
 							k.add(perm, on)
 						}
 						at, _ := on.Node()
-						for project := range j.life.logless {
-							if c := j.life.estate.Catalogue[perm]; c.LogClass == "read" && at.Covers(project) {
+						if c := j.life.estate.Catalogue[perm]; c.LogClass == "read" && c.Kinds[0] == j.life.unread {
+							k.add(perm, on)
+						}
+						for project, class := range j.life.logless {
+							if c := j.life.estate.Catalogue[perm]; c.LogClass == class && at.Covers(project) {
 								k.add(perm, project.Below())
 							}
 						}

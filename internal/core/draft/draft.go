@@ -40,6 +40,8 @@ type Options struct {
 	// GiveUpUnobservable drops what no log could have shown. Without it, such
 	// permissions stay where they were.
 	GiveUpUnobservable bool
+	// KeepUnobservable keeps it, however unlikely it is that it is used; not with the other.
+	KeepUnobservable bool
 	// Caution says how much an avoided break is worth; 0 stands for [Normal].
 	Caution Caution
 	// Conditions adds to lines what each of their calls met: a second factor, and networks.
@@ -297,29 +299,35 @@ type drafter struct {
 
 // given is what goes on the places of some grants.
 type given struct {
-	where []model.PathPattern
-	perms access.Set
+	where  []model.PathPattern
+	perms  access.Set
+	unseen bool // no log shows whether it is used there, and it has power
 }
 
 // giveUp notes that permissions go on some places.
 func (d *drafter) giveUp(where []model.PathPattern, perms access.Set) {
-	if perms.Count() == 0 {
+	d.drop(given{where: where, perms: perms})
+}
+
+func (d *drafter) drop(more given) {
+	if more.perms.Count() == 0 {
 		return
 	}
 	for _, g := range d.gone {
-		if slices.Equal(g.where, where) {
-			g.perms.Or(perms)
+		if slices.Equal(g.where, more.where) && g.unseen == more.unseen {
+			g.perms.Or(more.perms)
 			return
 		}
 	}
-	d.gone = append(d.gone, &given{where, perms.Clone()})
+	more.perms = more.perms.Clone()
+	d.gone = append(d.gone, &more)
 }
 
 // givesUp returns what was noted as the lines of a fence.
 func (d *drafter) givesUp() []fence.GiveUp {
 	var out []fence.GiveUp
 	for _, g := range d.gone {
-		out = append(out, fence.GiveUp{Do: d.names(g.perms), Where: g.where})
+		out = append(out, fence.GiveUp{Do: d.names(g.perms), Where: g.where, Unseen: g.unseen})
 	}
 	return out
 }
@@ -367,7 +375,7 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
 	d.fence.Allow = append(d.fence.Allow, lines...)
 	for _, g := range gone {
-		d.giveUp(g.where, g.perms)
+		d.drop(g)
 	}
 }
 
@@ -408,13 +416,16 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		}
 	}
 	goes := d.x.NewSet()
-	lost := map[model.PathPattern]access.Set{}
-	lose := func(on model.PathPattern, i int) {
-		if lost[on] == nil {
-			lost[on] = d.x.NewSet()
+	lost, hidden := map[model.PathPattern]access.Set{}, map[model.PathPattern]access.Set{}
+	note := func(to map[model.PathPattern]access.Set) func(on model.PathPattern, i int) {
+		return func(on model.PathPattern, i int) {
+			if to[on] == nil {
+				to[on] = d.x.NewSet()
+			}
+			to[on].Add(i)
 		}
-		lost[on].Add(i)
 	}
+	lose, hide := note(lost), note(hidden)
 	for i := range t.Perms.All() {
 		// A call that is not placed may have been anywhere.
 		if t.Frozen.Has(i) {
@@ -480,7 +491,11 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			}
 		}
 		for _, on := range unseen { // where no log shows it and it does not stay
-			if len(stay) > 0 && !model.PathPatternsContain(stay, on) {
+			switch power := d.x.Level(i) >= model.Administer; {
+			case model.PathPatternsContain(stay, on):
+			case power:
+				hide(on, i)
+			case len(stay) > 0:
 				lose(on, i)
 			}
 		}
@@ -499,10 +514,13 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		}
 	}
 	if goes.Count() > 0 {
-		gone = append(gone, given{t.Grant.Where, goes})
+		gone = append(gone, given{where: t.Grant.Where, perms: goes})
 	}
 	for _, on := range slices.SortedFunc(maps.Keys(lost), comparePatterns) {
-		gone = append(gone, given{[]model.PathPattern{on}, lost[on]})
+		gone = append(gone, given{where: []model.PathPattern{on}, perms: lost[on]})
+	}
+	for _, on := range slices.SortedFunc(maps.Keys(hidden), comparePatterns) {
+		gone = append(gone, given{[]model.PathPattern{on}, hidden[on], true})
 	}
 	d.dropCovered(t, places)
 	return d.merge(t, places, chances), gone

@@ -171,8 +171,9 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			}
 		}
 	}
-	// What no log shows stays, as long as nothing is learned of it, what has power in any case.
-	judged := d.worth.model.KnowsDark() && d.x.Level(perm) < model.Administer && t.HeldBy != gauge.Unproven
+	// What no log shows stays, as long as nothing is learned of it.
+	judged := !d.o.KeepUnobservable && t.HeldBy != gauge.Unproven &&
+		d.worth.model.KnowsDark(d.x.Level(perm)) && d.worth.past.Shows(perm)
 	for _, on := range unseen {
 		if !judged {
 			add(model.ID{}, risk.Dark, []model.PathPattern{on}, 0)

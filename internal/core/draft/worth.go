@@ -24,12 +24,12 @@ import (
 //	lambda * needs met - weight * log2(1 + places) - a price for each piece
 //
 // What was used on several days stays in any case. What no log would show is weighed like the
-// rest once enough was seen of the like where logs are on; else it stays, and with it what has
-// power. What is done together breaks together: while another permission goes on the same
-// places that is needed as likely, only a part of a need counts. Of a group the needs of all its
-// members count together, and so does the danger of each; what one or two of them alone need is
-// theirs alone where that is worth a line. Lambda, what one avoided break is
-// worth, is a share of the danger that is held by all over how many of them call, so an estate
+// rest once enough was seen of the like where logs are on; else it stays. What has power and goes
+// there is named, for somebody to decide. What is done together breaks together: while another
+// permission goes on the same places that is needed as likely, only a part of a need counts. Of a
+// group the needs of all its members count together, and so does the danger of each; what one or
+// two of them alone need is theirs alone where that is worth a line. Lambda, what one avoided
+// break is worth, is a share of the danger that is held by all over how many of them call, so an estate
 // joined to a copy of itself gets the same drafts. A second break of one identity hurts less
 // than a first of another: lambda is times (0.5 e^-H + 0.5) for one that H breaks are expected
 // of, which is known once it is drafted, so it is drafted a few times.

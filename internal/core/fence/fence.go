@@ -44,7 +44,9 @@ const FormatVersion = 2
 type GiveUp struct {
 	Do    []model.PermissionPattern `json:"do" doc:"permissions that go"`
 	Where []model.PathPattern       `json:"where" doc:"path patterns on which they go"`
-	At    model.Position            `json:"-"`
+	// Unseen: no log shows whether they are used there. Nothing replayed can tell.
+	Unseen bool           `json:"unseen,omitempty" doc:"they have power, and no log shows whether they are used there: decide whether they go"`
+	At     model.Position `json:"-"`
 }
 
 // FromText reads how fence: 1 named a permission, which excused it on every place.
@@ -83,6 +85,27 @@ func (f *Fence) GivenUp() []model.PermissionPattern {
 		}
 	}
 	return out
+}
+
+// Unseen returns the permissions with power that go where no log shows whether they are used, each
+// once, and all places of such.
+func (f *Fence) Unseen() (do []model.PermissionPattern, where []model.PathPattern) {
+	for _, g := range f.GivesUp {
+		if !g.Unseen {
+			continue
+		}
+		for _, p := range g.Do {
+			if !slices.Contains(do, p) {
+				do = append(do, p)
+			}
+		}
+		for _, on := range g.Where {
+			if !slices.Contains(where, on) {
+				where = append(where, on)
+			}
+		}
+	}
+	return do, where
 }
 
 // An Allow is one line of a fence: a role of the source, or permissions, on places.

@@ -3,6 +3,7 @@ package gauge
 import (
 	"math"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -58,15 +59,23 @@ func (s *Scale) Nodes(perm int, on []model.PathPattern) int {
 	return max(1, s.x.Count(perm, s.on(on)))
 }
 
-// Apart reports whether a permission can be used on a node of the inventory that a
-// pattern holds and that lies at or below none of some nodes. Of a permission that can be
-// used on any kind of node those count that nothing lies below.
-func (s *Scale) Apart(perm int, on model.PathPattern, from []model.Path) bool {
+// mostApart is how many places are told apart at most.
+const mostApart = 64
+
+// Apart returns places inside a pattern that hold every node of the inventory on which a
+// permission can be used and that lies at or below none of some nodes: the pattern itself where
+// they cannot be said in a few places. Of a permission that can be used on any kind of node
+// those count that nothing lies below.
+func (s *Scale) Apart(perm int, on model.PathPattern, from []model.Path) []model.PathPattern {
 	var out index.Region
 	for _, p := range from {
 		out = append(out, s.x.Region(p.Below())...)
 	}
-	return s.x.Ends(perm, s.on([]model.PathPattern{on}).AndNot(out.Or(nil)))
+	tops, few := s.x.Outermost(perm, s.on([]model.PathPattern{on}).AndNot(out.Or(nil)), mostApart)
+	if !few || slices.ContainsFunc(tops, func(p model.PathPattern) bool { return !on.Contains(p) }) {
+		return []model.PathPattern{on}
+	}
+	return tops
 }
 
 // on returns the nodes that places hold.

@@ -769,7 +769,7 @@ func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 		k := seen{on, r.logs[p]}
 		dark, ok := r.dark[k]
 		if !ok {
-			apart := func(below []model.Path) bool { return r.scale.Apart(p, on, below) }
+			apart := func(below []model.Path) []model.PathPattern { return r.scale.Apart(p, on, below) }
 			dark = r.in.Coverage.DarkBelow(on, c.Permission.Service(), c.LogClass, r.span, apart)
 			if len(r.dark) >= mostDark { // of places that few grants share, it is not worth keeping
 				clear(r.dark)

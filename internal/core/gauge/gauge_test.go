@@ -363,3 +363,29 @@ protected workload/a`)
 		}
 	}
 }
+
+// TestUnrecorded: what no record of logs says anything of is dark by itself, and does not darken
+// what lies beside it.
+func TestUnrecorded(t *testing.T) {
+	for _, tt := range []struct{ text, want string }{
+		{"", "[]"},
+		{"node /m/berth:y\nnode /m/berth:y/box:c\nnode /m/berth:y/box:d", "[/m/berth:y/**]"},
+		{"node /m/berth:y\nnode /m/berth:y/box:c\nnode /m/berth:z\nnode /m/berth:z/box:c",
+			"[/m/berth:y/** /m/berth:z/**]"},
+		{"node /m/berth:y\nnode /m/berth:y/box:c\nnode /m/berth:y/box:d\nlog /m/berth:y/box:c on",
+			"[/m/berth:y/box:d/**]"},
+		{"node /m/berth:y\nnode /m/berth:y/box:c\nlog /m/berth:y/box:c off\nnode /m/box:e",
+			"[/m/berth:y/box:c/** /m/box:e/**]"},
+		{"node /m/berth:y", "[]"}, // nothing is in it that could be found
+	} {
+		in, err := gaugetest.Parse("grant g1 workload/a stow/item:find /m/**\nlog off\nlog /m/berth:x on\n" + tt.text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		g := gauge.Run(in).Grants[0]
+		find, _ := in.Index.PermNumber(model.MustPermission("stow/item:find"))
+		if got := fmt.Sprint(g.DarkAt(find)); got != tt.want {
+			t.Errorf("%q: dark on %s, want %s", tt.text, got, tt.want)
+		}
+	}
+}

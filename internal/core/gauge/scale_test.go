@@ -2,6 +2,7 @@ package gauge_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -81,6 +82,7 @@ func indexed(t *testing.T, e *model.Estate) (x *index.Index, perms []int) {
 
 // TestScale counts nodes by spans and counts them again one by one.
 func TestScale(t *testing.T) {
+	told := 0
 	for seed := range uint64(300) {
 		tr := newTree(seed)
 		e := tr.estate()
@@ -97,7 +99,8 @@ func TestScale(t *testing.T) {
 			}
 			n := tr.r.IntN(len(everyKind))
 			c, perm := e.Catalogue[n], perms[n]
-			count, apart := 0, false
+			count := 0
+			apart := map[model.Path]bool{}
 			for _, p := range tr.paths {
 				kind, _ := p.Last()
 				fits := len(c.Kinds) == 0 || slices.Contains(c.Kinds, kind)
@@ -107,16 +110,36 @@ func TestScale(t *testing.T) {
 				leaf := !slices.ContainsFunc(tr.paths, func(q model.Path) bool { return p != q && p.Covers(q) })
 				if (fits && len(c.Kinds) > 0 || leaf && len(c.Kinds) == 0) && on[0].Matches(p) &&
 					!slices.ContainsFunc(from, func(f model.Path) bool { return f.Covers(p) }) {
-					apart = true
+					apart[p] = true
 				}
 			}
 			if got := s.Nodes(perm, on); got != max(1, count) {
 				t.Fatalf("seed %d: %v on %v: %d nodes, want %d", seed, c.Kinds, on, got, max(1, count))
 			}
-			if got := s.Apart(perm, on[0], from); got != apart {
-				t.Fatalf("seed %d: %v on %s apart from %v: %t, want %t", seed, c.Kinds, on[0], from, got, apart)
+			// What lies apart is in the places that are said, which are inside the pattern; and none of
+			// those is without it or holds one of the others, unless they cannot be told apart.
+			got := s.Apart(perm, on[0], from)
+			for p := range apart {
+				if !slices.ContainsFunc(got, func(o model.PathPattern) bool { return o.Matches(p) }) {
+					t.Fatalf("seed %d: %v on %s apart from %v: %v, without %s", seed, c.Kinds, on[0], from, got, p)
+				}
+			}
+			for _, o := range got {
+				if !on[0].Contains(o) || len(apart) == 0 {
+					t.Fatalf("seed %d: %v on %s apart from %v: %s", seed, c.Kinds, on[0], from, o)
+				}
+				some := slices.ContainsFunc(slices.Collect(maps.Keys(apart)), o.Matches)
+				if o != on[0] && (!some || slices.ContainsFunc(from, o.Matches)) {
+					t.Fatalf("seed %d: %v on %s apart from %v: %s too", seed, c.Kinds, on[0], from, o)
+				}
+				if o != on[0] {
+					told++
+				}
 			}
 		}
+	}
+	if told < 100 {
+		t.Errorf("only %d places were told apart: the trees are too tame", told)
 	}
 }
 
@@ -143,7 +166,7 @@ func TestDarkBelow(t *testing.T) {
 			n := 1 + tr.r.IntN(2)
 			on, entry := tr.pattern(), e.Catalogue[n]
 			dark := c.DarkBelow(on, "s", "read", w,
-				func(below []model.Path) bool { return s.Apart(perms[n], on, below) })
+				func(below []model.Path) []model.PathPattern { return s.Apart(perms[n], on, below) })
 			some, seen := false, true
 			for _, p := range tr.paths {
 				if kind, _ := p.Last(); !on.Matches(p) || !slices.Contains(entry.Kinds, kind) {

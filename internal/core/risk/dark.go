@@ -76,8 +76,20 @@ func (p *Past) visible(perms []int, service, class string) int {
 	return n
 }
 
-// popularity puts into one of four sizes how many of those who hold a permission use it.
+// fewHolders is of how many who hold a permission where a log shows it it must be known whether
+// they use it.
+const fewHolders = 5
+
+// Shows reports whether some log shows enough of a permission for what nobody sees of it to be
+// judged by that: of what no log shows anywhere it is not known whether anybody ever uses it.
+func (p *Past) Shows(perm int) bool { return p.holders[perm] >= fewHolders }
+
+// popularity puts into one of four sizes how many of those who hold a permission use it; all may,
+// of one that no log shows.
 func (p *Past) popularity(perm int) [2]int {
+	if p.holders[perm] == 0 {
+		return [2]int{3, 4}
+	}
 	n := 0
 	for _, least := range []float64{.005, .05, .2} {
 		if p.popular[perm] > least {

@@ -57,7 +57,7 @@ func TestDark(t *testing.T) {
 	p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 	m := Learn(p, now, everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
 		map[int][]model.PathPattern{read: {place(0)}}})
-	if !m.KnowsDark() {
+	if !m.KnowsDark(model.Read) {
 		t.Fatal("a year of forty programs is too little")
 	}
 	for i := range 40 {
@@ -76,6 +76,42 @@ func TestDark(t *testing.T) {
 	parts := p.Hidden(model.MustID("workload/w1"), read, now, []model.PathPattern{place(0)})
 	if len(parts) != 1 || parts[0].Class != DarkRest || m.Chance(parts[0]) > .1 {
 		t.Errorf("%v, %f", parts, m.Chance(parts[0]))
+	}
+}
+
+// TestNowhere: of what no log shows anywhere nobody knows whether it is used, however many records
+// say so, and nothing is learned from it.
+func TestNowhere(t *testing.T) {
+	for _, dark := range []int{0, 6, 11, 12} {
+		x, uses := blind(t, func(p int) bool { return p < dark })
+		read, _ := x.PermNumber(model.MustPermission("s/box:read"))
+		put, _ := x.PermNumber(model.MustPermission("s/box:put"))
+		p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
+		where := []model.PathPattern{model.MustPathPattern("/m/**")}
+		var hidden []model.PathPattern
+		for p := range dark {
+			hidden = append(hidden, model.MustPathPattern(fmt.Sprintf("/m/unit:u0/project:p%d/**", p)))
+		}
+		m := Learn(p, now, everything{x, where, map[int][]model.PathPattern{read: hidden}})
+		if got := p.Shows(read); got != (dark < 12) || !p.Shows(put) {
+			t.Errorf("reading is dark in %d of 12 projects: shown %t, putting %t", dark, got, p.Shows(put))
+		}
+		g := Held{Where: where, Dark: hidden}
+		if got := p.blind(read, &g); got != (dark == 12) {
+			t.Errorf("reading is dark in %d of 12 projects: blind %t", dark, got)
+		}
+		if m.KnowsDark(model.Administer) {
+			t.Error("nobody has power, and something was learned of it")
+		}
+		know := 0.0
+		for bin, t := range m.bins[DarkHere] {
+			if model.Level(bin/32/2) == model.Read {
+				know += t.n
+			}
+		}
+		if (know > 0) != (dark < 12) {
+			t.Errorf("reading is dark in %d of 12 projects: learned from %.0f parts", dark, know)
+		}
 	}
 }
 

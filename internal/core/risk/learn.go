@@ -137,7 +137,7 @@ func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
 	for _, id := range ids {
 		h := p.who[id]
 		for perm, g := range granted.Held(id, now) {
-			if !g.blind() {
+			if !p.blind(perm, &g) {
 				hold[perm]++
 				if h.perms[perm] != nil {
 					use[perm]++
@@ -145,7 +145,7 @@ func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
 			}
 		}
 	}
-	p.popular = map[int]float64{}
+	p.popular, p.holders = map[int]float64{}, hold
 	for perm, n := range hold {
 		p.popular[perm] = use[perm] / n
 	}
@@ -179,7 +179,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 	}
 	for k, perm := range append(some, others...) {
 		g := held[perm]
-		if g.blind() {
+		if p.blind(perm, &g) {
 			continue
 		}
 		w := 1.0
@@ -225,16 +225,56 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 // KnowsYoung reports whether enough was seen of what is young to judge it by its chances.
 func (m *Model) KnowsYoung() bool { return m.young.n >= 100 && m.young.k >= 5 }
 
-// KnowsDark reports whether enough was learned where logs are on for what they would show
-// where they are not.
-func (m *Model) KnowsDark() bool { return m.seen(DarkHere) >= 100 && m.seen(DarkRest) >= 100 }
+// KnowsDark reports whether enough was learned where logs are on for what they would show where
+// they are not of permissions of a level: of power by power alone.
+func (m *Model) KnowsDark(l model.Level) bool {
+	for _, c := range []Class{DarkHere, DarkRest} {
+		width := uint32(1) // of the facts after the first
+		for _, n := range factors[c][1:] {
+			width *= uint32(n)
+		}
+		n := 0.0
+		for bin, t := range m.bins[c] {
+			if of := model.Level(bin / width / 2); l < model.Administer || of >= model.Administer {
+				n += t.n
+			}
+		}
+		if n < enoughDark {
+			return false
+		}
+	}
+	return true
+}
+
+// enoughDark is of how many parts it must be known whether they were needed.
+const enoughDark = 100
 
 // KnowsUsed reports whether enough was seen of what was used to let it go by its chance.
 func (m *Model) KnowsUsed() bool { return m.seen(Used) >= 100 }
 
-// blind reports whether no log shows a permission anywhere.
-func (g *Held) blind() bool {
-	return len(g.Where) > 0 && (slices.Equal(g.Where, g.Dark) || allInside(g.Where, g.Dark))
+// blind reports whether no log shows a permission on any node on which it is held.
+func (p *Past) blind(perm int, g *Held) bool {
+	switch {
+	case len(g.Where) == 0 || len(g.Dark) == 0:
+		return false
+	case slices.Equal(g.Where, g.Dark) || allInside(g.Where, g.Dark):
+		return true
+	}
+	k := hidden{&g.Where[0], &g.Dark[0], len(g.Where), len(g.Dark), p.x.Class(perm)}
+	is, known := p.blinds[k]
+	if !known {
+		on := p.x.Region(g.Where...)
+		is = p.x.Count(perm, on) > 0 && p.x.Count(perm, on.AndNot(p.x.Region(g.Dark...))) == 0
+		p.blinds[k] = is
+	}
+	return is
+}
+
+// hidden is what decides whether a log shows anything: places, those of them that are dark, and
+// a class of permissions.
+type hidden struct {
+	where, dark *model.PathPattern
+	n, m, class int
 }
 
 // Clip returns the parts that lie in what was granted and that a log shows, as far as they do.

@@ -25,6 +25,8 @@ type Past struct {
 	holds   map[inside]int                   // how many nodes there are
 	stands  map[model.Path]model.PathPattern // answers of At
 	popular map[int]float64                  // which share of those who hold a permission use it; see Learn
+	blinds  map[hidden]bool
+	holders map[int]float64 // how many of those that were looked at hold it where a log shows it
 }
 
 // inside are the nodes of some kinds in a container.
@@ -55,7 +57,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 // use of anything, by index.
 func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(i int) bool) *Past {
 	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
-		first: first, holds: map[inside]int{},
+		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
 		stands: map[model.Path]model.PathPattern{}}
 	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)

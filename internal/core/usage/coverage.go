@@ -167,10 +167,10 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 // been seen over enough of a window: the pattern itself where that goes for what lies
 // below none of the records beneath it, and otherwise the nodes of those beneath that were
 // not there, with everything below them. Records below decide for what lies below them only.
-// Whether something that is asked about lies on the pattern but below none of those, so that
-// the record above has a say, is what apart answers.
+// What is asked about and lies on the pattern but below none of those, so that the record above
+// has a say, is what apart answers, in places.
 func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Window,
-	apart func(below []model.Path) bool) []model.PathPattern {
+	apart func(below []model.Path) []model.PathPattern) []model.PathPattern {
 	if class == "" {
 		return []model.PathPattern{on}
 	}
@@ -201,10 +201,17 @@ func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Wind
 			dark = append(dark, below)
 		}
 	}
-	if !Observable(above) && (len(top) == 0 || apart(top)) {
+	switch {
+	case Observable(above):
+		return dark
+	case len(top) == 0:
 		return []model.PathPattern{on}
 	}
-	return dark
+	besides := apart(top)
+	if slices.Contains(besides, on) {
+		return besides
+	}
+	return slices.Concat(dark, besides)
 }
 
 // logsBelow returns the nodes below one, or all where it is zero, that have a record of

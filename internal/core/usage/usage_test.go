@@ -219,8 +219,13 @@ func TestCoverage(t *testing.T) {
 			start = now.AddDate(0, 0, -tt.start)
 		}
 		c := usage.NewCoverage(records, usage.Read{First: start, Ends: []time.Time{now}})
-		dark := c.DarkBelow(model.MustPathPattern(tt.on), "s", "read", w,
-			func([]model.Path) bool { return tt.apart })
+		on := model.MustPathPattern(tt.on)
+		dark := c.DarkBelow(on, "s", "read", w, func([]model.Path) (apart []model.PathPattern) {
+			if tt.apart {
+				apart = append(apart, on)
+			}
+			return apart
+		})
 		if got := len(dark) == 0; got != tt.seen {
 			t.Errorf("%s with logs of %d days: seen %t, dark on %v", tt.on, tt.start, got, dark)
 		}

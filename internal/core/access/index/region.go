@@ -169,20 +169,44 @@ func (x *Index) CountClass(class int, r Region) int {
 	return n
 }
 
-// Ends reports whether a region holds a node of the inventory that a permission can be used
-// on; of a permission for every kind of node those count that nothing lies below.
-func (x *Index) Ends(perm int, r Region) bool {
-	if c := x.Class(perm); c != 0 {
-		return x.CountClass(c, r) > 0
-	}
+// Outermost returns places that hold every node of a region on which a permission can be used, and
+// nothing outside of the region: of each such node the highest one above it that lies in the
+// region with all that is below it, and itself alone where more lies below it than the region
+// holds. Of a permission for every kind of node those count that nothing lies below. It is false
+// where that takes more than some places.
+func (x *Index) Outermost(perm int, r Region, most int) ([]model.PathPattern, bool) {
+	var out []model.PathPattern
+	class := x.Class(perm)
 	for _, i := range r {
-		for n := int(i.From); n < int(i.To); n++ {
-			if x.real(n) && x.Listed(n, int(x.nodeEnd.at(n))) == 1 {
-				return true
+		for n := i.From; n < i.To && (class == 0 || x.countClass(class, n, i.To) > 0); {
+			end := x.nodeEnd.at(int(n))
+			is := x.real(int(n))
+			if class != 0 {
+				is = is && x.Applies(class, int(n))
+			} else {
+				is = is && x.Listed(int(n), int(end)) == 1
 			}
+			if !is {
+				n++
+				continue
+			}
+			if len(out) == most {
+				return nil, false
+			}
+			if end > i.To {
+				out = append(out, x.Path(int(n)).Exactly())
+				n++
+				continue
+			}
+			top := n
+			for up := x.nodeParent.at(int(top)); up != none && up >= i.From && x.nodeEnd.at(int(up)) <= i.To; {
+				top, up = up, x.nodeParent.at(int(up))
+			}
+			out = append(out, x.Path(int(top)).Below())
+			n = x.nodeEnd.at(int(top))
 		}
 	}
-	return false
+	return out, true
 }
 
 // Usable counts the nodes of the inventory on which pieces of access can be used: on which

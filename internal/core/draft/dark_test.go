@@ -1,0 +1,119 @@
+package draft
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// halfLogged is a life of sixty programs that may do everything with what is in twelve projects: each
+// works in three of them all the time, and every tenth also clears up there. In the first project
+// no log shows clearing up, of reading no log shows anything anywhere.
+func halfLogged(t *testing.T) *gauge.Input {
+	t.Helper()
+	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+	box := func(project, box int) model.Path {
+		return model.MustPath(fmt.Sprintf("/m/org:o/project:p%d/box:%c", project, 'a'+box))
+	}
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")},
+		{Path: model.MustPath("/m/org:o")}}}
+	for i, verb := range []string{"read", "put", "clear"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
+			Level:    []model.Level{model.Read, model.Change, model.Administer}[i],
+			LogClass: verb, Kinds: []string{"box"}})
+	}
+	e.Roles = []model.Role{{Name: "all", Rights: model.Rights{
+		Do: []model.PermissionPattern{model.MustPermissionPattern("s/box:*")}}}}
+	for p := range 12 {
+		project := model.MustPath(fmt.Sprintf("/m/org:o/project:p%d", p))
+		e.Nodes = append(e.Nodes, model.Node{Path: project})
+		for b := range 5 {
+			e.Nodes = append(e.Nodes, model.Node{Path: box(p, b)})
+		}
+		for _, class := range []string{"read", "put", "clear"} {
+			e.Coverage = append(e.Coverage, model.CoverageRecord{Node: project, Service: "s", LogClass: class,
+				Written: class == "put" || class == "clear" && p > 0})
+		}
+	}
+	f := usage.Fold{}
+	for i := range 60 {
+		id := model.MustID(fmt.Sprint("workload/w", i))
+		e.Identities = append(e.Identities, model.Identity{ID: id, Created: now.AddDate(-3, 0, 0)})
+		e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint("g", i), To: id, Role: "all",
+			Where: []model.PathPattern{model.MustPathPattern("/m/org:o/**")}, Created: now.AddDate(-2, 0, 0)})
+		for d := 399 - i%3; d >= 0; d -= 3 {
+			for _, p := range []int{i % 12, (i + 5) % 12, (i + 7) % 12} {
+				for _, verb := range []string{"put", "clear"} {
+					if verb == "clear" && (i%10 > 0 || p == 0) {
+						continue
+					}
+					f.Add(usage.Call{Time: now.AddDate(0, 0, -d), Identity: id, Path: box(p, i%5),
+						Permission: model.MustPermission("s/box:" + verb), Outcome: usage.Done})
+				}
+			}
+		}
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := now.AddDate(0, 0, -400)
+	return &gauge.Input{Index: x, Uses: usage.ListOf(f.Uses()...), AsOf: now, Window: 90, History: begin,
+		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})}
+}
+
+// TestPowerInTheDark: what has power goes where no log shows it of those who do nothing like it
+// where logs are on, which is said so; whoever does keeps it where it works; and what no log
+// shows anywhere stays, since nobody knows who does it.
+func TestPowerInTheDark(t *testing.T) {
+	in := halfLogged(t)
+	res := gauge.Run(in)
+	worth := NewWorth(in, res)
+	permits := func(f *fence.Fence, verb, path string) bool {
+		return slices.ContainsFunc(f.Allow, func(a fence.Allow) bool {
+			do := a.Role == "all" || slices.ContainsFunc(a.Do, func(p model.PermissionPattern) bool {
+				return p.Matches(model.MustPermission("s/box:" + verb))
+			})
+			return do && slices.ContainsFunc(a.Where, func(on model.PathPattern) bool {
+				return on.Matches(model.MustPath(path))
+			})
+		})
+	}
+	const dark, lit = "/m/org:o/project:p0/box:a", "/m/org:o/project:p11/box:e"
+	for _, tt := range []struct {
+		who           string
+		o             Options
+		clears, reads bool // in the dark
+		unseen        string
+	}{
+		// The first works there and clears nowhere, the second works elsewhere.
+		{"workload/w12", Options{}, false, true, "[s/box:clear] [/m/org:o/project:p0/**]"},
+		{"workload/w13", Options{}, false, true, "[s/box:clear] [/m/org:o/project:p0/**]"},
+		{"workload/w0", Options{}, true, true, "[] []"}, // works there, and clears elsewhere
+		{"workload/w12", Options{KeepUnobservable: true}, true, true, "[] []"},
+		{"workload/w12", Options{GiveUpUnobservable: true}, false, false, "[] []"},
+	} {
+		tt.o.Worth = worth
+		f, err := FromUse(in, res, model.MustID(tt.who), tt.o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		what, where := f.Unseen()
+		if got := fmt.Sprint(what, where); got != tt.unseen {
+			t.Errorf("%s, %+v: for a decision: %s, want %s", tt.who, tt.o, got, tt.unseen)
+		}
+		if permits(f, "clear", dark) != tt.clears || permits(f, "read", dark) != tt.reads ||
+			permits(f, "read", lit) != tt.reads || permits(f, "clear", lit) {
+			t.Errorf("%s, %+v: clears in the dark %t, reads there %t, want %t, %t; reads elsewhere %t, clears %t:\n%v",
+				tt.who, tt.o, permits(f, "clear", dark), permits(f, "read", dark), tt.clears, tt.reads,
+				permits(f, "read", lit), permits(f, "clear", lit), f.Allow)
+		}
+	}
+}

@@ -19,7 +19,8 @@ import (
 // anatomy is why danger stays, and what broke: for whoever makes drafts better.
 type anatomy struct {
 	stays map[string]float64 // share of the danger beyond hindsight, by why it is there
-	broke map[string]float64 // identity, permission and place in 90 days, by what it came of and the sort of place
+	// Identity, permission and place in 90 days, by what it came of, the sort of place and the level.
+	broke map[string]float64
 }
 
 func newAnatomy() *anatomy { return &anatomy{map[string]float64{}, map[string]float64{}} }
@@ -135,7 +136,7 @@ func (j *judged) anatomy(edit access.Edit) (*anatomy, error) {
 		if i := slices.IndexFunc(parts, func(q risk.Part) bool { return q.Holds(c.path) }); i >= 0 {
 			sort = parts[i].Class.String()
 		}
-		out.broke[string(c.why)+", "+sort]++
+		out.broke[string(c.why)+", "+sort+", "+j.life.estate.Catalogue[c.perm].Level.String()]++
 	}
 	return out, nil
 }
@@ -155,7 +156,7 @@ func (a *anatomy) print(w io.Writer) {
 		}
 		fmt.Fprintln(w)
 	}
-	fmt.Fprintln(w, "what was refused came of, and the sort of place\tin 90 days")
+	fmt.Fprintln(w, "what was refused came of, the sort of place, and the level\tin 90 days")
 	for _, why := range most(a.broke) {
 		fmt.Fprintf(w, "%s\t%.1f\n", why, a.broke[why])
 	}

@@ -11,12 +11,12 @@ import (
 
 // blind is a life of forty programs of two projects each: all put every few days, every other
 // one also reads where it puts. In the projects that are dark no log shows reading.
-func blind(t *testing.T, dark func(project int) bool) (*index.Index, []usage.Use) {
+func blind(t *testing.T, dark func(project int) bool, kinds ...string) (*index.Index, []usage.Use) {
 	t.Helper()
 	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}}}
 	for i, verb := range []string{"read", "put"} {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
-			Level: []model.Level{model.Read, model.Change}[i], LogClass: verb, Kinds: []string{"box"}})
+			Level: []model.Level{model.Read, model.Change}[i], LogClass: verb, Kinds: kinds})
 	}
 	for p := range 12 {
 		for b := range 6 {
@@ -52,7 +52,7 @@ func TestDark(t *testing.T) {
 	place := func(p int) model.PathPattern {
 		return model.MustPathPattern(fmt.Sprintf("/m/unit:u0/project:p%d/**", p))
 	}
-	x, uses := blind(t, func(p int) bool { return p == 0 })
+	x, uses := blind(t, func(p int) bool { return p == 0 }, "box")
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 	m := Learn(p, now, everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
@@ -80,28 +80,33 @@ func TestDark(t *testing.T) {
 }
 
 // TestNowhere: of what no log shows anywhere nobody knows whether it is used, however many records
-// say so, and nothing is learned from it.
+// say so, and nothing is learned from it; also where the catalogue does not say on what kinds of
+// node it is used, and the projects themselves, of which nobody reads anything, have no record.
 func TestNowhere(t *testing.T) {
-	for _, dark := range []int{0, 6, 11, 12} {
-		x, uses := blind(t, func(p int) bool { return p < dark })
+	for _, tt := range []struct {
+		dark  int // projects of 12
+		kinds []string
+	}{{0, []string{"box"}}, {6, []string{"box"}}, {11, []string{"box"}}, {12, []string{"box"}}, {11, nil}, {12, nil}} {
+		x, uses := blind(t, func(p int) bool { return p < tt.dark }, tt.kinds...)
 		read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 		put, _ := x.PermNumber(model.MustPermission("s/box:put"))
 		p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 		where := []model.PathPattern{model.MustPathPattern("/m/**")}
 		var hidden []model.PathPattern
-		for p := range dark {
+		for p := range tt.dark {
 			hidden = append(hidden, model.MustPathPattern(fmt.Sprintf("/m/unit:u0/project:p%d/**", p)))
 		}
 		m := Learn(p, now, everything{x, where, map[int][]model.PathPattern{read: hidden}})
-		if got := p.Shows(read); got != (dark < 12) || !p.Shows(put) {
-			t.Errorf("reading is dark in %d of 12 projects: shown %t, putting %t", dark, got, p.Shows(put))
+		all := tt.dark == 12
+		if got := p.Shows(read); got == all || !p.Shows(put) {
+			t.Errorf("%v: reading is shown %t, putting %t", tt, got, p.Shows(put))
 		}
 		g := Held{Where: where, Dark: hidden}
-		if got := p.blind(read, &g); got != (dark == 12) {
-			t.Errorf("reading is dark in %d of 12 projects: blind %t", dark, got)
+		if got := p.blind(read, &g); got != all {
+			t.Errorf("%v: blind %t", tt, got)
 		}
 		if m.KnowsDark(model.Administer) {
-			t.Error("nobody has power, and something was learned of it")
+			t.Errorf("%v: nobody has power, and something was learned of it", tt)
 		}
 		know := 0.0
 		for bin, t := range m.bins[DarkHere] {
@@ -109,15 +114,15 @@ func TestNowhere(t *testing.T) {
 				know += t.n
 			}
 		}
-		if (know > 0) != (dark < 12) {
-			t.Errorf("reading is dark in %d of 12 projects: learned from %.0f parts", dark, know)
+		if (know > 0) == all {
+			t.Errorf("%v: learned from %.0f parts", tt, know)
 		}
 	}
 }
 
 // TestHiddenCovers: whatever is dark belongs to some part, and no part reaches beyond it.
 func TestHiddenCovers(t *testing.T) {
-	x, uses := blind(t, func(p int) bool { return p < 3 })
+	x, uses := blind(t, func(p int) bool { return p < 3 }, "box")
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	p := NewPast(x, usage.ListOf(uses...), now-399, now, none)
 	for _, dark := range [][]string{{"/m/**"}, {"/m/unit:u0/project:p0/**"},

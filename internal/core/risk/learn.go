@@ -264,11 +264,18 @@ func (p *Past) blind(perm int, g *Held) bool {
 	is, known := p.blinds[k]
 	if !known {
 		on := p.x.Region(g.Where...)
-		is = p.x.Count(perm, on) > 0 && p.x.Count(perm, on.AndNot(p.x.Region(g.Dark...))) == 0
+		lit, few := p.x.Outermost(perm, on.AndNot(p.x.Region(g.Dark...)), 1)
+		is = few && len(lit) == 0 && p.x.Count(perm, on) > 0
+		if len(p.blinds) >= mostBlinds {
+			clear(p.blinds)
+		}
 		p.blinds[k] = is
 	}
 	return is
 }
+
+// mostBlinds bounds how many answers of blind are kept.
+const mostBlinds = 1 << 14
 
 // hidden is what decides whether a log shows anything: places, those of them that are dark, and
 // a class of permissions.

@@ -249,12 +249,23 @@ func TestStepGuards(t *testing.T) {
 		{"a document that is not changed here", func(*town) []source.Step {
 			return []source.Step{{Kind: source.Denials, ID: "d", After: json.RawMessage(`{}`)}}
 		}, func(*change.Runner) {}, "are not changed"},
+		{"a role that another's grant gives, and that goes", func(c *town) []source.Step {
+			return []source.Step{c.remove(source.Roles, "spare")}
+		}, func(*change.Runner) {}, "grant g-6 of workload/job gives role spare"},
+		{"one that is edited", func(c *town) []source.Step {
+			s := c.remove(source.Roles, "spare")
+			s.After, _ = json.Marshal(model.Role{Name: "spare",
+				Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("hall/grant:give")}}})
+			return []source.Step{s}
+		}, func(*change.Runner) {}, ""},
 		{"nobody's", func(c *town) []source.Step { return []source.Step{c.remove(source.Grants, "g-5")} },
 			func(*change.Runner) {}, ""},
 	} {
 		c := newTown()
 		c.e.Memberships = []model.Membership{{Member: model.MustID("person/cy"), Group: model.MustID("group/lords")}}
 		c.e.Roles = []model.Role{{Name: "outer", Includes: []string{"inner"}},
+			{Name: "spare", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(
+				"hall/shelf:read")}}},
 			{Name: "inner", Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(
 				"hall/shelf:read")}}}}
 		c.grant("g-1", "person/ann", "hall/*:*", "/t/**", model.Condition{})
@@ -263,6 +274,8 @@ func TestStepGuards(t *testing.T) {
 		c.grant("g-3", "group/lords", "hall/shelf:read", "/t/**", model.Condition{})
 		c.grant("g-4", "workload/fence", "hall/*:*", "/t/**", model.Condition{})
 		c.grant("g-5", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+		c.grant("g-6", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+		c.e.Grants[5].Rights, c.e.Grants[5].Role = model.Rights{}, "spare"
 		r := newRunner(t, c)
 		tt.guard(r)
 		before := fmt.Sprint(c.e)
@@ -563,4 +576,38 @@ func stewarded(e *model.Estate) map[string]bool {
 		}
 	}
 	return maps.Clone(out)
+}
+
+// deaf is a town whose answers get lost: what was done is done, and the answer says that it could
+// not be.
+type deaf struct {
+	*town
+	says error
+}
+
+func (c deaf) Do(ctx context.Context, s source.Step) error {
+	if err := c.town.Do(ctx, s); err != nil {
+		return err
+	}
+	return c.says
+}
+
+// TestDoneBefore: a source that says that a document is not as it was, or not there, is asked
+// whether it is as wanted, since an earlier try may have come through; any other trouble is one.
+func TestDoneBefore(t *testing.T) {
+	for _, tt := range []struct {
+		says error
+		ok   bool
+	}{{nil, true}, {source.ErrConflict, true}, {fmt.Errorf("gate g-5: %w", source.ErrGone), true},
+		{errors.New("out of paper"), false}} {
+		c := newTown()
+		c.grant("g-1", "person/ann", "hall/*:*", "/t/**", model.Condition{})
+		c.grant("g-5", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+		r := newRunner(t, c)
+		steps := []source.Step{c.remove(source.Grants, "g-5")}
+		r.Changer = deaf{c, tt.says}
+		if err := r.Run(t.Context(), &change.Change{Source: "t", Steps: steps}); (err == nil) != tt.ok {
+			t.Errorf("the source says %v: %v", tt.says, err)
+		}
+	}
 }

@@ -568,3 +568,40 @@ func TestOfBefore(t *testing.T) {
 		}
 	}
 }
+
+// TestCloseIsWrittenFirst: that a gate is being closed is written down before anything is done,
+// and whoever closes what somebody else has closed meanwhile finds it closed.
+func TestCloseIsWrittenFirst(t *testing.T) {
+	r := newRig(t)
+	q := r.request(t, "q-1")
+	if err := r.Open(t.Context(), q, r.now); err != nil {
+		t.Fatal(err)
+	}
+	old := *q
+	r.cloud.trouble = func(call, _ string) error {
+		if call == "do" {
+			return errDown
+		}
+		return nil
+	}
+	if err := r.Close(t.Context(), q, "person/a"); !errors.Is(err, errDown) {
+		t.Errorf("closing while the source is down: %v", err)
+	}
+	if is, err := r.Find(t.Context(), "q-1"); err != nil || is.State != gate.Closing || is.ClosedBy != "person/a" {
+		t.Errorf("after a try that failed: %+v, %v", is, err)
+	}
+	r.cloud.trouble = nil
+	if err := r.Close(t.Context(), q, "person/a"); err != nil {
+		t.Error(err)
+	}
+	for _, by := range []string{"person/b", "person/c"} { // from a copy of when it was open
+		late := old
+		err := r.Close(t.Context(), &late, by)
+		if err != nil || late.State != gate.Closed || late.ClosedBy != "person/a" {
+			t.Errorf("closed once more by %s: %+v, %v", by, late, err)
+		}
+	}
+	if len(r.cloud.grants) > 0 {
+		t.Errorf("left behind: %v", r.cloud.grants)
+	}
+}

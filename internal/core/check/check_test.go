@@ -88,3 +88,33 @@ func BenchmarkFence(b *testing.B) {
 		check.Fence(x, f, uses, func(i int) bool { return false })
 	}
 }
+
+// TestRolesInACircle: roles that include each other give what all of them do, and a line with one
+// of them lies inside a grant of another.
+func TestRolesInACircle(t *testing.T) {
+	perms := func(p string) model.Rights {
+		return model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern(p)}}
+	}
+	here := []model.PathPattern{model.MustPathPattern("/m/**")}
+	e := &model.Estate{Source: "m", Identities: []model.Identity{{ID: model.MustID("person/p")}},
+		Catalogue: []model.CatalogueEntry{{Permission: model.MustPermission("a/b:c")},
+			{Permission: model.MustPermission("a/b:d")}},
+		Roles: []model.Role{{Name: "one", Rights: perms("a/b:c"), Includes: []string{"two"}},
+			{Name: "two", Rights: perms("a/b:d"), Includes: []string{"one"}}},
+		Grants: []model.Grant{{ID: "g", To: model.MustID("person/p"), Role: "one", Where: here}}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := &fence.Fence{For: model.MustID("m:person/p"), Replaces: []string{"g"},
+		Allow: []fence.Allow{{Role: "two", Where: here}, {Do: perms("a/b:*").Do, Where: here}}}
+	d := check.Fence(x, f, nil, nil)
+	for _, doubt := range d {
+		if doubt.Line != 1 { // which holds more than the two that are listed
+			t.Errorf("doubt: %s", doubt)
+		}
+	}
+	if len(d) == 0 {
+		t.Error("a line that gives more is not doubted")
+	}
+}

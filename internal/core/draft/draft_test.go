@@ -119,6 +119,9 @@ func TestFromUse(t *testing.T) {
 			"used workload/a stow/item:read /m/berth:x/box:b1/x 1-5", "nothing to narrow"},
 		{"no log", "grant g1 workload/a stow/item:* /m/**\nlog off\nused workload/a muster/grant:give /m/berth:x 1-9",
 			"nothing to narrow"},
+		{"what anybody is given, and somebody uses [everyone]",
+			"grant g1 everyone stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80",
+			"-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
 		{"some without a log", "grant g1 workload/a quiet/*:*,stow/item:* /m/**\n" +
 			"used workload/a stow/item:read /m/berth:x/box:b1/x 1-80",
 			"-g1; quiet/thing:do /m/** (unobservable); stow/item:read /m/berth:x/box:b1/x (used); gives up " +

@@ -36,7 +36,7 @@ func TestChanged(t *testing.T) {
 				{ID: "2", To: model.MustID("person/a"), Rights: model.Rights{Do: do("p/q:r")}, Where: on("/s/**")}}}
 	}
 	f := &fence.Fence{For: model.MustID("s:person/a"), Replaces: []string{"1"},
-		Allow: []fence.Allow{{Role: "o", Where: on("/s/a:1/**")}}}
+		Allow: []fence.Allow{{Role: "o", Where: on("/s/a:1/**")}, {Role: "r", Where: on("/s/a:2/**")}}}
 	changed := func(e *model.Estate) []string {
 		x, err := index.Build(e)
 		if err != nil {
@@ -52,8 +52,8 @@ func TestChanged(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Prove(x, time.Time{}, nil)
-	if n := len(f.Proven.Rights); n != 2 {
-		t.Fatalf("%d grants and roles, want 2", n)
+	if n := len(f.Proven.Rights); n != 3 {
+		t.Fatalf("%d grants and roles, want 3", n)
 	}
 	for _, tt := range []struct {
 		what string

@@ -264,6 +264,9 @@ func TestReady(t *testing.T) {
 		{"old", func(_ *gate.Request, _ *gate.Policy, e *gate.Evidence) {
 			e.Local, e.Server = start.Add(25*time.Hour), start.Add(25*time.Hour)
 		}, gate.ErrNotAllowed, "more than 1d ago"},
+		{"a day old, and not a moment more", func(_ *gate.Request, _ *gate.Policy, e *gate.Evidence) {
+			e.Local, e.Server = start.Add(24*time.Hour), start.Add(24*time.Hour)
+		}, nil, ""},
 		{"old by the source's clock", func(_ *gate.Request, _ *gate.Policy, e *gate.Evidence) {
 			e.Local, e.Server = start.Add(24*time.Hour), start.Add(24*time.Hour+time.Minute)
 		}, gate.ErrNotAllowed, "more than 1d ago"},
@@ -431,6 +434,14 @@ func TestSignedTexts(t *testing.T) {
 		if bytes.Equal(w, other) {
 			t.Error("two waivers sign the same text")
 		}
+	}
+	keys := map[string]bool{}
+	for _, of := range [][4]string{{"w", "k", "h", "b"}, {"v", "k", "h", "b"}, {"w", "l", "h", "b"},
+		{"w", "k", "i", "b"}, {"w", "k", "h", "c"}, {"wk", "", "h", "b"}} {
+		keys[string(gate.KeyText(of[0], of[1], of[2], of[3]))] = true
+	}
+	if len(keys) != 6 {
+		t.Errorf("6 vouchings for a key sign %d texts", len(keys))
 	}
 }
 

@@ -2,6 +2,7 @@ package gauge_test
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"testing"
@@ -386,6 +387,28 @@ func TestUnrecorded(t *testing.T) {
 		find, _ := in.Index.PermNumber(model.MustPermission("stow/item:find"))
 		if got := fmt.Sprint(g.DarkAt(find)); got != tt.want {
 			t.Errorf("%q: dark on %s, want %s", tt.text, got, tt.want)
+		}
+	}
+}
+
+// TestIdleDanger: all that reaches whoever does nothing can go, by name or by a group, and nothing
+// of anybody else's.
+func TestIdleDanger(t *testing.T) {
+	for _, tt := range []struct {
+		text string
+		some bool
+	}{
+		{"", true}, {"disabled workload/a", true},
+		{"disabled workload/a\nused workload/a stow/item:find /m/berth:x/box:b1 1-80", true},
+		{"used workload/a stow/item:find /m/berth:x/box:b1 1-80", false},
+		{"protected workload/a", false},
+	} {
+		in := scenario(t, "grant g1 workload/a stow/item:* /m/**\ngrant g2 group/g stow/box:scrap /m/**\n"+
+			"member workload/a group/g\nused workload/b stow/item:find /m/berth:x/box:b1 1-80\n"+tt.text)
+		res := gauge.Run(in)
+		s := res.Of(model.MustID("workload/a"))
+		if got := res.IdleDanger(in, s); tt.some && math.Abs(got-s.Danger) > 1e-9 || !tt.some && got != 0 {
+			t.Errorf("%q: %s may lose %.1f of %.1f", tt.text, s.State, got, s.Danger)
 		}
 	}
 }

@@ -88,6 +88,9 @@ func TestFindings(t *testing.T) {
 			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/b")}, Rights: do("stow/*:*"),
 				Where: on("/s/**")}}
 		}, "idle-denial person/b d-1 low"},
+		{"a denial of everybody that refuses nothing", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d-1", Rights: do("muster/*:*"), Where: on("/s/**")}}
+		}, "idle-denial everyone d-1 low"},
 		{"a denial that spares all it could refuse", func(e *model.Estate) {
 			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("signed-in")}, Unless: []model.ID{id("person/a")},
 				Rights: do("stow/*:*"), Where: on("/s/**")}}
@@ -137,6 +140,15 @@ func TestFindings(t *testing.T) {
 			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),
 				Where: on("/s/harbour:o/**")})
 		}, "many-administrators /s/harbour:o medium"},
+		{"as many, of whom two were disabled", func(e *model.Estate) {
+			for i := range 6 {
+				who := id(fmt.Sprintf("person/n%d", i))
+				e.Identities = append(e.Identities, model.Identity{ID: who, Disabled: i < 2})
+				e.Memberships = append(e.Memberships, model.Membership{Member: who, Group: id("group/admins")})
+			}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),
+				Where: on("/s/harbour:o/**")})
+		}, ""},
 		{"a chain, at whose end somebody writes", func(e *model.Estate) {
 			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")},
 				{ID: "a-2", From: id("workload/v"), To: id("workload/w")}}

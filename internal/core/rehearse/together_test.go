@@ -56,3 +56,21 @@ func TestTogether(t *testing.T) {
 		}
 	}
 }
+
+// TestTogetherOfACrowd: a fence for everybody touches those whom the estate lists, and not the
+// crowd as if it were somebody.
+func TestTogetherOfACrowd(t *testing.T) {
+	in, err := gaugetest.Parse("grant g1 everyone stow/item:* /m/**\nused workload/a stow/item:read " +
+		"/m/berth:x/box:b1/x 1-80")
+	if err != nil {
+		t.Fatal(err)
+	}
+	j, err := rehearse.Together(in.Index, []*fence.Fence{hand("everyone", "-g1; stow/item:read /m/**")}, in.Uses, nil,
+		gauge.DefaultWeights)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := fmt.Sprint(j.OK(), j.Touched); got != "true [person/p workload/a workload/b]" || j.After >= j.Before {
+		t.Errorf("touched: %s; danger %v to %v", got, j.Before, j.After)
+	}
+}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/access/plain"
 	"clipfence/internal/core/model"
@@ -274,5 +275,38 @@ func TestLoad(t *testing.T) {
 	z.Decide(id("person/a"), model.MustPermission("a/x:get"), path("/s/harbour:o/berth:p"), model.Context{})
 	if !errors.Is(z.Err(), index.ErrDamaged) {
 		t.Errorf("a record that cannot be read: %v", z.Err())
+	}
+}
+
+// TestSumOfPatterns: what a denial refuses on all places of a group's grant is not summed up, also
+// where those are said by a pattern, which no single node stands for.
+func TestSumOfPatterns(t *testing.T) {
+	for _, tt := range []struct {
+		where, denied string
+		want          index.Sum
+	}{
+		{"/m/berth:a*/**", "", index.Sum{Holdings: 1, ByGroups: 1}},
+		{"/m/berth:a*/**", "/m/**", index.Sum{Holdings: 1}},
+		{"/m/berth:a*/**", "/m/berth:*/**", index.Sum{Holdings: 1}},
+		{"/m/berth:a*/**", "/m/berth:b*/**", index.Sum{Holdings: 1, ByGroups: 1}},
+		{"/m/berth:a1/**", "/m/**", index.Sum{Holdings: 1}},
+		{"/m/berth:a1/**", "/m/berth:a1", index.Sum{Holdings: 1, ByGroups: 1}},
+	} {
+		e := &model.Estate{Source: "m", Catalogue: []model.CatalogueEntry{{Permission: model.MustPermission("a/b:c")}},
+			Nodes:       []model.Node{{Path: path("/m")}, {Path: path("/m/berth:a1")}, {Path: path("/m/berth:b1")}},
+			Identities:  []model.Identity{{ID: id("person/p")}, {ID: id("group/g")}},
+			Memberships: []model.Membership{{Member: id("person/p"), Group: id("group/g")}},
+			Grants:      []model.Grant{{ID: "g", To: id("group/g"), Rights: perms("a/b:c"), Where: on(tt.where)}}}
+		if tt.denied != "" {
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{id("group/g")}, Rights: perms("a/*:*"),
+				Where: on(tt.denied)}}
+		}
+		x := build(t, e)
+		sets := [3]access.Set{x.NewSet(), x.NewSet(), x.NewSet()}
+		listed := 0
+		x.EachHolding(id("person/p"), func(h *access.Holding) { listed += h.Perms.Count() })
+		if got := x.Sum(id("person/p"), &sets); got != tt.want || listed != tt.want.ByGroups {
+			t.Errorf("on %s, denied on %q: %+v and %d listed, want %+v", tt.where, tt.denied, got, listed, tt.want)
+		}
 	}
 }

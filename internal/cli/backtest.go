@@ -89,6 +89,7 @@ type wayValue struct {
 	Early    int     `json:"broken_in_30_days" doc:"identities with a refused call"`
 	Broken   int     `json:"broken" doc:"identities with a refused call, until now"`
 	Expected float64 `json:"expected" doc:"how many the drafts themselves expect to break; 0 for rules"`
+	Hasty    float64 `json:"expected_in_30_days" doc:"and how many of them within 30 days"`
 	Places   int     `json:"refused" doc:"combinations of identity, permission and node"`
 	Calls    int64   `json:"calls"`
 	Removed  float64 `json:"danger_removed" doc:"share of the danger beyond hindsight"`
@@ -157,7 +158,7 @@ func backtested(r *work.Backtested) *render.Doc {
 	drafts := 0
 	for _, row := range r.Rows {
 		v.Ways = append(v.Ways, wayValue{row.Name, row.Drafts, row.Early, row.Broken, round(row.Expected, 10),
-			row.Places, row.Calls, round(row.Removed, 1000), row.Median, row.Pieces})
+			round(row.Hasty, 10), row.Places, row.Calls, round(row.Removed, 1000), row.Median, row.Pieces})
 		drafts += row.Drafts
 		expected, places := "", ""
 		if row.Caution > 0 {

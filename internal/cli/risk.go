@@ -11,6 +11,7 @@ import (
 type riskValue struct {
 	Touched  int         `json:"identities_touched"`
 	Expected float64     `json:"expected_to_break" doc:"how many of them are expected to have a call refused within 90 days: a guess"`
+	Soon     float64     `json:"expected_to_break_within_30_days" doc:"and how many of those within 30 days"`
 	Assumed  bool        `json:"assumed,omitempty" doc:"the past is too short to learn from; what is usual elsewhere speaks"`
 	Worst    []missValue `json:"likeliest_missed"`
 }
@@ -35,7 +36,8 @@ var missWords = map[string]string{"used": "it used it there before", "peers": "s
 	"dark-here": "no log shows it, where it works", "dark-rest": "no log shows it"}
 
 func valueOf(k *work.Risk) riskValue {
-	v := riskValue{Touched: k.Touched, Expected: round(k.Expected, 1000), Assumed: k.Assumed, Worst: []missValue{}}
+	v := riskValue{Touched: k.Touched, Expected: round(k.Expected, 1000), Soon: round(k.Soon, 1000),
+		Assumed: k.Assumed, Worst: []missValue{}}
 	for _, m := range k.Worst {
 		out := missValue{m.Identity, m.Do, nil, missWords[m.Class.String()], round(m.Chance, 1000), m.Like, m.Came,
 			m.Days, m.Few}
@@ -58,10 +60,22 @@ func (v *riskValue) words() string {
 	case v.Touched == 0:
 		return "none that is known: of what goes, nothing like it was needed in this estate's past"
 	case v.Touched == 1:
-		return fmt.Sprintf("%s that a call of it is refused within 90 days (a guess%s)", chance(v.Expected), v.from())
+		return fmt.Sprintf("%s that a call of it is refused within 90 days%s (a guess%s)", chance(v.Expected), v.soon(),
+			v.from())
 	}
-	return fmt.Sprintf("%.1f of %s are expected to have a call refused within 90 days (a guess%s)", v.Expected,
-		render.Plural(v.Touched, "identity"), v.from())
+	return fmt.Sprintf("%.1f of %s are expected to have a call refused within 90 days%s (a guess%s)", v.Expected,
+		render.Plural(v.Touched, "identity"), v.soon(), v.from())
+}
+
+// soon says how much of a risk there is within 30 days, unless that is next to nothing as well.
+func (v *riskValue) soon() string {
+	switch {
+	case v.Touched > 1 && v.Expected >= .05:
+		return fmt.Sprintf(", %.1f within 30", v.Soon)
+	case v.Touched == 1 && v.Expected >= .01:
+		return fmt.Sprintf(", %s within 30", chance(v.Soon))
+	}
+	return ""
 }
 
 func (v *riskValue) from() string {

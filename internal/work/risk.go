@@ -20,6 +20,7 @@ import (
 type Risk struct {
 	Touched  int     // identities whose access the fence makes smaller
 	Expected float64 // how many of them are expected to have a call refused
+	Soon     float64 // and how many within 30 days
 	Worst    []Miss  // what is likeliest to be missed
 	Assumed  bool    // there was too little past, so priors speak
 }
@@ -89,7 +90,8 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 			continue
 		}
 		out.Touched++
-		out.Expected += risk.Broken(losses)
+		late, soon := risk.Broken(losses)
+		out.Expected, out.Soon = out.Expected+late, out.Soon+soon
 		var own []Miss
 		for _, l := range losses {
 			p := s.Permission(l.Perm).Permission

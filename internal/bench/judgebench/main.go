@@ -44,7 +44,7 @@ func main() {
 type score struct {
 	soon, late, triples float64 // identities broken in 30 and in 90 days; identity, permission and place in 90
 	removed             float64 // share of the danger beyond hindsight
-	expected            float64 // identities broken in 90 days, as the draft's own chances say
+	expected, hasty     float64 // identities broken in 90 and in 30 days, as the draft's own chances say
 }
 
 // days on which each life is judged.
@@ -113,7 +113,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 	}
 	fmt.Printf("%d lives, two days each; %.0f calling identities\n", seeds, callers)
 	t := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\t95 %\texpected in 90\ttriples in 90\tdanger removed\t95 %")
+	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\t95 %\texpected in 30 / 90\ttriples in 90\tdanger removed\t95 %")
 	for k, w := range every {
 		var s score
 		for _, r := range results {
@@ -122,6 +122,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 			s.triples += r.scores[k].triples / n
 			s.removed += r.scores[k].removed / n
 			s.expected += r.scores[k].expected / n
+			s.hasty += r.scores[k].hasty / n
 		}
 		late, removed := make([]float64, seeds), make([]float64, seeds)
 		for i, r := range results {
@@ -130,8 +131,8 @@ func run(first, seeds int, only string, why bool, shape world) error {
 		}
 		a, b := interval(late)
 		c, d := interval(removed)
-		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f to %.1f\t%.1f\t%.1f\t%.3f\t%.3f to %.3f\n", w.name, s.soon, s.late, a, b,
-			s.expected, s.triples, s.removed, c, d)
+		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f to %.1f\t%.1f / %.1f\t%.1f\t%.3f\t%.3f to %.3f\n", w.name, s.soon, s.late, a,
+			b, s.hasty, s.expected, s.triples, s.removed, c, d)
 	}
 	all := calibration{}
 	for _, r := range results {
@@ -250,15 +251,16 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 	}
 	now := usage.DayOf(dayTime(j.day))
 	past, learned := j.worth.Risk()
-	expected := 0.0
+	expected, hasty := 0.0, 0.0
 	for _, id := range j.life.who { // also of whom no log knows yet
 		if _, there := j.x.Number(id); !there {
 			continue
 		}
-		expected += risk.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
+		late, soon := risk.Broken(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)))
+		expected, hasty = expected+late, hasty+soon
 	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
-		(j.held - j.danger(x)) / (j.held - j.least), expected}, nil
+		(j.held - j.danger(x)) / (j.held - j.least), expected, hasty}, nil
 }
 
 // drafted is what our drafts for everybody do together.

@@ -29,6 +29,7 @@ type Row struct {
 	Early    int           // identities with a refused call within [Soon] days
 	Broken   int           // and until the end
 	Expected float64       // as the drafts' own chances say, until the end
+	Hasty    float64       // and within [Soon]
 	Places   int           // refused identity, permission and node
 	Calls    int64
 	Left     float64 // danger that is still held
@@ -222,7 +223,8 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 		past, learned := b.worth.Risk()
 		now := usage.DayOf(b.in.AsOf)
 		for _, id := range b.callers {
-			row.Expected += risk.Broken(risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now)))
+			late, soon := risk.Broken(risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now)))
+			row.Expected, row.Hasty = row.Expected+late, row.Hasty+soon
 		}
 	}
 	out.Rows = append(out.Rows, *row)

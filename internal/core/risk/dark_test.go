@@ -2,6 +2,7 @@ package risk
 
 import (
 	"fmt"
+	"math"
 	"testing"
 
 	"clipfence/internal/core/access/index"
@@ -109,7 +110,7 @@ func TestNowhere(t *testing.T) {
 			t.Errorf("%v: nobody has power, and something was learned of it", tt)
 		}
 		know := 0.0
-		for bin, t := range m.bins[DarkHere] {
+		for bin, t := range m.late.bins[DarkHere] {
 			if model.Level(bin/32/2) == model.Read {
 				know += t.n
 			}
@@ -164,22 +165,25 @@ func TestNewYear(t *testing.T) {
 	}
 }
 
-// TestLost: what an edit leaves is not lost, what it takes is, and the chance of a broken
-// identity counts what is done on one place once.
-func TestLost(t *testing.T) {
+// TestBrokenCounts: the chance of a broken identity counts what is done on one place once, within
+// each horizon.
+func TestBrokenCounts(t *testing.T) {
 	part := func(on string) Part {
 		return Part{Class: Beside, Where: []model.PathPattern{model.MustPathPattern(on)}}
 	}
 	for _, tt := range []struct {
-		losses []Loss
-		want   float64
+		losses     []Loss
+		late, soon float64
 	}{
-		{nil, 0},
-		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5}, {Perm: 2, Part: part("/m/a/**"), Chance: .2}}, .5},
-		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5}, {Perm: 1, Part: part("/m/b/**"), Chance: .2}}, .6},
+		{nil, 0, 0},
+		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5, Soon: .1},
+			{Perm: 2, Part: part("/m/a/**"), Chance: .2, Soon: .2}}, .5, .2},
+		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5, Soon: .5},
+			{Perm: 1, Part: part("/m/b/**"), Chance: .2}}, .6, .5},
 	} {
-		if got := Broken(tt.losses); got < tt.want-1e-9 || got > tt.want+1e-9 {
-			t.Errorf("%v: %f, want %f", tt.losses, got, tt.want)
+		late, soon := Broken(tt.losses)
+		if math.Abs(late-tt.late) > 1e-9 || math.Abs(soon-tt.soon) > 1e-9 {
+			t.Errorf("%v: %f and %f, want %f and %f", tt.losses, late, soon, tt.late, tt.soon)
 		}
 	}
 }

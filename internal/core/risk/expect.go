@@ -17,6 +17,7 @@ type Loss struct {
 	Part   Part
 	At     int     // which of the clipped parts it is; -1 where no log shows it
 	Chance float64 // within the horizon, of what is taken of the part
+	Soon   float64 // and within [Soon] days
 }
 
 // Lost returns what an edit takes from somebody and how likely each part of that is needed within
@@ -51,7 +52,7 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 				share = 0
 			}
 			if chance := m.Chance(q) * share; chance > 0 {
-				out = append(out, Loss{perm, q, at, chance})
+				out = append(out, Loss{perm, q, at, chance, m.Soon(q) * share})
 			}
 		}
 		all := float64(p.x.Count(perm, left))
@@ -61,7 +62,7 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 				n := float64(p.x.Count(perm, in))
 				lost := float64(p.x.Count(perm, in.AndNot(stays)))
 				if chance := m.Chance(q) * lost / all; n > 0 && chance > 0 {
-					out = append(out, Loss{perm, q, -1, chance})
+					out = append(out, Loss{perm, q, -1, chance, m.Soon(q) * lost / all})
 				}
 			} else {
 				add(q, -1, in, q.Where)
@@ -86,26 +87,29 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 	return out
 }
 
-// Broken is how likely it is that somebody needs any of what is lost. What is done on the same
-// places is done together, so of the permissions that are lost there the likeliest counts; places
-// count as if they were needed independently of each other.
-func Broken(losses []Loss) float64 {
+// Broken is how likely it is that somebody needs any of what is lost, within the horizon and soon.
+// What is done on the same places is done together, so of the permissions that are lost there the
+// likeliest counts; places count as if they were needed independently of each other.
+func Broken(losses []Loss) (late, soon float64) {
 	type spot struct {
 		class Class
 		where string
 	}
-	most := map[spot]float64{}
+	lates, soons := map[spot]float64{}, map[spot]float64{}
 	for _, l := range losses {
 		var where strings.Builder
 		for _, on := range l.Part.Where {
 			where.WriteString(on.String() + " ")
 		}
 		k := spot{l.Part.Class, where.String()}
-		most[k] = max(most[k], l.Chance)
+		lates[k], soons[k] = max(lates[k], l.Chance), max(soons[k], l.Soon)
 	}
-	h := 1.0
-	for _, chance := range slices.Sorted(maps.Values(most)) { // in an order, so that it rounds the same
-		h *= 1 - chance
+	any := func(of map[spot]float64) float64 {
+		h := 1.0
+		for _, chance := range slices.Sorted(maps.Values(of)) { // in an order, so that it rounds the same
+			h *= 1 - chance
+		}
+		return 1 - h
 	}
-	return 1 - h
+	return any(lates), any(soons)
 }

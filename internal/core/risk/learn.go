@@ -10,8 +10,11 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// Horizon is how far ahead a need counts, in days.
-const Horizon = 90
+// Horizon is how far ahead a need counts, in days, and Soon how far of that it is told besides.
+const (
+	Horizon = 90
+	Soon    = 30
+)
 
 // priorWeight is how many observations a prior is worth.
 const priorWeight = 10
@@ -42,11 +45,38 @@ func prior(c Class, bin uint32) float64 {
 
 // A Model knows how often parts were needed. It is not for several goroutines.
 type Model struct {
-	ahead float64 // how many times the counted span the horizon is
+	late, soon outlook
+	sizes      [classes][3]tally
+	young      tally // parts of what was young, and of how many identities
+}
+
+// outlook is how often parts were needed within one horizon.
+type outlook struct {
+	days  float64 // the horizon
+	ahead float64 // how many times the counted span it is
 	bins  [classes]map[uint32]tally
 	fits  [classes]logit
-	sizes [classes][3]tally
-	young tally // parts of what was young, and of how many identities
+}
+
+func newOutlook(days, over float64) outlook {
+	o := outlook{days: days, ahead: days / min(days, over)}
+	for c := range o.bins {
+		o.bins[c] = map[uint32]tally{}
+	}
+	return o
+}
+
+func (o *outlook) note(q Part, needed bool, w float64) {
+	t := o.bins[q.Class][q.Bin]
+	if t.n += w; needed {
+		t.k += w
+	}
+	o.bins[q.Class][q.Bin] = t
+}
+
+// chance returns how likely it is that a part is needed within the horizon.
+func (o *outlook) chance(q Part) float64 {
+	return 1 - math.Pow(1-o.fits[q.Class].chance(q.Bin), o.ahead)
 }
 
 // tally is how many parts there were, and how many of them were needed.
@@ -77,10 +107,7 @@ const Young = 90
 
 // Learn counts on a past, up to a day, how often parts were needed.
 func Learn(p *Past, now usage.Day, granted Grants) *Model {
-	m := &Model{ahead: 1}
-	for c := range m.bins {
-		m.bins[c] = map[uint32]tally{}
-	}
+	m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}
 	defer m.fit()
 	var landmarks []usage.Day
 	for t := now - Horizon; t >= p.first+max(Horizon, (now-p.first)/2) && len(landmarks) < 5; t -= 30 {
@@ -93,7 +120,7 @@ func Learn(p *Past, now usage.Day, granted Grants) *Model {
 		}
 		landmarks = append(landmarks, now-over)
 	}
-	m.ahead = Horizon / float64(over)
+	m.late, m.soon = newOutlook(Horizon, float64(over)), newOutlook(Soon, float64(over))
 	ids := make([]model.ID, 0, len(p.who))
 	for id := range p.who {
 		ids = append(ids, id)
@@ -151,6 +178,11 @@ func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
 	}
 }
 
+// need is whether something was needed within the horizon, and soon.
+type need struct{ late, soon bool }
+
+func (n *need) or(o need) { n.late, n.soon = n.late || o.late, n.soon || o.soon }
+
 func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) (n int) {
 	h := p.who[id]
 	if h.silent(from) > 1<<19 {
@@ -188,19 +220,19 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 		}
 		tenure := TenureOf(int(from - g.Since))
 		parts := g.Clip(p.Parts(id, perm, from, tenure))
-		needed := make([]bool, len(parts))
 		hidden, cover := p.covered(h, id, perm, from, g)
-		felt := make([]bool, len(hidden))
+		needed, felt := make([]need, len(parts)), make([]need, len(hidden))
 		if u := h.perms[perm]; u != nil {
 			for at, days := range u.at {
 				if !days.Any(from+1, to) {
 					continue
 				}
+				is := need{true, days.Any(from+1, min(to, from+Soon))}
 				if i := slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) }); i >= 0 {
-					needed[i] = true
+					needed[i].or(is)
 				}
 				if i := cover(at); i >= 0 {
-					felt[i] = true
+					felt[i].or(is)
 				}
 			}
 		}
@@ -234,7 +266,7 @@ func (m *Model) KnowsDark(l model.Level) bool {
 			width *= uint32(n)
 		}
 		n := 0.0
-		for bin, t := range m.bins[c] {
+		for bin, t := range m.late.bins[c] {
 			if of := model.Level(bin / width / 2); l < model.Administer || of >= model.Administer {
 				n += t.n
 			}
@@ -329,16 +361,13 @@ func allInside(in, of []model.PathPattern) bool {
 	})
 }
 
-func (m *Model) note(q Part, needed bool, w float64) {
-	t := m.bins[q.Class][q.Bin]
-	t.n += w
+func (m *Model) note(q Part, needed need, w float64) {
+	m.late.note(q, needed.late, w)
+	m.soon.note(q, needed.soon, w)
 	all := &m.sizes[q.Class][q.Size]
-	all.n += w
-	if needed {
-		t.k += w
+	if all.n += w; needed.late {
 		all.k += w
 	}
-	m.bins[q.Class][q.Bin] = t
 }
 
 // yearlyFloor is the least chance of what may come every year.
@@ -350,26 +379,39 @@ const Enough = 20
 
 // Chance returns how likely it is that a part is needed within the horizon.
 func (m *Model) Chance(q Part) float64 {
-	if q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < Enough || q.Class == Dark {
+	switch {
+	case m.unknown(q):
+		return 0
+	case q.Yearly:
+		return max(m.late.chance(q), yearlyFloor)
+	}
+	return m.late.chance(q)
+}
+
+// Soon returns how likely it is that a part is needed within [Soon] days; no more than [Model.Chance].
+func (m *Model) Soon(q Part) float64 {
+	if m.unknown(q) {
 		return 0
 	}
-	chance := 1 - math.Pow(1-m.fits[q.Class].chance(q.Bin), m.ahead)
-	if q.Yearly {
-		return max(chance, yearlyFloor)
-	}
-	return chance
+	return min(m.soon.chance(q), m.Chance(q))
+}
+
+// unknown reports whether nothing is guessed of a part.
+func (m *Model) unknown(q Part) bool {
+	return q.Class == Dark ||
+		q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < Enough
 }
 
 // Like returns how many parts with the same facts there were in the past, and how many of them
 // were needed within so many days after. Where there were hardly any, the last facts do not
 // count, one after the other, but for the first.
 func (m *Model) Like(q Part) (n, needed, days int) {
-	days = int(math.Round(Horizon / m.ahead))
+	days = int(math.Round(Horizon / m.late.ahead))
 	sizes := factors[q.Class]
 	width := uint32(1) // of the facts that do not count
 	for k := len(sizes); ; k-- {
 		var t tally
-		for bin, o := range m.bins[q.Class] {
+		for bin, o := range m.late.bins[q.Class] {
 			if bin/width == q.Bin/width {
 				t.n, t.k = t.n+o.n, t.k+o.k
 			}
@@ -384,16 +426,22 @@ func (m *Model) Like(q Part) (n, needed, days int) {
 // fit fits what was counted. Without a past the priors speak, which weigh [priorWeight]
 // observations: as much as the curvature of the likelihood of so many.
 func (m *Model) fit() {
+	m.late.fit()
+	m.soon.fit()
+}
+
+func (o *outlook) fit() {
 	odds := func(c Class, bin uint32) float64 {
-		soon := 1 - math.Pow(1-prior(c, bin), 1/m.ahead)
-		return math.Log(soon) - math.Log(1-soon)
+		// A prior is for the horizon of [Horizon] days: it is taken for the same every day.
+		counted := 1 - math.Pow(1-prior(c, bin), o.days/Horizon/o.ahead)
+		return math.Log(counted) - math.Log(1-counted)
 	}
 	for c := range Dark {
-		l := &m.fits[c]
+		l := &o.fits[c]
 		l.sizes, l.from = factors[c], func(bin uint32) float64 { return odds(c, bin) }
-		soon := 1 / (1 + math.Exp(-odds(c, 0)))
-		l.firm = priorWeight * soon * (1 - soon)
-		l.fit(m.bins[c])
+		counted := 1 / (1 + math.Exp(-odds(c, 0)))
+		l.firm = priorWeight * counted * (1 - counted)
+		l.fit(o.bins[c])
 	}
 }
 

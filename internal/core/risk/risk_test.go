@@ -232,17 +232,14 @@ func TestPattern(t *testing.T) {
 // TestLike: the evidence is of parts with the same facts; where there are hardly any, of those
 // that share the first ones, and never of parts that differ in all.
 func TestLike(t *testing.T) {
-	m := &Model{ahead: 1}
-	for c := range m.bins {
-		m.bins[c] = map[uint32]tally{}
-	}
+	m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}
 	of := func(silence, days, quiet, sort, rhythm, newer int) Part {
 		return Part{Class: Used, Bin: bin([2]int{silence, 6}, [2]int{days, 4}, [2]int{quiet, 2}, [2]int{sort, 4},
 			[2]int{rhythm, 4}, [2]int{newer, 2})}
 	}
 	note := func(q Part, n, k int) {
 		for i := range n {
-			m.note(q, i < k, 1)
+			m.note(q, need{late: i < k}, 1)
 		}
 	}
 	note(of(0, 3, 0, 1, 1, 0), 2000, 1990)
@@ -263,6 +260,42 @@ func TestLike(t *testing.T) {
 	} {
 		if n, k, days := m.Like(tt.q); n != tt.n || k != tt.k || days != 90 {
 			t.Errorf("%v: %d of %d within %d days, want %d of %d", tt.q.Bin, k, n, days, tt.k, tt.n)
+		}
+	}
+}
+
+// TestSoon: what is needed soon is needed within the horizon, so no chance of it is greater; what
+// goes on all the time is needed soon, and what comes now and then about a third as likely as
+// within three times as long. Also of a past that is shorter than the horizon.
+func TestSoon(t *testing.T) {
+	x := estate(t)
+	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
+	for _, days := range []usage.Day{399, 120, 50} {
+		first := now - days
+		uses := walk(rand.New(rand.NewPCG(2, 2)), .01)
+		for i := range uses {
+			uses[i].Days = uses[i].Days.Between(first, now)
+		}
+		p := NewPast(x, usage.ListOf(uses...), first, now, none)
+		m := Learn(p, now, everything{x: x})
+		var late, soon [classes]float64
+		for i := range 40 {
+			for _, q := range p.Parts(model.MustID(fmt.Sprint("person/p", i)), read, now, Old) {
+				a, b := m.Chance(q), m.Soon(q)
+				if b < 0 || b > a {
+					t.Fatalf("%d days, %s: %f soon, %f within the horizon", days, q.Class, b, a)
+				}
+				if q.Class != Used || q.Bin/(4*2*4*4*2) == 0 { // used within two weeks
+					late[q.Class], soon[q.Class] = late[q.Class]+a, soon[q.Class]+b
+				}
+			}
+		}
+		if r := soon[Used] / late[Used]; r < .6 {
+			t.Errorf("%d days: of what is used now %.2f are expected soon, where %.2f are at all", days, soon[Used],
+				late[Used])
+		}
+		if r := soon[Beside] / late[Beside]; r < .2 || r > .8 {
+			t.Errorf("%d days: beside that, %.2f of %.2f", days, soon[Beside], late[Beside])
 		}
 	}
 }

@@ -18,6 +18,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/access/plain"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/ledger"
 	"clipfence/internal/ledger/ledgertest"
@@ -609,5 +610,59 @@ func TestDoneBefore(t *testing.T) {
 		if err := r.Run(t.Context(), &change.Change{Source: "t", Steps: steps}); (err == nil) != tt.ok {
 			t.Errorf("the source says %v: %v", tt.says, err)
 		}
+	}
+}
+
+// TestFirst: what must be done before the first step is, and when it fails nothing is changed and
+// the change is over.
+func TestFirst(t *testing.T) {
+	for _, fails := range []bool{false, true} {
+		c := newTown()
+		c.grant("g-1", "person/ann", "hall/*:*", "/t/**", model.Condition{})
+		c.grant("g-5", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+		r := newRunner(t, c)
+		said := ""
+		r.First = func(is *change.Change) error {
+			said += is.ID
+			if len(c.e.Grants) != 2 {
+				t.Error("a step was done before the first thing")
+			}
+			if fails {
+				return errors.New("no room")
+			}
+			return nil
+		}
+		err := r.Run(t.Context(), &change.Change{Source: "t", Steps: []source.Step{c.remove(source.Grants, "g-5")}})
+		if (err != nil) != fails || said != "c-1" || (len(c.e.Grants) == 2) != fails {
+			t.Errorf("fails %t: %v; said %q, %d grants", fails, err, said, len(c.e.Grants))
+		}
+	}
+}
+
+// TestSharedRole: a role that several lines of a fence share is made once.
+func TestSharedRole(t *testing.T) {
+	c := newTown()
+	c.grant("g-1", "person/ann", "hall/*:*", "/t/**", model.Condition{})
+	x, err := c.read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := func(as, where string) fence.Allow {
+		return fence.Allow{As: as, Do: []model.PermissionPattern{model.MustPermissionPattern("hall/shelf:read")},
+			Where: []model.PathPattern{model.MustPathPattern(where)}}
+	}
+	f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID("t:person/ann"), Replaces: []string{"g-1"},
+		Allow: []fence.Allow{line("readers", "/t/quarter:q/**"), line("readers", "/t/quarter:r/**"),
+			line("", "/t/quarter:s/**")}}
+	plan, err := change.Plan(t.Context(), c, x, f, time.Now())
+	if err != nil {
+		t.Fatal(err)
+	}
+	kinds := map[string]int{}
+	for _, s := range plan {
+		kinds[s.Kind]++
+	}
+	if kinds[source.Roles] != 2 || kinds[source.Grants] != 4 {
+		t.Errorf("%v, want two roles, three grants that come and one that goes", kinds)
 	}
 }

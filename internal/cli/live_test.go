@@ -746,6 +746,7 @@ func TestRehearsedTogether(t *testing.T) {
 		After   int `json:"danger_after"`
 		Touched int `json:"identities_touched"`
 		Only    []struct{ Path string }
+		Left    []string `json:"left_out"`
 	}
 	v := decode[joint](t, l.dir, append([]string{"rehearse", "--as-of", asOf}, names...)...)
 	if !v.OK || len(v.Fences) != 4 || v.Touched < 4 || v.After >= v.Before || len(v.Only) > 0 {
@@ -782,6 +783,25 @@ func TestRehearsedTogether(t *testing.T) {
 	}
 	if v := decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf); len(v.Fences) < 10 || !v.OK {
 		t.Errorf("of all drafts: %+v", v)
+	}
+	// What was applied since has nothing to replace any more: of all drafts it is left out and told,
+	// by its name it cannot be rehearsed.
+	gone := strings.Replace(string(was), "replaces: [", "replaces: [g-gone, ", 1)
+	if err := os.WriteFile(names[1], []byte(gone), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	v = decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf)
+	if len(v.Left) != 1 || !strings.Contains(v.Left[0], `no grant "g-gone"`) || !v.OK {
+		t.Errorf("one of all is gone: %+v", v.Left)
+	}
+	if out := must(t, l.dir, "rehearse", "--all", "--as-of", asOf); !strings.Contains(out, "; 1 draft is left out\n") {
+		t.Errorf("the first line does not say what was left out:\n%s", out)
+	}
+	if code, _, errs := run(t, l.dir, "rehearse", names[0], names[1]); code == 0 || !strings.Contains(errs, "g-gone") {
+		t.Errorf("exit code %d: %s", code, errs)
+	}
+	if err := os.WriteFile(names[1], was, 0o600); err != nil {
+		t.Fatal(err)
 	}
 	// One of them breaks: the others still hold, and it is told which.
 	data, err := os.ReadFile(names[0])

@@ -45,11 +45,14 @@ drafts speak of were true. Nothing is changed.`,
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				if len(args) == 0 {
-					if args = w.DraftNames(cmd.Context()); len(args) == 0 {
+					switch there := w.DraftNames(cmd.Context()); len(there) {
+					case 0:
 						return errors.New("there are no drafts to rehearse; write some with: clipfence draft --top 5")
+					case 1:
+						args = there
 					}
 				}
-				if len(args) > 1 {
+				if len(args) != 1 {
 					j, err := w.RehearseTogether(cmd.Context(), args, accept)
 					if err != nil {
 						return err

@@ -60,8 +60,8 @@ func (v *riskValue) words() string {
 	case v.Touched == 0:
 		return "none that is known: of what goes, nothing like it was needed in this estate's past"
 	case v.Touched == 1:
-		return fmt.Sprintf("%s that a call of it is refused within 90 days%s (a guess%s)", chance(v.Expected), v.soon(),
-			v.from())
+		return fmt.Sprintf("%s that a call of it is refused within 90 days%s (a guess%s)", chance(v.Expected),
+			v.soon(), v.from())
 	}
 	return fmt.Sprintf("%.1f of %s are expected to have a call refused within 90 days%s (a guess%s)", v.Expected,
 		render.Plural(v.Touched, "identity"), v.soon(), v.from())

@@ -20,6 +20,7 @@ type jointValue struct {
 	Broken  []brokenRow `json:"broken" doc:"when all stand"`
 	Only    []brokenRow `json:"broken_only_together" doc:"by no fence alone, and named as given up by none"`
 	Risk    riskValue   `json:"risk" doc:"of all together"`
+	Left    []string    `json:"left_out,omitempty" doc:"drafts that cannot be rehearsed any more, and why"`
 }
 
 type jointRow struct {
@@ -70,7 +71,7 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 		t.Row(render.C(x.For), holds, render.C(arrow(x.Before, x.After)), render.C(render.Count(x.Broken)),
 			render.C(x.File))
 	}
-	d := &render.Doc{Value: v, Rows: v.Fences}
+	d := &render.Doc{Rows: v.Fences}
 	breaks := "nothing observed breaks"
 	if named > 0 {
 		breaks += fmt.Sprintf(" but %s that they name as given up", render.Plural(named, "use"))
@@ -88,6 +89,14 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 		d.Head = fmt.Sprintf("Hold together: with %s %s; danger held by %s %s", render.Plural(len(j.Each), "fence"),
 			breaks, render.Plural(v.Touched, "identity"), arrow(v.Before, v.After))
 	}
+	for _, err := range j.Left {
+		v.Left = append(v.Left, err.Error())
+		d.Notes = append(d.Notes, "Left out: "+err.Error())
+	}
+	if n := len(j.Left); n > 0 {
+		d.Head += fmt.Sprintf("; %s left out", isAre(n, "draft"))
+	}
+	d.Value = v
 	d.Lines = append(d.Lines, fmt.Sprintf("  note %s calls of %s replayed against all of them at once",
 		render.Count(v.Calls), render.Plural(v.Touched, "identity")), "  note risk of all together: "+v.Risk.words())
 	d.Lines = append(d.Lines, v.Risk.lines(map[bool]int{false: 3, true: len(v.Risk.Worst)}[all])...)

@@ -605,3 +605,28 @@ func TestCloseIsWrittenFirst(t *testing.T) {
 		t.Errorf("left behind: %v", r.cloud.grants)
 	}
 }
+
+// TestStrayUnseen: a round that could not look whether what it closed has come back says so.
+func TestStrayUnseen(t *testing.T) {
+	r := newRig(t)
+	q := r.request(t, "q-1")
+	if err := r.Open(t.Context(), q, r.now); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Close(t.Context(), q, "person/a"); err != nil {
+		t.Fatal(err)
+	}
+	r.cloud.trouble = func(call, _ string) error {
+		if call == "get" {
+			return errDown
+		}
+		return nil
+	}
+	if round, err := r.Once(t.Context()); !errors.Is(err, errDown) {
+		t.Errorf("%s, %v", say(round), err)
+	}
+	r.cloud.trouble = nil
+	if round, err := r.Once(t.Context()); err != nil {
+		t.Errorf("%s, %v", say(round), err)
+	}
+}

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -52,16 +53,27 @@ type Joint struct {
 	Names  []string // of the files
 	Fences []*fence.Fence
 	*rehearse.Joint
-	Risk *Risk // of all together
+	Risk *Risk   // of all together
+	Left []error // of each draft that was left out: what it is about is not there any more, or it is no fence
 }
 
 // RehearseTogether rehearses several fences of one source, each alone and all as if they stood
-// together: see [rehearse.Together].
+// together: see [rehearse.Together]. Of no names those of all drafts are taken, and one that
+// cannot be rehearsed, such as of what was applied since, is left out, and told.
 func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept bool) (*Joint, error) {
 	out := &Joint{}
 	var s *Source
+	every := len(names) == 0
+	if every {
+		names = w.DraftNames(ctx)
+	}
 	for _, arg := range names {
 		name, f, of, err := w.ReadFence(ctx, arg)
+		var fault *model.Fault
+		if every && errors.As(err, &fault) {
+			out.Left = append(out.Left, err)
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -72,6 +84,9 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 				out.Names[0], s.Name, w.Relative(name), of.Name)
 		}
 		out.Names, out.Fences = append(out.Names, w.Relative(name)), append(out.Fences, f)
+	}
+	if s == nil {
+		return nil, errors.Join(append(out.Left, errors.New("no draft can be rehearsed"))...)
 	}
 	out.Source = s.Name
 	_, in, res, err := w.gauged(ctx, s.Source, 0, everyPath)

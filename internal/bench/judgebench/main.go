@@ -113,7 +113,8 @@ func run(first, seeds int, only string, why bool, shape world) error {
 	}
 	fmt.Printf("%d lives, two days each; %.0f calling identities\n", seeds, callers)
 	t := tabwriter.NewWriter(os.Stdout, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\t95 %\texpected in 30 / 90\ttriples in 90\tdanger removed\t95 %")
+	fmt.Fprintln(t, "way\tids broken in 30 / 90 days\t95 %\texpected in 30 / 90\ttriples in 90"+
+		"\tdanger removed\t95 %")
 	for k, w := range every {
 		var s score
 		for _, r := range results {
@@ -131,8 +132,8 @@ func run(first, seeds int, only string, why bool, shape world) error {
 		}
 		a, b := interval(late)
 		c, d := interval(removed)
-		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f to %.1f\t%.1f / %.1f\t%.1f\t%.3f\t%.3f to %.3f\n", w.name, s.soon, s.late, a,
-			b, s.hasty, s.expected, s.triples, s.removed, c, d)
+		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f to %.1f\t%.1f / %.1f\t%.1f\t%.3f\t%.3f to %.3f\n", w.name,
+			s.soon, s.late, a, b, s.hasty, s.expected, s.triples, s.removed, c, d)
 	}
 	all := calibration{}
 	for _, r := range results {

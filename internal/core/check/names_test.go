@@ -1,11 +1,22 @@
 package check
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"clipfence/internal/core/model"
 )
+
+// TestTokens: what no part of a name can hold is read as it stands, and stops nothing.
+func TestTokens(t *testing.T) {
+	for part, want := range map[string]string{"a%2Ab": "[97 42 98]", "a*": "[97 256]", "k:x:y": "[107 257 120 58 121]",
+		"%zz": "[37 122 122]", "%4": "[37 52]", "%": "[37]", "%%41": "[37 65]"} {
+		if got := fmt.Sprint(tokens(part)); got != want {
+			t.Errorf("%s: %s, want %s", part, got, want)
+		}
+	}
+}
 
 // FuzzNames: names are matched as package model matches them, and examples of a pattern are
 // matched by it.

@@ -72,7 +72,7 @@ func TestNetwork(t *testing.T) {
 //	WHO has ROLE on PATH             a grant of a role; "team" is not built in
 //	WHO in GROUP                     a membership
 //	WHO as WHO                       an act-as edge
-//	deny|ceiling|guardrail WHO ...   a layer
+//	deny|ceiling|guardrail WHO ...   a layer; behind a denial: whom it spares
 func scene(t *testing.T, rules string) *model.Estate {
 	t.Helper()
 	e := &model.Estate{Source: "s"}
@@ -107,8 +107,11 @@ func scene(t *testing.T, rules string) *model.Estate {
 		switch {
 		case rule == "":
 		case f[0] == "deny":
-			e.Denials = append(e.Denials, model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]),
-				Where: on(f[3])})
+			d := model.Denial{ID: "d-1", To: []model.ID{model.MustID(f[1])}, Rights: do(f[2]), Where: on(f[3])}
+			for _, who := range f[4:] {
+				d.Unless = append(d.Unless, model.MustID(who))
+			}
+			e.Denials = append(e.Denials, d)
 		case f[0] == "ceiling":
 			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]),
 				Where: on("/s/**")})
@@ -177,6 +180,9 @@ func TestRoutes(t *testing.T) {
 				"/s/harbour:o/berth:p/**", "/s/harbour:o", "edit-grants run-as edit-grants", "g-1"},
 		{"a denial stops it", "person/a may id/grant:create on /s/harbour:o/**; deny person/a id/grant:* /s/**",
 			"/s/harbour:o", "", ""},
+		{"a denial that a group is spared, which gives nothing else",
+			"person/a may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o; " +
+				"deny signed-in id/grant:* /s/** group/g", "/s/harbour:o", "join-group edit-grants", "g-1"},
 		{"that it can lift", "person/a may id/*:* on /s/harbour:o/**; deny person/a id/grant:create /s/harbour:o",
 			"/s/harbour:o", "lift-denial edit-grants", "g-1"},
 		{"a ceiling stops it", "person/a may id/grant:create on /s/harbour:o/**; ceiling person/a run/*:*",

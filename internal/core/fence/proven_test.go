@@ -30,12 +30,14 @@ func TestChanged(t *testing.T) {
 				{Permission: model.MustPermission("p/q:w")}},
 			Identities: []model.Identity{{ID: model.MustID("person/a")}, {ID: model.MustID("person/b")}},
 			Roles: []model.Role{{Name: "r", Rights: model.Rights{Do: do("p/q:r", "p/q:w")}},
-				{Name: "o", Rights: model.Rights{Do: do("p/q:r")}}},
+				{Name: "o", Rights: model.Rights{Do: do("p/q:r")}},
+				{Name: "both", Includes: []string{"o", "r"}}},
 			Grants: []model.Grant{
 				{ID: "1", To: model.MustID("person/a"), Role: "r", Where: on("/s/a:1/**", "/s/a:2/**")},
+				{ID: "3", To: model.MustID("person/a"), Role: "both", Where: on("/s/a:1")},
 				{ID: "2", To: model.MustID("person/a"), Rights: model.Rights{Do: do("p/q:r")}, Where: on("/s/**")}}}
 	}
-	f := &fence.Fence{For: model.MustID("s:person/a"), Replaces: []string{"1"},
+	f := &fence.Fence{For: model.MustID("s:person/a"), Replaces: []string{"1", "3"},
 		Allow: []fence.Allow{{Role: "o", Where: on("/s/a:1/**")}, {Role: "r", Where: on("/s/a:2/**")}}}
 	changed := func(e *model.Estate) []string {
 		x, err := index.Build(e)
@@ -52,8 +54,8 @@ func TestChanged(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.Prove(x, time.Time{}, nil)
-	if n := len(f.Proven.Rights); n != 3 {
-		t.Fatalf("%d grants and roles, want 3", n)
+	if n := len(f.Proven.Rights); n != 4 {
+		t.Fatalf("%d grants and roles, want 4", n)
 	}
 	for _, tt := range []struct {
 		what string
@@ -61,9 +63,11 @@ func TestChanged(t *testing.T) {
 		want string
 	}{
 		{"nothing", func(*model.Estate) {}, ""},
-		{"a grant it does not replace", func(e *model.Estate) { e.Grants[1].Where = on("/s/a:1") }, ""},
+		{"a grant it does not replace", func(e *model.Estate) { e.Grants[2].Where = on("/s/a:1") }, ""},
 		{"the order of places", func(e *model.Estate) { e.Grants[0].Where = on("/s/a:2/**", "/s/a:1/**") }, ""},
 		{"the order of permissions", func(e *model.Estate) { e.Roles[0].Do = do("p/q:w", "p/q:r") }, ""},
+		{"the order of what a role includes", func(e *model.Estate) { e.Roles[2].Includes = []string{"r", "o"} }, ""},
+		{"what a role includes", func(e *model.Estate) { e.Roles[2].Includes = []string{"o"} }, "grant 3"},
 		{"one more place", func(e *model.Estate) { e.Grants[0].Where = append(e.Grants[0].Where, on("/s/b:1")...) },
 			"grant 1"},
 		{"less of a place", func(e *model.Estate) { e.Grants[0].Where = on("/s/a:1", "/s/a:2/**") }, "grant 1"},

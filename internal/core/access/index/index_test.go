@@ -310,3 +310,17 @@ func TestSumOfPatterns(t *testing.T) {
 		}
 	}
 }
+
+// TestRegionHas: a region holds the nodes of its intervals, the first of each and not the one
+// behind it.
+func TestRegionHas(t *testing.T) {
+	r := index.Region{{From: 2, To: 4}, {From: 6, To: 7}}
+	for n, want := range []bool{false, false, true, true, false, false, true, false, false} {
+		if got := r.Has(uint32(n)); got != want {
+			t.Errorf("%d: %t", n, got)
+		}
+	}
+	if (index.Region)(nil).Has(0) {
+		t.Error("nothing has a node")
+	}
+}

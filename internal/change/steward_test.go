@@ -607,8 +607,13 @@ func TestDoneBefore(t *testing.T) {
 		r := newRunner(t, c)
 		steps := []source.Step{c.remove(source.Grants, "g-5")}
 		r.Changer = deaf{c, tt.says}
+		told := ""
+		r.Progress = func(i int, s source.Step, done bool) { told += fmt.Sprint(i, s.ID, done, " ") }
 		if err := r.Run(t.Context(), &change.Change{Source: "t", Steps: steps}); (err == nil) != tt.ok {
 			t.Errorf("the source says %v: %v", tt.says, err)
+		}
+		if want := map[bool]string{true: "0g-5false 0g-5true ", false: "0g-5false "}[tt.ok]; told != want {
+			t.Errorf("the source says %v: told %q, want %q", tt.says, told, want)
 		}
 	}
 }

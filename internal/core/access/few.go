@@ -116,3 +116,17 @@ func (b Set) AndFew(f Few) Few {
 	}
 	return out
 }
+
+// Less returns the numbers of f that are not in another.
+func (f Few) Less(o Few) Few {
+	var out Few
+	for _, w := range f {
+		if k := o.find(w.at); k < len(o) && o[k].at == w.at {
+			w.bits &^= o[k].bits
+		}
+		if w.bits != 0 {
+			out = append(out, w)
+		}
+	}
+	return out
+}

@@ -34,9 +34,13 @@ func TestFew(t *testing.T) {
 		if !slices.Equal(set.Few(), few) {
 			t.Fatalf("seed %d: %v, want %v", seed, set.Few(), few)
 		}
+		less := slices.Collect(few.Less(other.Few()).All())
 		both, all := slices.Collect(other.AndFew(few).All()), other.Clone()
 		all.OrFew(few)
 		for i := range n {
+			if slices.Contains(less, i) != (set.Has(i) && !other.Has(i)) {
+				t.Fatalf("seed %d: %d without the other: %t", seed, i, slices.Contains(less, i))
+			}
 			if slices.Contains(both, i) != (set.Has(i) && other.Has(i)) || all.Has(i) != (set.Has(i) || other.Has(i)) {
 				t.Fatalf("seed %d: %d in both: %t, in either: %t", seed, i, slices.Contains(both, i), all.Has(i))
 			}

@@ -30,11 +30,18 @@ func TestLinked(t *testing.T) {
 			{Member: id("person/stranger"), Group: id("group/other")}}}
 	cluster := &model.Estate{Source: "prod",
 		Identities: []model.Identity{{ID: id("workload/ns/robot")}, {ID: id("person/dev")}},
-		ActAs:      []model.ActAs{{ID: "a-1", From: id("person/dev"), To: id("workload/ns/robot"), How: "token"}}}
+		ActAs: []model.ActAs{{ID: "a-1", From: id("person/dev"), To: id("workload/ns/robot"), How: "token"},
+			// Everybody of the cluster is nobody of the cloud.
+			{ID: "a-2", From: id("everyone"), To: id("workload/ns/robot"), How: "token"}}}
 	links := []model.Link{{A: id("cloud:group/ops"), B: id("dir:group/operators")},
 		{A: id("prod:workload/ns/robot"), B: id("cloud:workload/robot")},
 		{A: id("cloud:person/kari"), B: id("dir:person/kari")}, {A: id("prod:person/dev"), B: id("dir:person/ola")}}
 	e := access.Linked(cloud, links, []*model.Estate{directory, cluster})
+	for _, a := range e.ActAs {
+		if a.From.Open() {
+			t.Errorf("another source's crowd acts here: %+v", a)
+		}
+	}
 	if len(cloud.Identities) != 3 || len(cloud.Memberships) != 0 || len(cloud.ActAs) != 0 {
 		t.Error("the estate itself was changed")
 	}

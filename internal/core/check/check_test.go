@@ -118,3 +118,21 @@ func TestRolesInACircle(t *testing.T) {
 		t.Error("a line that gives more is not doubted")
 	}
 }
+
+// TestDoubtSaysWhere: a doubt of a line counts lines from one, as people do, and one of a use names
+// who did it.
+func TestDoubtSaysWhere(t *testing.T) {
+	for _, tt := range []struct {
+		d    check.Doubt
+		want string
+	}{
+		{check.Doubt{Line: 0, Permission: "a/b:c", Path: "/m"},
+			"line 1 of allow gives a/b:c on /m, which nothing that it replaces gives"},
+		{check.Doubt{Line: -1, Identity: model.MustID("person/p"), Permission: "a/b:c", Path: "/m"},
+			"person/p would have no grant left for a/b:c on /m, which it used"},
+	} {
+		if got := tt.d.String(); got != tt.want {
+			t.Errorf("%q, want %q", got, tt.want)
+		}
+	}
+}

@@ -60,7 +60,7 @@ type dark struct {
 	round    int
 }
 
-// shadow is one place of a grant.
+// shadow is one dark place of a grant.
 type shadow struct {
 	on      model.PathPattern
 	words   []uint64 // permissions, from the first word of the log's on
@@ -82,13 +82,10 @@ func darkOf(res *Result, perms access.Set) *dark {
 	for perms[last-1] == 0 {
 		last--
 	}
-	for _, g := range res.Grants {
-		if g == nil || g.Unobservable == nil {
-			continue
-		}
-		both := perms.AndFew(g.Unobservable)
+	each := func(g *GrantResult, h *Hidden) {
+		both := perms.AndFew(g.Unseen(h))
 		if both == nil {
-			continue
+			return
 		}
 		all := make(access.Set, last)
 		all.OrFew(both)
@@ -100,13 +97,18 @@ func darkOf(res *Result, perms access.Set) *dark {
 			}
 			holders = append(holders, d.ids[id])
 		}
-		for _, on := range g.Grant.Where {
+		for _, on := range h.Where {
 			s := &shadow{on, words, holders}
 			if at, ok := on.Anchor(); ok {
 				d.anchored[at] = append(d.anchored[at], s)
 			} else {
 				d.loose = append(d.loose, s)
 			}
+		}
+	}
+	for _, g := range res.Grants {
+		for i := 0; g != nil && i < len(g.Dark); i++ {
+			each(g, &g.Dark[i])
 		}
 	}
 	for at := range d.anchored {

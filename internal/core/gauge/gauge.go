@@ -127,6 +127,10 @@ func (r *GrantResult) DarkAt(perm int) []model.PathPattern {
 	return nil
 }
 
+// Unseen returns of some permissions that are dark on some places those of which no use is known:
+// nobody can say that they are not used, whatever else keeps the grant from being judged.
+func (r *GrantResult) Unseen(h *Hidden) access.Few { return h.Perms.Less(r.Used).Less(r.Rare) }
+
 // Keep returns the permissions that a cut must leave.
 func (r *GrantResult) Keep() access.Set {
 	k := make(access.Set, len(r.Perms))
@@ -838,7 +842,9 @@ func (r *part) unseen(n int) access.Few {
 	if !ok {
 		all := r.x.NewSet()
 		for _, g := range r.x.GrantsTo(r.x.ID(n)) {
-			all.OrFew(r.out.Grants[g].Unobservable)
+			for res, i := r.out.Grants[g], 0; i < len(res.Dark); i++ {
+				all.OrFew(res.Unseen(&res.Dark[i]))
+			}
 		}
 		few = all.Few()
 		r.hides[n] = few
@@ -853,7 +859,9 @@ func (r *runner) finish() {
 			continue
 		}
 		granted += res.Perms.Count()
-		unseen += res.Unobservable.Count()
+		for i := range res.Dark { // of each log once, and each permission is of one
+			unseen += res.Unseen(&res.Dark[i]).Count()
+		}
 	}
 	r.out.Observable = 1
 	if granted > 0 {

@@ -239,12 +239,12 @@ func TestBlind(t *testing.T) {
 			pairs, ids := map[string]bool{}, map[model.ID]bool{}
 			if !usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, res.Window)) {
 				for _, g := range res.Grants {
-					if !slices.ContainsFunc(g.Grant.Where,
-						func(p model.PathPattern) bool { return p.Overlaps(r.Node.Below()) }) {
-						continue
-					}
-					for p := range g.Unobservable.All() {
-						if c := x.Permission(p); c.LogClass == r.LogClass && c.Permission.Service() == r.Service {
+					for p := range g.Perms.All() { // nobody used anything
+						c := x.Permission(p)
+						if c.LogClass == r.LogClass && c.Permission.Service() == r.Service &&
+							slices.ContainsFunc(g.DarkAt(p), func(p model.PathPattern) bool {
+								return p.Overlaps(r.Node.Below())
+							}) {
 							for _, id := range g.Holders {
 								pairs[fmt.Sprint(id, p)], ids[id] = true, true
 							}

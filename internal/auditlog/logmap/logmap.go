@@ -125,7 +125,14 @@ func (m *Map) Compile() (func() auditlog.Format, error) {
 		}
 		ast, issues := environment.Compile(f.text)
 		if issues.Err() != nil {
-			fault("%s: %v", f.name, strings.ReplaceAll(issues.Err().Error(), "\n", " "))
+			for _, e := range issues.Errors() {
+				hint, text := "", strings.TrimSpace(e.Message)
+				if strings.Contains(text, "undeclared reference") || strings.Contains(text, "overload") {
+					hint = "; besides CEL's own functions there are escape(text), lower(text) and " +
+						"split(text, separator)"
+				}
+				fault("%s: %s, at character %d of %s%s", f.name, text, e.Location.Column()+1, f.text, hint)
+			}
 			continue
 		}
 		p, err := environment.Program(ast, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))

@@ -174,10 +174,14 @@ func TestCompile(t *testing.T) {
 		{"what it must have", func(m *logmap.Map) { m.Time, m.Identity, m.Permission, m.Path = "", "", "", "" },
 			[]string{"time: an expression is wanted", "identity: an expression", "permission: an expression",
 				"path: an expression"}},
-		{"broken CEL", func(m *logmap.Map) { m.Path = "r.a +" }, []string{"path: ERROR"}},
-		{"an unknown name", func(m *logmap.Map) { m.Path = "record.a" }, []string{"undeclared reference to 'record'"}},
+		{"broken CEL", func(m *logmap.Map) { m.Path = "r.a +" },
+			[]string{"path: Syntax error", "at character 6 of r.a +"}},
+		{"an unknown name", func(m *logmap.Map) { m.Path = "record.a" },
+			[]string{"undeclared reference to 'record'", "split(text, separator)"}},
+		{"a function by its other form", func(m *logmap.Map) { m.Path = `r.a.split("/")` },
+			[]string{"path: found no matching overload for 'split'", "lower(text) and split(text"}},
 		{"two at once", func(m *logmap.Map) { m.Path, m.ID = "1 +", "nobody()" },
-			[]string{"path: ERROR", "id: ERROR"}},
+			[]string{"path: Syntax error", "id: undeclared"}},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
 			m := ticket()

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
@@ -116,4 +117,96 @@ func TestPowerInTheDark(t *testing.T) {
 				permits(f, "read", lit), permits(f, "clear", lit), f.Allow)
 		}
 	}
+}
+
+// TestMuchUsed: of a group of many whose members read each its own boxes, and of one who reads very
+// many, every box stays that was read lately, and what nobody read goes.
+func TestMuchUsed(t *testing.T) {
+	for _, tt := range []struct{ members, boxes int }{{300, 300}, {1, 700}, {30, 900}} {
+		in := readers(t, tt.members, tt.boxes)
+		x := in.Index
+		f, err := FromUse(in, gauge.Run(in), model.MustID("group/all"), Options{Caution: 1e-9})
+		if err != nil {
+			t.Fatal(err)
+		}
+		after, err := x.With(f.Edit("m"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		may := func(i, on int, verb string) bool {
+			who := model.MustID(fmt.Sprint("person/p", i%tt.members))
+			return after.Decide(who, model.MustPermission("s/box:"+verb), box(on),
+				model.Context{}).Outcome == access.Allowed
+		}
+		lost, left := 0, 0
+		for i := range tt.boxes {
+			if !may(i, i, "read") {
+				lost++
+			}
+			if may(i, i+tt.boxes, "read") || may(i, i, "clear") {
+				left++
+			}
+		}
+		if lost > 0 || left > 0 {
+			t.Errorf("%v: of %d boxes that are read every week %d are refused, and %d of others are not", tt, tt.boxes,
+				lost, left)
+		}
+	}
+}
+
+// readers is a life of the members of one group, each of whom reads its own of some boxes every
+// week; as many boxes again are nobody's.
+func readers(t *testing.T, members, boxes int) *gauge.Input {
+	t.Helper()
+	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+	group := model.MustID("group/all")
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}},
+		Identities: []model.Identity{{ID: group, Created: now.AddDate(-3, 0, 0)}},
+		Grants: []model.Grant{{ID: "g", To: group, Role: "all", Created: now.AddDate(-2, 0, 0),
+			Where: []model.PathPattern{model.MustPathPattern("/m/**")}}},
+		Roles: []model.Role{{Name: "all", Rights: model.Rights{
+			Do: []model.PermissionPattern{model.MustPermissionPattern("s/box:*")}}}},
+		Coverage: []model.CoverageRecord{{Node: model.MustPath("/m"), Service: "s", LogClass: "all", Written: true}}}
+	for i, verb := range []string{"read", "clear"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
+			Level: []model.Level{model.Change, model.HandOut}[i], LogClass: "all", Kinds: []string{"box"}})
+	}
+	for p := range 40 {
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/project:p%d", p))})
+	}
+	for i := range members {
+		id := model.MustID(fmt.Sprint("person/p", i))
+		e.Identities = append(e.Identities, model.Identity{ID: id, Created: now.AddDate(-3, 0, 0)})
+		e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: group})
+	}
+	f := usage.Fold{}
+	for i := range 2 * boxes {
+		e.Nodes = append(e.Nodes, model.Node{Path: box(i)})
+		for d := 300 - i%7; d >= 0 && i < boxes; d -= 7 {
+			f.Add(usage.Call{Time: now.AddDate(0, 0, -d), Path: box(i), Outcome: usage.Done,
+				Identity:   model.MustID(fmt.Sprint("person/p", i%members)),
+				Permission: model.MustPermission("s/box:read")})
+		}
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := now.AddDate(0, 0, -400)
+	return &gauge.Input{Index: x, Uses: usage.ListOf(f.Uses()...), AsOf: now, Window: 90, History: begin,
+		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})}
+}
+
+func box(i int) model.Path {
+	return model.MustPath(fmt.Sprintf("/m/project:p%d/box:%s", i%40, word(i)))
+}
+
+// word returns a name without a number in it, another one for each i.
+func word(i int) string {
+	s := ""
+	for range 4 {
+		s += string(rune('a' + i%26))
+		i /= 26
+	}
+	return s
 }

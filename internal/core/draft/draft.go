@@ -90,7 +90,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		o.Caution = Normal
 	}
 	d := &drafter{in: in, r: r, x: x, o: o, worth: o.worth(in, r), fence: f, known: map[[2]int][]*candidate{},
-		hopes: map[asked][]hoped{}}
+		hopes: map[asked][]hoped{}, besides: map[reach][]model.PathPattern{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -295,6 +295,8 @@ type drafter struct {
 
 	// What goes, by its places, after the last round, and as far as this one is.
 	misses, missing map[string]miss
+
+	besides map[reach][]model.PathPattern // answers of elsewhere
 }
 
 // given is what goes on the places of some grants.
@@ -526,15 +528,23 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 	return d.merge(t, places, chances), gone
 }
 
-// keeps reports whether everybody who used a permission on a path keeps it there alone.
+// keeps reports whether everybody who used a permission on a path keeps it there alone, or by
+// another grant.
 func (d *drafter) keeps(t *gauge.GrantResult, perm int, path model.Path, own []stays) bool {
 	node := d.container(path)
+	who := t.Holders
+	if t.Grant.To.Open() {
+		who = d.callers(t)
+	}
 	some := false
-	for _, id := range t.Holders {
-		if len(own) == 0 || d.worth.past.Days(id, perm, node).Count() == 0 {
+	for _, id := range who {
+		if d.worth.past.Days(id, perm, node).Count() == 0 {
 			continue
 		}
-		if some = slices.ContainsFunc(own, func(s stays) bool { return s.to == id && s.on.Matches(path) }); !some {
+		here := func(on model.PathPattern) bool { return on.Matches(path) }
+		some = slices.ContainsFunc(own, func(s stays) bool { return s.to == id && here(s.on) }) ||
+			slices.ContainsFunc(d.elsewhere(t, id, perm), here)
+		if !some {
 			return false
 		}
 	}

@@ -79,7 +79,8 @@ type stays struct {
 	used   bool     // it was used there, whatever it is kept for besides
 }
 
-// mostHolders bounds how many holders of a grant are looked at; they stand for all.
+// mostHolders bounds how many holders of a grant are looked at for what they never used, of those
+// who used a permission and of those who did not; they stand for all.
 const mostHolders = 60
 
 // asked is a question that several grants and rounds ask again.
@@ -88,6 +89,7 @@ type asked struct {
 	perm    int
 	tenure  risk.Tenure
 	holders int
+	more    bool
 }
 
 // hoped is a part with how likely it is needed.
@@ -97,12 +99,20 @@ type hoped struct {
 }
 
 // parts returns where somebody may need a permission, of what is likely enough among so many
-// who hold it.
-func (d *drafter) parts(id model.ID, perm int, tenure risk.Tenure, holders int) []hoped {
-	key := asked{id, perm, tenure, holders}
+// who hold it: where it used it, and, if more is asked for, where else.
+func (d *drafter) parts(id model.ID, perm int, tenure risk.Tenure, holders int, more bool) []hoped {
+	key := asked{id, perm, tenure, holders, more}
 	out, ok := d.hopes[key]
 	if !ok {
-		for _, q := range d.worth.past.Parts(id, perm, d.worth.now, tenure) {
+		parts := d.worth.past.UsedParts(id, perm, d.worth.now)
+		if more {
+			for _, q := range d.worth.past.Parts(id, perm, d.worth.now, tenure) {
+				if q.Class != risk.Used {
+					parts = append(parts, q)
+				}
+			}
+		}
+		for _, q := range parts {
 			chance := d.worth.model.Chance(q)
 			if said := d.o.Lessons.Chance(d.x.Permission(perm).Permission); said > 0 {
 				chance = 1 - (1-chance)*(1-said) // such cuts were refused
@@ -123,20 +133,69 @@ func guessed(c risk.Class) bool { return c == risk.Peer || c >= risk.FirstHere &
 // dark reports whether parts of a class are where no log shows a permission.
 func dark(c risk.Class) bool { return c == risk.Dark || c == risk.DarkHere || c == risk.DarkRest }
 
+// reach is a grant of an open crowd, somebody who used it, and a permission of it.
+type reach struct {
+	grant int
+	who   model.ID
+	perm  int
+}
+
+// elsewhere returns the places on which somebody who uses what an open crowd is given has the
+// permission by a grant of its own or of its groups: there the crowd's need not stay. Of two groups
+// neither leaves it to the other, which cost more calls than danger when it was tried.
+func (d *drafter) elsewhere(t *gauge.GrantResult, id model.ID, perm int) []model.PathPattern {
+	if !t.Grant.To.Open() {
+		return nil
+	}
+	key := reach{t.Number, id, perm}
+	out, ok := d.besides[key]
+	if ok {
+		return out
+	}
+	spare := d.r.Redundant(d.in)
+	for _, n := range d.x.Given(id) {
+		o := d.r.Grants[n]
+		// A grant that holds at times takes the place of nothing, and one that this one makes
+		// needless is due to go itself.
+		if o != nil && !o.Grant.To.Open() && o.Perms.Has(perm) && o.Grant.Condition().IsZero() && len(spare[n]) == 0 {
+			out = append(out, o.Grant.Where...)
+		}
+	}
+	d.besides[key] = out
+	return out
+}
+
+// some returns who of the holders of a grant is looked at for more than what they used of a
+// permission, and for how many each of them stands: some of those who used it for all of those,
+// and some of the others.
+func (d *drafter) some(who []model.ID, perm int) (stand map[model.ID]float64) {
+	stand = map[model.ID]float64{}
+	var users, others []model.ID
+	for _, id := range who {
+		if d.worth.past.Used(id, perm) {
+			users = append(users, id)
+		} else {
+			others = append(others, id)
+		}
+	}
+	for _, list := range [][]model.ID{users, others} {
+		n := min(len(list), mostHolders)
+		for i := range n {
+			stand[list[i*len(list)/n]] = float64(len(list)) / float64(n)
+		}
+	}
+	return stand
+}
+
 // candidates returns on which places of a grant a permission may be needed by its holders.
 func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 	who := t.Holders
 	if len(who) == 0 {
 		who = d.callers(t)
 	}
-	each := 1.0
-	if len(who) > mostHolders {
-		each = float64(len(who)) / mostHolders
-		some := make([]model.ID, 0, mostHolders)
-		for i := range mostHolders {
-			some = append(some, who[i*len(who)/mostHolders])
-		}
-		who = some
+	stand := map[model.ID]float64(nil) // all look at everything
+	if len(who) > 2*mostHolders {
+		stand = d.some(who, perm)
 	}
 	unseen := t.DarkAt(perm)
 	if d.o.GiveUpUnobservable {
@@ -184,7 +243,14 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		all = float64(d.x.Count(perm, d.x.Region(t.Grant.Where...)))
 	}
 	for _, id := range who {
-		if judged && len(unseen) > 0 {
+		each, looks := 1.0, true
+		if stand != nil {
+			each, looks = stand[id]
+		}
+		if !looks && !d.worth.past.Used(id, perm) {
+			continue
+		}
+		if looks && judged && len(unseen) > 0 {
 			for _, q := range d.worth.past.Hidden(id, perm, d.worth.now, unseen) {
 				chance := d.worth.model.Chance(q)
 				if q.Class == risk.DarkRest { // the chance is that of everything: mostly one place of it is used
@@ -193,10 +259,18 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 				add(id, q.Class, q.Where, each*chance)
 			}
 		}
-		for _, q := range d.parts(id, perm, tenure, len(who)) {
-			where := d.inside(t, q.Where)
+		for _, q := range d.parts(id, perm, tenure, min(len(who), mostHolders), looks) {
+			where, each := d.inside(t, q.Where), each
+			if q.Class == risk.Used {
+				each = 1 // everybody's count
+			}
 			if node, one := q.Where[0].Node(); one && q.Class == risk.Used {
 				where = d.around(t, node)
+			}
+			if others := d.elsewhere(t, id, perm); len(others) > 0 {
+				where = slices.DeleteFunc(slices.Clone(where), func(on model.PathPattern) bool {
+					return model.PathPatternsContain(others, on)
+				})
 			}
 			if len(where) == 0 {
 				continue
@@ -204,9 +278,71 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			add(id, q.Class, where, each*q.chance)
 		}
 	}
+	out = d.bundled(t, perm, out)
 	number(out)
 	return out
 }
+
+// mostUsed is how many nodes of use are weighed one by one.
+const mostUsed = 200
+
+// bundled puts nodes of use together where there are very many: those of one container, and if
+// that is not enough of one higher up, those that were used lately apart from the others.
+func (d *drafter) bundled(t *gauge.GrantResult, perm int, all []*candidate) []*candidate {
+	var used, others []*candidate
+	for _, c := range all {
+		if c.class == risk.Used {
+			used = append(used, c)
+		} else {
+			others = append(others, c)
+		}
+	}
+	if len(used) <= mostUsed {
+		return all
+	}
+	recent := d.recent(t, perm)
+	type bundle struct {
+		up   model.Path
+		late bool
+	}
+	for height := 1; ; height++ {
+		by := map[bundle]*candidate{}
+		var out []*candidate
+		for _, c := range used {
+			up, _ := c.where[0].Anchor()
+			ok := true
+			for range height {
+				if above, some := up.Parent(); some && ok {
+					up = above
+				} else {
+					ok = false
+				}
+			}
+			k := bundle{up, slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return recent[on] > 0 })}
+			b := by[k]
+			if b == nil {
+				b = &candidate{class: risk.Used, key: "of " + up.String() + " ", by: map[model.ID]float64{},
+					users: map[model.ID]bool{}}
+				by[k] = b
+				out = append(out, b)
+			}
+			b.where, b.hazard = append(b.where, c.where...), b.hazard+c.hazard
+			for id, x := range c.by {
+				b.by[id] += x
+				b.users[id] = b.users[id] || c.users[id]
+			}
+		}
+		if len(out) <= mostUsed || height == mostHeight {
+			for _, b := range out {
+				b.region = d.x.Region(b.where...)
+			}
+			return append(out, others...)
+		}
+	}
+}
+
+// mostHeight is how far up nodes are put together.
+const mostHeight = 8
 
 // number notes which of the candidates of a permission lie inside which.
 func number(all []*candidate) {

@@ -28,10 +28,11 @@ import (
 // there is named, for somebody to decide. What is done together breaks together: while another
 // permission goes on the same places that is needed as likely, only a part of a need counts. Of a
 // group the needs of all its members count together, and so does the danger of each; what one or
-// two of them alone need is theirs alone where that is worth a line. Lambda, what one avoided
-// break is worth, is a share of the danger that is held by all over how many of them call, so an estate
-// joined to a copy of itself gets the same drafts. A second break of one identity hurts less
-// than a first of another: lambda is times (0.5 e^-H + 0.5) for one that H breaks are expected
+// two of them alone need is theirs alone where that is worth a line; of very many what each of
+// them used counts, and what they may need besides is looked at of some. Lambda, what one avoided
+// break is worth, is a share of the danger that is held by all over how many of them call, so an
+// estate joined to a copy of itself gets the same drafts. A second break of one identity hurts
+// less than a first of another: lambda is times (0.5 e^-H + 0.5) for one that H breaks are expected
 // of, which is known once it is drafted, so it is drafted a few times.
 
 // Caution is how much an avoided break is worth; a greater one keeps more.

@@ -42,10 +42,13 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 		add := func(q Part, at int, in index.Region, on []model.PathPattern) {
 			n := float64(p.x.Count(perm, in))
 			share := 1.0
-			node, one := q.Where[0].Node()
-			narrowed := func(on model.PathPattern) bool { return on.Overlaps(node.Below()) }
-			if q.Class == Used && one && slices.ContainsFunc(where, narrowed) {
-				share = 0 // what of the node was used stays
+			goes := slices.DeleteFunc(slices.Clone(q.Where), func(w model.PathPattern) bool {
+				node, one := w.Node()
+				return one && slices.ContainsFunc(where,
+					func(on model.PathPattern) bool { return on.Overlaps(node.Below()) })
+			})
+			if q.Class == Used && len(goes) < len(q.Where) {
+				share = float64(len(goes)) / float64(len(q.Where)) // what of the others was used stays
 			} else if n > 0 {
 				share = float64(p.x.Count(perm, in.AndNot(stays))) / n
 			} else if allInside(on, where) {

@@ -112,6 +112,12 @@ func (p *Past) Days(id model.ID, perm int, node model.Path) usage.Days {
 	return h.perms[perm].at[node]
 }
 
+// Used reports whether somebody ever used a permission.
+func (p *Past) Used(id model.ID, perm int) bool {
+	h := p.who[id]
+	return h != nil && h.perms[perm] != nil
+}
+
 // node returns the node of the inventory that holds a path.
 func (p *Past) node(path model.Path) model.Path {
 	if n, ok := p.x.Nearest(path); ok {
@@ -292,9 +298,52 @@ func TenureOf(days int) Tenure {
 	return Old
 }
 
-// mostParts bounds how many single nodes are parts of their own: the others fall to what lies
-// around them.
+// mostParts bounds how many single nodes are parts of their own: the others are one together.
 const mostParts = 200
+
+// UsedParts returns the nodes on which somebody used a permission up to a day, each as a part.
+func (p *Past) UsedParts(id model.ID, perm int, day usage.Day) []Part {
+	h := p.of(id)
+	return p.usedParts(h, id, perm, day, h.before(perm, day))
+}
+
+func (p *Past) usedParts(h *history, id model.ID, perm int, day usage.Day, at map[model.Path]usage.Days) []Part {
+	if len(at) == 0 {
+		return nil
+	}
+	var all usage.Days
+	for _, days := range at {
+		all = all.Union(days)
+	}
+	quiet, high, yearly := flag(h.silent(day) > 45), p.sort(id, perm), p.yearly(all, day)
+	out, news := make([]Part, 0, len(at)), newest(at)
+	for _, n := range slices.SortedFunc(maps.Keys(at), model.Path.Compare) {
+		days := at[n]
+		last, _ := days.Last()
+		newer := false // one of the same name, but for its numbers, took over since
+		if f, some := familyOf(n); some {
+			newer = news[f] > last
+		}
+		out = append(out, Part{Class: Used, Bin: bin(silence(int(day-last)), daysOf(days.Count()), quiet, high,
+			rhythm(days, day), flag(newer)), Where: []model.PathPattern{p.At(n)}, Yearly: yearly})
+	}
+	return out
+}
+
+// together puts those behind the first so many parts together, as likely as the one of them that was
+// used last.
+func together(parts []Part) []Part {
+	if len(parts) <= mostParts {
+		return parts
+	}
+	rest := parts[mostParts]
+	rest.Where = nil
+	for _, q := range parts[mostParts:] {
+		rest.Bin = min(rest.Bin, q.Bin) // silence is its first fact
+		rest.Where = append(rest.Where, q.Where...)
+	}
+	return append(slices.Clip(parts[:mostParts]), rest)
+}
 
 // Parts returns the parts of what somebody may reach with a permission, as of a day, nearer
 // ones first: a place counts to the first part that holds it. There are none of a permission
@@ -312,13 +361,12 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 	if len(at) == 0 {
 		return p.firsts(h, perm, day, t, id.Kind == model.Workload, nil)
 	}
-	var out []Part
+	out := together(p.usedParts(h, id, perm, day, at))
 	var all usage.Days
 	for _, days := range at {
 		all = all.Union(days)
 	}
 	nodes := slices.SortedFunc(maps.Keys(at), model.Path.Compare)
-	quiet := flag(h.silent(day) > 45)
 	type around struct {
 		nodes, fresh, moves int
 		last                usage.Day
@@ -339,14 +387,9 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 		mask string
 	}
 	like := map[likes][]model.Path{}
-	for i, n := range nodes {
+	for _, n := range nodes {
 		days := at[n]
 		last, _ := days.Last()
-		if i < mostParts {
-			out = append(out, Part{Class: Used, Bin: bin(silence(int(day-last)), daysOf(days.Count()), quiet, high,
-				rhythm(days, day), flag(newer(at, n))), Where: []model.PathPattern{p.At(n)},
-				Yearly: p.yearly(all, day)})
-		}
 		up, ok := n.Parent()
 		if !ok || all.Count() < fewDays {
 			continue
@@ -500,27 +543,29 @@ func (p *Past) yearly(days usage.Days, day usage.Day) bool {
 		first+365 <= day+Horizon && last+365 > day
 }
 
-// newer reports whether a node of the same name, but for its numbers, took over: it was used
-// for the first time after this one was used last.
-func newer(at map[model.Path]usage.Days, n model.Path) bool {
+// family is what the names of some nodes of a container have in common.
+type family struct {
+	up   model.Path
+	mask string
+}
+
+// familyOf returns the family of a node, if its name has numbers in it.
+func familyOf(n model.Path) (family, bool) {
 	_, name := n.Last()
 	mask, some := masked(name)
-	if !some {
-		return false
-	}
 	up, _ := n.Parent()
-	last, _ := at[n].Last()
-	for o, days := range at {
-		if days.First() <= last {
-			continue
-		}
-		if above, _ := o.Parent(); above == up {
-			if _, other := o.Last(); func() bool { m, _ := masked(other); return m == mask }() {
-				return true
-			}
+	return family{up, mask}, some
+}
+
+// newest returns of each family the last day on which one of it was used for the first time.
+func newest(at map[model.Path]usage.Days) map[family]usage.Day {
+	out := map[family]usage.Day{}
+	for n, days := range at {
+		if f, some := familyOf(n); some {
+			out[f] = max(out[f], days.First())
 		}
 	}
-	return false
+	return out
 }
 
 // before returns where a permission was used up to a day.

@@ -258,7 +258,10 @@ func (g *random) call(q question, ago int) usage.Call {
 // name as given up. Mooring's evaluator judges both.
 func TestDraftsNarrow(t *testing.T) {
 	drafts, narrower := 0, 0
-	for seed := range uint64(estates(t)) {
+	for seed := range uint64(estates(t)) + 1 {
+		if int(seed) == estates(t) {
+			seed = 1171 // a node is granted by one pattern, what lies below it by another
+		}
 		g := newRandom(seed + 20_000)
 		e := g.estate(t)
 		x := built(t, e)
@@ -321,6 +324,12 @@ func TestDraftsNarrow(t *testing.T) {
 			for _, b := range r.Broken {
 				if !b.GivenUp {
 					t.Fatalf("seed %d: %s: breaks %+v\n%s", seed, st.ID, b.Use.Key, text)
+				}
+				// What was done on more than one day, and lately, is not given up.
+				today := usage.DayOf(noon)
+				if late := b.Use.Days.Between(today-89, today); late.Count() > 1 {
+					t.Fatalf("seed %d: %s: gives up what was done on %d days: %+v\n%s", seed, st.ID, late.Count(),
+						b.Use.Key, text)
 				}
 			}
 			after := g.after(t, f)

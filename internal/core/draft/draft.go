@@ -453,7 +453,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			}
 			class := "likely"
 			switch {
-			case !s.used && (s.class == risk.Peer || s.class >= risk.FirstHere):
+			case s.class == risk.Peer || s.class >= risk.FirstHere:
 			case t.Used.Has(i):
 				class = "used"
 			case t.Rare.Has(i):
@@ -467,12 +467,9 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 				own = append(own, s)
 			}
 			if s.class != risk.Used {
-				// Where one used it and others may, it is not said twice that it is needed.
-				same := s.used && (s.class == risk.Peer || s.class >= risk.FirstHere)
-				p := place{s.on, class, !same, s.to}
-				if of(p).Add(i); !same {
-					chances[p] = max(chances[p], s.chance)
-				}
+				p := place{s.on, class, true, s.to}
+				of(p).Add(i)
+				chances[p] = max(chances[p], s.chance)
 				continue
 			}
 			node, _ := s.on.Node()
@@ -553,10 +550,10 @@ func (d *drafter) keeps(t *gauge.GrantResult, perm int, path model.Path, own []s
 
 // lost returns the places of a grant that are said to go for a use on a path that does not stay.
 func (d *drafter) lost(t *gauge.GrantResult, path model.Path) []model.PathPattern {
-	if in := d.inside(t, []model.PathPattern{d.container(path).Below()}); len(in) > 0 {
-		return in
+	out := d.inside(t, []model.PathPattern{d.container(path).Below()})
+	if slices.ContainsFunc(out, func(on model.PathPattern) bool { return on.Matches(path) }) {
+		return out
 	}
-	var out []model.PathPattern
 	for _, w := range t.Grant.Where {
 		if w.Matches(path) {
 			out = append(out, w)

@@ -103,6 +103,7 @@ type rehearsalValue struct {
 	Widens   string             `json:"widens,omitempty" doc:"why the fence may give more, as it says"`
 	Gains    []gainRow          `json:"gains,omitempty" doc:"of a fence that widens: what may be done then and not before"`
 	Broken   []brokenRow        `json:"broken"`
+	Going    int                `json:"given_up_and_going_on,omitempty" doc:"of the uses that it names as given up, those that were made on several days of the window"`
 	Risk     riskValue          `json:"risk"`
 	Doubts   []string           `json:"doubts,omitempty" doc:"what a second look by other means says otherwise: a fault of Clip Fence"`
 	Changed  []string           `json:"changed_since,omitempty" doc:"what it replaces or gives and is not as it was when it was drafted"`
@@ -133,11 +134,20 @@ type brokenRow struct {
 	GivenUp    bool             `json:"given_up"`
 }
 
+// goingOn tells how many given-up uses go on: a draft names none, somebody has put them there.
+func goingOn(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%d of them GO ON: made on several days of the window)", n)
+}
+
 func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *work.Risk, name string,
 	all bool) *render.Doc {
 	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
 		Reach: int(r.ReachBefore.Danger + 0.5), Still: int(r.ReachAfter.Danger + 0.5), AllOn: r.ReachAfter.Nodes,
 		Becomes: r.ReachAfter.Becomes, Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Cannot: r.Cannot,
+		Going:   r.Going,
 		Changed: r.Changed, Riskier: r.Riskier, Widens: f.Widens, Gains: gainRows(r),
 		Risk: valueOf(k), Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{},
 		Goes:  []model.Permission{},
@@ -161,7 +171,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	if r.OK() {
 		breaks := "nothing observed breaks"
 		if n := len(r.Broken); n > 0 {
-			breaks = fmt.Sprintf("nothing observed breaks but %s that it names as given up", render.Plural(n, "use"))
+			breaks = fmt.Sprintf("nothing observed breaks but %s that it names as given up%s", render.Plural(n, "use"),
+				goingOn(r.Going))
 		}
 		d.Head = fmt.Sprintf("Holds: %s loses %s, keeps %d, and %s; danger held %s", f.For,
 			render.Plural(len(r.Goes), "permission"), len(r.Stays), breaks, arrow(v.Before, v.After))
@@ -211,8 +222,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		d.Lines = append(d.Lines, "  note "+lowerFirst(reachWords(f.For.In(s.Name), r.ReachAfter, r.After, s)))
 	}
 	if given := len(r.Broken) - unnamed; given > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there",
-			render.Plural(given, "use")))
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there%s",
+			render.Plural(given, "use"), goingOn(r.Going)))
 	}
 	if text := unseenWords(f); text != "" {
 		d.Lines = append(d.Lines, "  note decide: "+text)

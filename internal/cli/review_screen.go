@@ -136,6 +136,9 @@ func (r *reviewer) head(width int, paint painter) []string {
 			int(d.Rehearsal.ReachAfter.Danger+.5))
 	}
 	holds, tone := "its rehearsal holds", render.Good
+	if d.Rehearsal.Going > 0 {
+		holds, tone = holds+", and it gives up what is used"+goingOn(d.Rehearsal.Going), render.Warn
+	}
 	if !d.Holds {
 		unnamed := 0
 		for _, b := range d.Rehearsal.Broken {
@@ -149,6 +152,9 @@ func (r *reviewer) head(width int, paint painter) []string {
 	if d.Widens {
 		out = append(out, paint("GIVES MORE: ", render.Warn)+render.Clean(d.Fence.Widens)+": "+
 			gainWords(gainRows(d.Rehearsal)))
+	}
+	if text := unseenWords(d.Fence); text != "" {
+		out = append(out, paint("DECIDE: ", render.Warn)+render.Clean(text))
 	}
 	if d.Decision != nil {
 		out = append(out, "Decided: "+render.Clean(decisionWords(d.Decision)))

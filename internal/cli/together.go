@@ -18,6 +18,7 @@ type jointValue struct {
 	Before  int         `json:"danger_before" doc:"held by all who are touched, together"`
 	After   int         `json:"danger_after"`
 	Broken  []brokenRow `json:"broken" doc:"when all stand"`
+	Going   int         `json:"given_up_and_going_on,omitempty" doc:"of the uses that they name as given up, those that were made on several days of the window"`
 	Only    []brokenRow `json:"broken_only_together" doc:"by no fence alone, and named as given up by none"`
 	Risk    riskValue   `json:"risk" doc:"of all together"`
 	Left    []string    `json:"left_out,omitempty" doc:"drafts that cannot be rehearsed any more, and why"`
@@ -36,7 +37,7 @@ type jointRow struct {
 // jointly shows what several fences do alone and together.
 func jointly(j *work.Joint, all bool) *render.Doc {
 	v := jointValue{OK: j.OK(), Source: j.Source, Calls: j.Calls, Touched: len(j.Touched), Before: int(j.Before + .5),
-		After: int(j.After + .5), Risk: valueOf(j.Risk), Broken: []brokenRow{}, Only: []brokenRow{}}
+		After: int(j.After + .5), Risk: valueOf(j.Risk), Going: j.Going, Broken: []brokenRow{}, Only: []brokenRow{}}
 	row := func(b work.Break) brokenRow {
 		return brokenRow{b.Use.Principal(), b.Use.Permission, b.Use.Path, b.Use.Count, b.Use.Last, b.GivenUp}
 	}
@@ -74,7 +75,7 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 	d := &render.Doc{Rows: v.Fences}
 	breaks := "nothing observed breaks"
 	if named > 0 {
-		breaks += fmt.Sprintf(" but %s that they name as given up", render.Plural(named, "use"))
+		breaks += fmt.Sprintf(" but %s that they name as given up%s", render.Plural(named, "use"), goingOn(j.Going))
 	}
 	switch {
 	case fail > 0:

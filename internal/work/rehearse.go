@@ -34,7 +34,8 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil {
 		window = d
 	}
-	placed := gauge.Place(s.Index, uses, usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24)), in)
+	span := usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24))
+	placed := gauge.Place(s.Index, uses, span, in)
 	r, err := rehearse.Run(s.Index, f, uses, placed, w.weights())
 	if err != nil {
 		return nil, nil, err
@@ -44,6 +45,7 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 		return nil, nil, err
 	}
 	r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
+	r.Going = rehearse.GoingOn(r.Broken, span)
 	return r, k, nil
 }
 
@@ -53,8 +55,9 @@ type Joint struct {
 	Names  []string // of the files
 	Fences []*fence.Fence
 	*rehearse.Joint
-	Risk *Risk   // of all together
-	Left []error // of each draft that was left out: what it is about is not there any more, or it is no fence
+	Risk  *Risk   // of all together
+	Going int     // of the given-up uses of all together, those that go on
+	Left  []error // of each draft that was left out: what it is about is not there any more, or it is no fence
 }
 
 // RehearseTogether rehearses several fences of one source, each alone and all as if they stood
@@ -110,7 +113,9 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		}
 		r := out.Each[i]
 		r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
+		r.Going = rehearse.GoingOn(r.Broken, in.Span())
 	}
+	out.Going = rehearse.GoingOn(out.Broken, in.Span())
 	out.Risk, err = riskOf(s, worth, out.Edit, out.Touched, now)
 	return out, err
 }

@@ -221,6 +221,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 			return nil, err
 		}
 		r.Rehearsal.Cannot, r.Rehearsal.Riskier = cannot(planner(s.Source), f, s.Name), riskier(f, r.Risk)
+		r.Rehearsal.Going = rehearse.GoingOn(r.Rehearsal.Broken, known.in.Span())
 		r.Removes, r.Expects = r.Rehearsal.Before-r.Rehearsal.After, r.Risk.Expected
 		r.Holds, r.Widens = r.Rehearsal.OK(), len(r.Rehearsal.Gives) > 0
 		if d := r.Decision; d != nil && d.Verdict == review.Accepted && !d.Until.IsZero() {

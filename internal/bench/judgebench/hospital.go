@@ -393,12 +393,10 @@ func (h *house) staff() {
 // promoted lets a workload put up something in development now and then, and tend it there, in
 // test three weeks later and in production three weeks after that.
 func (h *house) promoted(i int, w ward, kind string) {
-	names := []string{}
 	verbs := h.verbs(kind, 2)
 	for day := 0; day < livedFor; day++ {
 		if day == 0 || h.r.IntN(40) == 0 {
 			name := h.word()
-			names = append(names, name)
 			for stage, system := range w.systems {
 				from := day + 21*stage
 				if from >= livedFor {

@@ -78,6 +78,9 @@ type Result struct {
 	Cannot []string
 	// Accepted is set by whoever takes the risk of what is not placed.
 	Accepted bool
+	// Going is how many of the uses that the fence names as given up go on: they were made on
+	// more than one day of the window. Whoever knows the window sets it, see [GoingOn].
+	Going    int
 	Replayed int   // uses that were tried
 	Calls    int64 // calls behind them
 	Odd      int   // uses that only a grant explains that is gone since
@@ -88,6 +91,17 @@ type Result struct {
 
 	// What is within reach of it, before and after, by acting as others and giving itself more.
 	ReachBefore, ReachAfter gauge.Reach
+}
+
+// GoingOn counts the given-up uses that were made on more than one day of a window.
+func GoingOn(broken []Break, w usage.Window) int {
+	n := 0
+	for _, b := range broken {
+		if b.GivenUp && b.Use.Days.Between(w.First(), usage.DayOf(w.To)).Count() > 1 {
+			n++
+		}
+	}
+	return n
 }
 
 // OK reports whether the fence widens nothing, breaks nothing that it does not name as

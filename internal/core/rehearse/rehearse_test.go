@@ -240,3 +240,34 @@ func TestOrder(t *testing.T) {
 		}
 	}
 }
+
+// TestGoingOn: of what a fence names as given up that goes on which was done on several days of the
+// window.
+func TestGoingOn(t *testing.T) {
+	for _, tt := range []struct {
+		days, fence string
+		want        int
+	}{
+		{"1-80", "-g1; gives up stow/item:read", 1},
+		{"1-2", "-g1; gives up stow/item:read", 1},
+		{"5-5", "-g1; gives up stow/item:read", 0},
+		{"90-91", "-g1; gives up stow/item:read", 0}, // one day of them lies in it
+		{"89-90", "-g1; gives up stow/item:read", 1},
+		{"100-380", "-g1; gives up stow/item:read", 0},
+		{"1-80", "-g1; stow/item:find /m/**", 0}, // it fails, and is told as that
+		{"1-80", "-g1; stow/item:read /m/**; gives up stow/item:read", 0},
+	} {
+		in, err := gaugetest.Parse("grant g1 workload/a stow/item:* /m/**\n" +
+			"used workload/a stow/item:read /m/berth:x/box:b1/x " + tt.days)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := rehearse.Run(in.Index, hand("workload/a", tt.fence), in.Uses, nil, gauge.DefaultWeights)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := rehearse.GoingOn(r.Broken, in.Span()); got != tt.want {
+			t.Errorf("%s days ago, %s: %d go on, want %d", tt.days, tt.fence, got, tt.want)
+		}
+	}
+}

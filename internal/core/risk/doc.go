@@ -12,10 +12,12 @@
 // what was known then, and it is looked up what was needed since (landmarking: van Houwelingen,
 // Dynamic prediction by landmarking in event history analysis, Scandinavian Journal of
 // Statistics, 2007). Each class has a ridge logistic regression on the facts, which starts
-// from a prior that is worth [priorWeight] observations.
+// from a prior that is worth [priorWeight] observations. How often within [Soon] days is counted
+// and fitted beside it, in the same way.
 //
 // Where no log shows a permission ([Past.Hidden]) it is learned where logs are on, with one
-// container at a time covered up. What an edit takes away is told by [Lost], and how likely an
+// container at a time covered up; of what no log shows anywhere ([Past.Shows]) nothing is. What an
+// edit takes away is told by [Lost], and how likely an
 // identity breaks by that by [Broken].
 //
 // What was granted at a landmark is told from today's grants and when they were made; whoever

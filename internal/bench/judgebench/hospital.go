@@ -65,24 +65,19 @@ func (h *house) offer() {
 				LogClass: class, Kinds: []string{n.kind}})
 		}
 	}
-	for top, name := range map[model.Level]string{model.Read: "guest", model.Change: "clerk", model.HandOut: "head"} {
-		r := model.Role{Name: name}
+	for _, role := range []struct {
+		name string
+		top  model.Level
+	}{{"clerk", model.Change}, {"guest", model.Read}, {"head", model.HandOut}} {
+		r := model.Role{Name: role.name}
 		for _, n := range things {
 			for i, verb := range n.verbs {
-				if rungs[i] <= top {
+				if rungs[i] <= role.top {
 					r.Do = append(r.Do, model.MustPermissionPattern(n.kind+"s/"+n.kind+":"+verb))
 				}
 			}
 		}
 		h.estate.Roles = append(h.estate.Roles, r)
-	}
-	// In the order of their names: a map has none.
-	for i, name := range []string{"clerk", "guest", "head"} {
-		for j := range h.estate.Roles {
-			if h.estate.Roles[j].Name == name {
-				h.estate.Roles[i], h.estate.Roles[j] = h.estate.Roles[j], h.estate.Roles[i]
-			}
-		}
 	}
 }
 

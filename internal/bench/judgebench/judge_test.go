@@ -13,8 +13,16 @@ import (
 // nothing done breaks and removes nothing; and drafts break less than half of what the
 // narrowest break, the less the more caution there is.
 func TestJudged(t *testing.T) {
-	l := live(worldOf(3), 3)
-	if other := live(worldOf(3), 3); !slices.Equal(l.calls, other.calls) || len(l.calls) < 10_000 {
+	for _, hospital := range []bool{false, true} {
+		w := worldOf(3)
+		w.hospital = hospital
+		judgedLife(t, w)
+	}
+}
+
+func judgedLife(t *testing.T, w world) {
+	l := live(w, 3)
+	if other := live(w, 3); !slices.Equal(l.calls, other.calls) || len(l.calls) < 10_000 {
 		t.Fatalf("two lives of one seed differ, or are short: %d and %d calls", len(l.calls), len(other.calls))
 	}
 	j, err := newJudged(l, days[1])

@@ -149,10 +149,10 @@ func (w *Worth) returns(s *gauge.Standing, grants []int) float64 {
 	for _, n := range grants {
 		g := w.index.Grant(n)
 		for i := range w.index.SharedPerms(n).All() {
-			for _, q := range w.past.Parts(s.ID, i, w.now, risk.Old) {
+			for _, q := range w.past.UsedParts(s.ID, i, w.now) {
 				node, one := q.Where[0].Node()
 				given := func(on model.PathPattern) bool { return on.Overlaps(node.Below()) }
-				if q.Class == risk.Used && one && slices.ContainsFunc(g.Where, given) {
+				if one && slices.ContainsFunc(g.Where, given) {
 					most = max(most, w.model.Chance(q))
 				}
 			}

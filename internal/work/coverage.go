@@ -163,7 +163,7 @@ type LogCoverage struct {
 	Node        model.Path           `json:"node"`
 	Service     string               `json:"service"`
 	LogClass    string               `json:"log_class"`
-	State       string               `json:"state" doc:"on, off, hides, refused (its writer may not write) or silent"`
+	State       string               `json:"state" doc:"on, off, hides, refused (its writer may not write), mute (it is said to be written, and nothing of its sort ever came), thin or silent"`
 	Since       time.Time            `json:"since,omitzero"`
 	Keep        int                  `json:"keep_days"`
 	Share       float64              `json:"share_of_window"`
@@ -232,6 +232,10 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			if x.Mend = fmt.Sprintf("grant %s: do [%s] on [%s]", r.Writer, r.WriterNeeds, r.Node); blocked != "" {
 				x.Mend = "lift what keeps its writer out: " + blocked
 			}
+		case s != nil && s.Mute > 0:
+			x.State, x.Gaps = "mute", nil
+			x.Mend = fmt.Sprintf("find out whether it is written: %d callers change things of %s, and no log ever "+
+				"showed anybody looking at one", s.Mute, r.Service)
 		case len(x.Gaps) > 0:
 			x.State, x.Mend = "silent", "find out why it did not arrive; the days stay blind"
 			if !slices.ContainsFunc(x.Gaps, func(g Gap) bool { return !g.Part }) {

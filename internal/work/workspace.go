@@ -339,8 +339,24 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 // covered returns what the logs of a source would have shown, as they were read.
 func (s *Source) covered(uses *usage.Uses, read usage.Read) *usage.Coverage {
 	cover := usage.NewCoverage(s.Coverage(), read)
-	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.writerRefused)
+	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.looks(),
+		s.writerRefused)
 	return cover
+}
+
+// looks returns which logs, by service and class, show looking only.
+func (s *Source) looks() func(service, class string) bool {
+	type log struct{ service, class string }
+	most := map[log]model.Level{}
+	for i := range s.Numbers() {
+		c := s.Permission(i)
+		k := log{c.Permission.Service(), c.LogClass}
+		most[k] = max(most[k], c.Weighs())
+	}
+	return func(service, class string) bool {
+		l, listed := most[log{service, class}]
+		return listed && l <= model.Read
+	}
 }
 
 // writerRefused reports whether the writer of a log is not allowed to write it.

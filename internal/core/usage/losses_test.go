@@ -97,7 +97,7 @@ func gaps(uses []usage.Use, days int) []usage.Gap {
 	rec := model.CoverageRecord{Node: model.MustPath("/m"), Service: "a", LogClass: "l", Written: true}
 	c := usage.NewCoverage([]model.CoverageRecord{rec},
 		usage.Read{First: start, Ends: []time.Time{start.AddDate(0, 0, days)}})
-	c.Observe(usage.ListOf(uses...), func(model.Permission) string { return "l" }, nil)
+	c.Observe(usage.ListOf(uses...), func(model.Permission) string { return "l" }, nil, nil)
 	return c.Stream(rec).Gaps
 }
 

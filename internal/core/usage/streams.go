@@ -18,6 +18,10 @@ type Stream struct {
 	Callers     int
 	Gaps        []Gap
 	Refused     bool // its writer is not allowed to write
+
+	// Mute: it is said to be written, and in no log of its sort an event ever came, though so many
+	// callers change what it would show somebody looking at.
+	Mute int
 }
 
 // A Gap is a run of days on which a log was silent, or lost a good part of its events,
@@ -48,7 +52,10 @@ type held struct {
 // Observe looks at the uses for what each log really held, up to the last reading: gaps
 // come out of the shares from then on. classOf says in which class of log a permission's
 // use appears; refused, whose writer cannot write.
-func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string,
+//
+// looks says of a class whether it shows looking only; where many change things of a service and
+// nobody ever looked at any, its log of that is taken for one that is not written. It may be nil.
+func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, looks func(service, class string) bool,
 	refused func(model.CoverageRecord) bool) {
 	logs := map[coverageKey]*held{}
 	of := c.logOf(logs, classOf)
@@ -117,8 +124,13 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string,
 			lost[h] = slices.DeleteFunc(gaps, func(g Gap) bool { return !profiles[h].lost(g, by[h]) })
 		}
 	}
+	changed := changers(logs, looks)
 	for k, r := range c.records {
 		s := c.streams[k]
+		if n := changed[k.service]; n > 0 && r.Written && looks(k.service, k.class) {
+			s = &Stream{Mute: n, Gaps: []Gap{{From: DayOf(c.read.First), To: end + 1}}}
+			c.streams[k] = s
+		}
 		if h := logs[k]; h != nil {
 			s.Callers = len(h.callers)
 			s.Gaps = joined(append(gapsOf(s.Days, end, h.callers), lost[h]...))
@@ -145,6 +157,44 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string,
 			}
 		}
 	}
+}
+
+// changers returns of each service of which nobody is ever seen to look at anything how many change
+// something, if those are several and do it on many days.
+func changers(logs map[coverageKey]*held, looks func(service, class string) bool) map[string]int {
+	if looks == nil {
+		return nil
+	}
+	type changes struct {
+		who  map[model.ID]bool
+		days Days
+	}
+	of, seen := map[string]*changes{}, map[string]bool{}
+	for k, h := range logs {
+		if h.Events == 0 {
+			continue
+		}
+		if looks(k.service, k.class) {
+			seen[k.service] = true
+			continue
+		}
+		x := of[k.service]
+		if x == nil {
+			x = &changes{who: map[model.ID]bool{}}
+			of[k.service] = x
+		}
+		x.days = x.days.Union(h.Days)
+		for id := range h.callers {
+			x.who[id] = true
+		}
+	}
+	out := map[string]int{}
+	for service, x := range of {
+		if !seen[service] && len(x.who) >= leastCallers && x.days.Count() >= leastDays {
+			out[service] = len(x.who)
+		}
+	}
+	return out
 }
 
 // mostPlaced bounds how many places are remembered with the log that they stand in.

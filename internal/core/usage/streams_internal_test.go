@@ -2,7 +2,9 @@ package usage
 
 import (
 	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/model"
 )
@@ -67,6 +69,70 @@ func TestLostIsHeldAgainstBothSides(t *testing.T) {
 		p := &profile{first: day, count: []float64{12, 12, 12}, usual: []float64{90, 90, 90}}
 		if got := p.lost(Gap{From: day, To: day + 2}, callers); got != tt.want {
 			t.Errorf("%s: lost %t", tt.name, got)
+		}
+	}
+}
+
+// TestMute: a log of looking that no event ever came in is taken for one that is not written where
+// several change what it is about, day after day; not where few do, or somewhere somebody was seen
+// to look.
+func TestMute(t *testing.T) {
+	now := time.Date(2026, 11, 24, 8, 0, 0, 0, time.UTC)
+	for _, tt := range []struct {
+		name          string
+		callers, days int
+		looked, off   bool
+		noLevels      bool
+		want          int
+	}{
+		{"three change things for a month", 3, 30, false, false, false, 3},
+		{"two do", 2, 30, false, false, false, 0},
+		{"for a week only", 3, 7, false, false, false, 0},
+		{"one looked, in another place", 3, 30, true, false, false, 0},
+		{"it is off, and known to be", 3, 30, false, true, false, 0},
+		{"nobody knows what is looking", 3, 30, false, false, true, 0},
+	} {
+		var records []model.CoverageRecord
+		for _, p := range []string{"/m/project:a", "/m/project:b"} {
+			for _, class := range []string{"read", "change"} {
+				records = append(records, model.CoverageRecord{Node: model.MustPath(p), Service: "s", LogClass: class,
+					Written: class == "change" || !tt.off})
+			}
+		}
+		f := Fold{}
+		add := func(who int, verb, project string, ago int) {
+			f.Add(Call{Time: now.AddDate(0, 0, -ago), Identity: model.MustID(fmt.Sprint("workload/w", who)),
+				Permission: model.MustPermission("s/box:" + verb), Path: model.MustPath("/m/project:" + project),
+				Outcome: Done})
+		}
+		for d := range tt.days {
+			for who := range tt.callers {
+				add(who, "change", "a", d)
+			}
+		}
+		if tt.looked {
+			add(0, "read", "b", 3)
+		}
+		c := NewCoverage(records, Read{First: now.AddDate(0, 0, -200), Ends: []time.Time{now}})
+		looks := func(service, class string) bool { return service == "s" && class == "read" }
+		if tt.noLevels {
+			looks = nil
+		}
+		c.Observe(ListOf(f.Uses()...), func(p model.Permission) string {
+			_, verb, _ := strings.Cut(p.String(), ":")
+			return verb
+		}, looks, nil)
+		for _, r := range records {
+			mute, share := 0, c.Share(r.Node, "s", r.LogClass, WindowOf(now, 90))
+			if s := c.Stream(r); s != nil {
+				mute = s.Mute
+			}
+			if want := map[bool]int{r.LogClass == "read": tt.want}[true]; mute != want {
+				t.Errorf("%s: %s at %s is mute by %d, want %d", tt.name, r.LogClass, r.Node, mute, want)
+			}
+			if seen := r.Written && mute == 0; (share > .9) != seen || !seen && share != 0 {
+				t.Errorf("%s: %s at %s covers %.2f", tt.name, r.LogClass, r.Node, share)
+			}
 		}
 	}
 }

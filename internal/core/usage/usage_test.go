@@ -288,7 +288,7 @@ func TestGaps(t *testing.T) {
 		last := start + usage.Day(len(tt.days))
 		cov := usage.NewCoverage([]model.CoverageRecord{rec},
 			usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
-		cov.Observe(usage.ListOf(uses...), func(model.Permission) string { return "read" }, nil)
+		cov.Observe(usage.ListOf(uses...), func(model.Permission) string { return "read" }, nil, nil)
 		got, silent := [][2]usage.Day{}, 0
 		for _, g := range cov.Stream(rec).Gaps {
 			silent += g.Days()
@@ -303,7 +303,7 @@ func TestGaps(t *testing.T) {
 			t.Errorf("%s: share %v, want %v", tt.name, cov.Share(node, "stow", "read", w), want)
 		}
 		// A writer that may not write: from its last event on nothing arrives.
-		cov.Observe(usage.ListOf(uses...), func(model.Permission) string { return "read" },
+		cov.Observe(usage.ListOf(uses...), func(model.Permission) string { return "read" }, nil,
 			func(model.CoverageRecord) bool { return true })
 		if s := cov.Stream(rec); !s.Refused {
 			t.Errorf("%s: a refused writer is not told", tt.name)
@@ -453,7 +453,7 @@ func TestRead(t *testing.T) {
 				Permission: model.MustPermission("s/x:y"), Path: node, Outcome: usage.Done})
 		}
 		c := usage.NewCoverage([]model.CoverageRecord{r}, read)
-		c.Observe(usage.ListOf(fold.Uses()...), func(model.Permission) string { return "read" }, nil)
+		c.Observe(usage.ListOf(fold.Uses()...), func(model.Permission) string { return "read" }, nil, nil)
 		w := usage.WindowOf(ago(tt.asked), 90)
 		if got := c.Share(node, "s", "read", w) * 90; math.Abs(got-float64(tt.want)) > 0.01 {
 			t.Errorf("%s: %.2f days, want %d", tt.name, got, tt.want)

@@ -232,3 +232,67 @@ func TestDraftOutlived(t *testing.T) {
 	write(orchardEstate)
 	must(t, dir, "apply", "workload/bottler", "--yes")
 }
+
+// TestLearnedIsKept: what was learned is kept in one file of a source, and drafts are the same with
+// it, without it and with a broken one; other uses, another day and another survey make another.
+func TestLearnedIsKept(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "")
+	kept := func() string {
+		files, err := filepath.Glob(filepath.Join(dir, ".clipfence", "learned-*"))
+		if err != nil || len(files) != 1 {
+			t.Fatalf("kept: %v, %v", files, err)
+		}
+		return files[0]
+	}
+	read := func(name string) string {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	asOf := time.Now().UTC().Format(time.RFC3339)
+	draft := func(at string) string {
+		must(t, dir, "draft", "--for", "workload/bottler", "--force", "--as-of", at)
+		return read(filepath.Join(dir, "drafts", "workload-bottler.fence.yaml"))
+	}
+	first := draft(asOf)
+	learned := read(kept())
+	digest, _, _ := strings.Cut(learned, "\n")
+	if is := draft(asOf); is != first || read(kept()) != learned {
+		t.Errorf("drafted again:\n%s\nwas\n%s", is, first)
+	}
+	for name, text := range map[string]string{"gone": "", "cut short": learned[:len(learned)/2],
+		"of something else": "0" + learned[1:], "no model": digest + "\n{}"} {
+		if err := os.WriteFile(kept(), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if is := draft(asOf); is != first || read(kept()) != learned {
+			t.Errorf("%s: drafted\n%s\nwas\n%s", name, is, first)
+		}
+	}
+	other := map[string]bool{digest: true}
+	changed := func(what string) {
+		t.Helper()
+		d, _, _ := strings.Cut(read(kept()), "\n")
+		if other[d] {
+			t.Errorf("%s, and what was learned is taken for the same", what)
+		}
+		other[d] = true
+	}
+	draft(time.Now().AddDate(0, 0, -3).UTC().Format(time.RFC3339))
+	changed("another day")
+	must(t, dir, "survey")
+	draft(asOf)
+	changed("another survey")
+	more := filepath.Join(dir, "more.jsonl")
+	line := fmt.Sprintf(`{"t":%q,"who":"bottler","op":"juice:read","at":"/orchard/barn:south/vat:three"}`+"\n",
+		time.Now().AddDate(0, 0, -9).UTC().Format(time.RFC3339))
+	if err := os.WriteFile(more, []byte(line), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	must(t, dir, "survey", "--read", more)
+	draft(asOf)
+	changed("one more call")
+}

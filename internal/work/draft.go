@@ -66,7 +66,10 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	if err != nil {
 		return nil, err
 	}
-	worth := draft.NewWorth(in, res)
+	worth, err := w.worth(ctx, s, in, res)
+	if err != nil {
+		return nil, err
+	}
 	ids, most := []model.ID{id}, 1
 	if q.For == "" {
 		ids, most = draft.Candidates(in, res, worth), q.Top

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"clipfence/internal/config"
-	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -99,7 +98,10 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 	if out.Joint, err = rehearse.Together(s.Index, out.Fences, in.Uses, res.Placement, w.weights()); err != nil {
 		return nil, err
 	}
-	worth := draft.NewWorth(in, res)
+	worth, err := w.worth(ctx, s, in, res)
+	if err != nil {
+		return nil, err
+	}
 	now := usage.DayOf(in.AsOf)
 	defer w.progress(Event{Source: s.Name, Doing: Finished})
 	for i, f := range out.Fences {

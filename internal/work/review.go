@@ -201,7 +201,9 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 				if known.s, known.in, known.res, err = w.gauged(ctx, src, 0, everyPath); err != nil {
 					return nil, err
 				}
-				known.worth = draft.NewWorth(known.in, known.res)
+				if known.worth, err = w.worth(ctx, known.s, known.in, known.res); err != nil {
+					return nil, err
+				}
 				sources[src.Name] = known
 			}
 			return known.s, nil

@@ -46,7 +46,11 @@ func (w *Workspace) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return riskOf(s, draft.NewWorth(in, res), f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf))
+	worth, err := w.worth(ctx, s, in, res)
+	if err != nil {
+		return nil, err
+	}
+	return riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf))
 }
 
 // riskier says how much more is expected of a fence now than when it was drafted, as far as it

@@ -122,7 +122,7 @@ func TestWidest(t *testing.T) {
 	for _, s := range widest([]*candidate{{class: risk.Used, where: on("/m/a/**")},
 		{class: risk.Used, where: on("/m/c/d/**")}, {class: risk.Peer, where: on("/m/a/**", "/m/b/**")},
 		{class: risk.Beside, where: on("/m/c/**")}}, model.ID{}) {
-		got[s.on.String()] = s.class == risk.Used
+		got[s.on.String()] = s.used
 	}
 	want := map[string]bool{"/m/a/**": true, "/m/b/**": false, "/m/c/**": false}
 	if !maps.Equal(got, want) {

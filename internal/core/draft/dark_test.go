@@ -210,3 +210,32 @@ func word(i int) string {
 	}
 	return s
 }
+
+// TestRecalled: drafts from what was learned before are those of what is learned now, and what
+// cannot be read is learned anew.
+func TestRecalled(t *testing.T) {
+	in := halfLogged(t)
+	res := gauge.Run(in)
+	worth := NewWorth(in, res)
+	learned, err := worth.Learned()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, anew := WorthOf(in, res, learned)
+	if anew {
+		t.Error("it was learned anew")
+	}
+	for i := range 60 {
+		id := model.MustID(fmt.Sprint("workload/w", i))
+		was, err1 := FromUse(in, res, id, Options{Worth: worth})
+		is, err2 := FromUse(in, res, id, Options{Worth: again})
+		if fmt.Sprintf("%+v %v", was, err1) != fmt.Sprintf("%+v %v", is, err2) {
+			t.Fatalf("%s:\n%+v %v\n%+v %v", id, was, err1, is, err2)
+		}
+	}
+	for _, bad := range [][]byte{nil, {}, []byte("{}"), learned[:len(learned)/2]} {
+		if w, anew := WorthOf(in, res, bad); !anew || w == nil {
+			t.Errorf("%.20q was taken for what was learned", bad)
+		}
+	}
+}

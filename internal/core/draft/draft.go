@@ -453,7 +453,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 			}
 			class := "likely"
 			switch {
-			case s.class == risk.Peer || s.class >= risk.FirstHere:
+			case !s.used && (s.class == risk.Peer || s.class >= risk.FirstHere):
 			case t.Used.Has(i):
 				class = "used"
 			case t.Rare.Has(i):
@@ -467,9 +467,12 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 				own = append(own, s)
 			}
 			if s.class != risk.Used {
-				p := place{s.on, class, true, s.to}
-				of(p).Add(i)
-				chances[p] = max(chances[p], s.chance)
+				// Where one used it and others may, it is not said twice that it is needed.
+				same := s.used && (s.class == risk.Peer || s.class >= risk.FirstHere)
+				p := place{s.on, class, !same, s.to}
+				if of(p).Add(i); !same {
+					chances[p] = max(chances[p], s.chance)
+				}
 				continue
 			}
 			node, _ := s.on.Node()

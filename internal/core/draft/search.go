@@ -76,6 +76,7 @@ type stays struct {
 	class  risk.Class
 	chance float64
 	to     model.ID // a member of the group that keeps it for itself; zero: all do
+	used   bool     // it was used there, whatever it is kept for besides
 }
 
 // mostHolders bounds how many holders of a grant are looked at for what they never used, of those
@@ -721,15 +722,16 @@ func widest(taken []*candidate, to model.ID) []stays {
 	var out, kept []stays
 	for _, c := range taken {
 		for _, on := range c.where {
-			out = append(out, stays{on, c.class, min(1, c.hazard), to})
+			out = append(out, stays{on, c.class, min(1, c.hazard), to, c.class == risk.Used})
 		}
 	}
 	slices.SortStableFunc(out, func(a, b stays) int { return cmp.Compare(b.class, a.class) })
 	for i, s := range out {
 		if !slices.ContainsFunc(out, func(o stays) bool { return o.on != s.on && o.on.Contains(s.on) }) &&
 			!slices.ContainsFunc(out[:i], func(o stays) bool { return o.on == s.on }) {
-			if slices.ContainsFunc(out, func(o stays) bool { return o.on == s.on && o.class == risk.Used }) {
-				s.class = risk.Used // which says how far around the node
+			s.used = slices.ContainsFunc(out, func(o stays) bool { return o.on == s.on && o.used })
+			if s.used && !s.on.Deep() {
+				s.class = risk.Used // which tells what of what lies below a node alone was used
 			}
 			kept = append(kept, s)
 		}

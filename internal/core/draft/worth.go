@@ -112,7 +112,17 @@ func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
 
 // NewWorth learns from the past of an estate what its places are worth.
 func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
-	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
+	w, _ := WorthOf(in, r, nil)
+	return w
+}
+
+// Learned returns what was learned, for [WorthOf].
+func (w *Worth) Learned() ([]byte, error) { return w.model.Keep(w.past) }
+
+// WorthOf is NewWorth with what was learned from the same estate, uses and day before; without that,
+// or where it cannot be read, it learns, and says so.
+func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew bool) {
+	w = &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
 	held, callers := 0.0, 0
 	for _, s := range r.Standings {
 		if s.ID.Kind != model.Group && !s.LastUse.IsZero() {
@@ -132,8 +142,14 @@ func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
 		return why == gauge.NoPath || why == gauge.NoCaller
 	})
 	w.grants = &grants{in: in, r: r}
+	if len(learned) > 0 {
+		if m, err := risk.Recall(w.past, learned); err == nil {
+			w.model = m
+			return w, false
+		}
+	}
 	w.model = risk.Learn(w.past, w.now, w.grants)
-	return w
+	return w, true
 }
 
 // Risk returns what the chances come from: the past, and what was learned from it.

@@ -15,7 +15,7 @@ import (
 var now = usage.DayOf(time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC))
 
 // estate has units of projects of boxes, and people in groups of four.
-func estate(t *testing.T) *index.Index {
+func estate(t testing.TB) *index.Index {
 	t.Helper()
 	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}}}
 	for i, verb := range []string{"read", "put", "share"} {

@@ -1,0 +1,116 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"os"
+	"path/filepath"
+	"time"
+
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/store"
+)
+
+// What was learned is kept
+//
+// Learning what places are worth takes longer than comparing on a large estate, and drafting,
+// rehearsing, reviewing and applying each want it. So it is kept in a file beside the store, a
+// source's last one, under a digest of all that it was learned from: the program's way of learning,
+// the surveys, the uses one and all, the window and the day. What is kept under another digest, or
+// cannot be read, is learned anew.
+
+// learning changes with the way of learning, so that what an earlier program learned is not taken.
+const learning = "learned 1"
+
+// worth returns what places are worth, from what was kept where it holds still.
+func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *gauge.Result) (*draft.Worth, error) {
+	digest, err := w.learnedFrom(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	name := sha256.Sum256([]byte(s.Name))
+	file := filepath.Join(filepath.Dir(w.StoreFile()), "learned-"+hex.EncodeToString(name[:6])+".json")
+	data, err := os.ReadFile(file)
+	if err != nil && !os.IsNotExist(err) {
+		w.Log.Debug("what was learned cannot be read", "file", file, "error", err)
+	}
+	was, rest, _ := bytes.Cut(data, []byte("\n"))
+	if string(was) != digest {
+		rest = nil
+	}
+	worth, anew := draft.WorthOf(in, res, rest)
+	if anew {
+		// A workspace that can only be read is one all the same.
+		if err := keepLearned(file, digest, worth); err != nil {
+			w.Log.Debug("what was learned is not kept", "file", file, "error", err)
+		}
+	}
+	return worth, nil
+}
+
+// keepLearned writes what was learned, at once or not at all.
+func keepLearned(file, digest string, worth *draft.Worth) error {
+	learned, err := worth.Learned()
+	if err != nil {
+		return err
+	}
+	tmp, err := os.CreateTemp(filepath.Dir(file), "learned-*.tmp")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(tmp.Name()) // it is gone where it was renamed
+	_, err = tmp.Write(append([]byte(digest+"\n"), learned...))
+	if end := tmp.Close(); err == nil {
+		err = end
+	}
+	if err != nil {
+		return err
+	}
+	return os.Rename(tmp.Name(), file)
+}
+
+// learnedFrom is a digest of what is learned from.
+func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input) (string, error) {
+	h := sha256.New()
+	fmt.Fprintln(h, learning, usage.DayOf(in.AsOf), in.Window, in.History.UTC().Format(time.RFC3339Nano))
+	for _, src := range w.Sources { // people of others may be linked into one
+		survey, err := w.store.Newest(ctx, src.Name)
+		if err != nil && !errors.Is(err, store.ErrNone) {
+			return "", err
+		}
+		fmt.Fprintf(h, "%q %d %s\n", src.Name, survey.ID, survey.Finished.UTC().Format(time.RFC3339Nano))
+	}
+	config, err := os.ReadFile(w.Path("clipfence.yaml"))
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintf(h, "%d\n", len(config))
+	h.Write(config)
+	digestUses(h, in)
+	for _, r := range in.Index.Coverage() {
+		fmt.Fprintf(h, "%s %g\n", r.Node, in.Coverage.Share(r.Node, r.Service, r.LogClass, in.Span()))
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func digestUses(h hash.Hash, in *gauge.Input) {
+	var b []byte
+	for _, u := range in.Uses.All() {
+		b = fmt.Appendf(b[:0], "%s\x00%s\x00%s\x00%s\x00%s\x00", u.Identity, u.ActingFor, u.Permission, u.Path,
+			u.Outcome)
+		days, err := u.Days.MarshalBinary()
+		if err != nil {
+			panic(err) // of words in memory: cannot fail
+		}
+		b = binary.AppendUvarint(b, uint64(len(days)))
+		h.Write(append(b, days...))
+	}
+}

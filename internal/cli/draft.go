@@ -334,6 +334,14 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 	return a.print(d)
 }
 
+// fewPlaces lists the first of some places.
+func fewPlaces(on []model.PathPattern, most int) string {
+	if len(on) <= most {
+		return places(on)
+	}
+	return fmt.Sprintf("%s and %s more", places(on[:most]), render.Plural(len(on)-most, "place"))
+}
+
 // unseenWords tells what has power and goes where no log shows whether it is used, if anything.
 func unseenWords(f *work.Fence) string {
 	what, where := f.Unseen()
@@ -342,7 +350,7 @@ func unseenWords(f *work.Fence) string {
 	}
 	return fmt.Sprintf("no log shows whether %s with power %s used where %s: %s on %s",
 		render.Plural(len(what), "permission"), map[bool]string{true: "is", false: "are"}[len(what) == 1],
-		map[bool]string{true: "it goes", false: "they go"}[len(what) == 1], first(what, 3), places(where))
+		map[bool]string{true: "it goes", false: "they go"}[len(what) == 1], first(what, 3), fewPlaces(where, 2))
 }
 
 // completes returns what completes a word by a list of the workspace; nothing where there is

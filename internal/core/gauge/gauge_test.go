@@ -377,7 +377,11 @@ func TestUnrecorded(t *testing.T) {
 			"[/m/berth:y/box:d/**]"},
 		{"node /m/berth:y\nnode /m/berth:y/box:c\nlog /m/berth:y/box:c off\nnode /m/box:e",
 			"[/m/berth:y/box:c/** /m/box:e/**]"},
-		{"node /m/berth:y", "[]"}, // nothing is in it that could be found
+		{"node /m/berth:y", "[]"},         // nothing is in it that could be found
+		{"log /m/berth:x off", "[/m/**]"}, // nothing of all is seen
+		{"node /m/berth:y\nnode /m/berth:y/box:c\nlog /m/berth:x off\nlog /m/berth:y off", "[/m/**]"},
+		{"node /m/berth:y\nnode /m/berth:y/box:c\nlog on\nlog /m/berth:x off", "[/m/berth:x/**]"},
+		{"node /m/berth:y\nlog on\nlog /m/berth:x off", "[/m/**]"}, // and of the rest there is nothing
 	} {
 		in, err := gaugetest.Parse("grant g1 workload/a stow/item:find /m/**\nlog off\nlog /m/berth:x on\n" + tt.text)
 		if err != nil {

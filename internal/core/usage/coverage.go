@@ -164,9 +164,9 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 }
 
 // DarkBelow returns the places that a path pattern reaches on which uses would not have
-// been seen over enough of a window: the pattern itself where that goes for what lies
-// below none of the records beneath it, and otherwise the nodes of those beneath that were
-// not there, with everything below them. Records below decide for what lies below them only.
+// been seen over enough of a window: the pattern itself where that goes for all of it, and
+// otherwise the nodes of the records beneath it that were not there, with everything below
+// them. Records below decide for what lies below them only.
 // What is asked about and lies on the pattern but below none of those, so that the record above
 // has a say, is what apart answers, in places.
 func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Window,
@@ -201,14 +201,34 @@ func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Wind
 			dark = append(dark, below)
 		}
 	}
+	lit := Observable(above)
 	switch {
-	case Observable(above):
-		return dark
+	case len(top) == 0 && lit:
+		return nil
 	case len(top) == 0:
 		return []model.PathPattern{on}
 	}
+	all, rest := true, dark // both are in depth-first order
+	for _, n := range top {
+		i := slices.Index(rest, n.Below())
+		if all = i >= 0; !all {
+			break
+		}
+		rest = rest[i+1:]
+	}
+	switch {
+	case lit && !all:
+		return dark
+	case !lit && all: // nothing in it is seen
+		return []model.PathPattern{on}
+	}
 	besides := apart(top)
-	if slices.Contains(besides, on) {
+	switch {
+	case lit && len(besides) == 0:
+		return []model.PathPattern{on}
+	case lit:
+		return dark
+	case slices.Contains(besides, on):
 		return besides
 	}
 	return slices.Concat(dark, besides)

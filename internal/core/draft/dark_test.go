@@ -167,11 +167,12 @@ func readers(t *testing.T, members, boxes int) *gauge.Input {
 		Roles: []model.Role{{Name: "all", Rights: model.Rights{
 			Do: []model.PermissionPattern{model.MustPermissionPattern("s/box:*")}}}},
 		Coverage: []model.CoverageRecord{{Node: model.MustPath("/m"), Service: "s", LogClass: "all", Written: true}}}
-	for i, verb := range []string{"read", "clear"} {
+	for i, verb := range []string{"read", "clear", "put"} {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
-			Level: []model.Level{model.Change, model.HandOut}[i], LogClass: "all", Kinds: []string{"box"}})
+			Level: []model.Level{model.Change, model.HandOut, model.Change}[i], Kinds: []string{"box"},
+			LogClass: []string{"all", "all", "put"}[i]})
 	}
-	for p := range 40 {
+	for p := range projects {
 		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(fmt.Sprintf("/m/project:p%d", p))})
 	}
 	for i := range members {
@@ -197,8 +198,11 @@ func readers(t *testing.T, members, boxes int) *gauge.Input {
 		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})}
 }
 
+// projects is how many there are, which boxes are in turn by turn.
+const projects = 240
+
 func box(i int) model.Path {
-	return model.MustPath(fmt.Sprintf("/m/project:p%d/box:%s", i%40, word(i)))
+	return model.MustPath(fmt.Sprintf("/m/project:p%d/box:%s", i%projects, word(i)))
 }
 
 // word returns a name without a number in it, another one for each i.
@@ -237,5 +241,81 @@ func TestRecalled(t *testing.T) {
 		if w, anew := WorthOf(in, res, bad); !anew || w == nil {
 			t.Errorf("%.20q was taken for what was learned", bad)
 		}
+	}
+}
+
+// TestManyInTheDark: of a large group each member keeps reading where it works, also where no log
+// shows it and nobody else works.
+func TestManyInTheDark(t *testing.T) {
+	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+	group, begin := model.MustID("group/all"), now.AddDate(0, 0, -400)
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}},
+		Identities: []model.Identity{{ID: group, Created: now.AddDate(-3, 0, 0)}},
+		Grants: []model.Grant{{ID: "g", To: group, Role: "all", Created: now.AddDate(-2, 0, 0),
+			Where: []model.PathPattern{model.MustPathPattern("/m/**")}}},
+		Roles: []model.Role{{Name: "all", Rights: model.Rights{
+			Do: []model.PermissionPattern{model.MustPermissionPattern("s/box:*")}}}}}
+	for _, verb := range []string{"read", "put"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb),
+			Level: model.Change, Kinds: []string{"box"}, LogClass: verb})
+	}
+	for p := range 60 { // reading is logged in those from 4 on, of which most are nobody's
+		at := model.MustPath(fmt.Sprintf("/m/project:%s", word(p)))
+		e.Nodes = append(e.Nodes, model.Node{Path: at})
+		for b := range 10 {
+			e.Nodes = append(e.Nodes, model.Node{Path: at.Child("box", word(10*p+b))})
+		}
+		for _, class := range []string{"read", "put"} {
+			e.Coverage = append(e.Coverage, model.CoverageRecord{Node: at, Service: "s", LogClass: class,
+				Written: class == "put" || p > 3})
+		}
+	}
+	f, works := usage.Fold{}, map[model.ID]model.Path{}
+	for i := range 320 {
+		id := model.MustID(fmt.Sprintf("person/p%03d", i))
+		project := 0 // where most of those are of whom no log shows that they read
+		switch {
+		case i >= 200:
+			project = 4 + i%6
+		case i <= 3:
+			project = i
+		}
+		works[id] = model.MustPath(fmt.Sprintf("/m/project:%s", word(project))).Child("box", word(10*project+i%5))
+		e.Identities = append(e.Identities, model.Identity{ID: id, Created: now.AddDate(-3, 0, 0)})
+		e.Memberships = append(e.Memberships, model.Membership{Member: id, Group: group})
+		for d := 390 - i%7; d >= 0; d -= 7 {
+			for _, verb := range []string{"read", "put"} {
+				if verb == "put" || project > 3 {
+					f.Add(usage.Call{Time: now.AddDate(0, 0, -d), Identity: id, Path: works[id], Outcome: usage.Done,
+						Permission: model.MustPermission("s/box:" + verb)})
+				}
+			}
+		}
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := &gauge.Input{Index: x, Uses: usage.ListOf(f.Uses()...), AsOf: now, Window: 90, History: begin,
+		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})}
+	fe, err := FromUse(in, gauge.Run(in), group, Options{Caution: Bold})
+	if err != nil {
+		t.Fatal(err)
+	}
+	after, err := x.With(fe.Edit("m"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	read, lost := model.MustPermission("s/box:read"), 0
+	for id, at := range works {
+		if after.Decide(id, read, at, model.Context{}).Outcome != access.Allowed {
+			lost++
+		}
+	}
+	nobodys := model.MustPath("/m/project:"+word(50)).Child("box", word(500))
+	if left := after.Decide(model.MustID("person/p000"), read, nobodys, model.Context{}).Outcome; lost > 0 ||
+		left == access.Allowed {
+		t.Errorf("%d of %d can no longer read where they work, and %s where nobody does:\n%v", lost, len(works), left,
+			fe.Allow)
 	}
 }

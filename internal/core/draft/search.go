@@ -20,6 +20,7 @@ type candidate struct {
 	region index.Region
 	key    string  // the places, as text
 	hazard float64 // how many of the holders will need it there
+	most   float64 // how likely the one of them needs it there who does most likely
 	gain   float64 // how many of them would break without it who do not break for what else goes
 
 	by    map[model.ID]float64 // of a small group: of whom the hazard is
@@ -221,6 +222,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		c.class = min(c.class, class)
 		c.hazard += hazard
+		c.most = max(c.most, min(1, hazard))
 		if few {
 			if c.by == nil {
 				c.by, c.users = map[model.ID]float64{}, map[model.ID]bool{}
@@ -247,17 +249,19 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		if stand != nil {
 			each, looks = stand[id]
 		}
+		if judged && len(unseen) > 0 {
+			for _, q := range d.worth.past.Hidden(id, perm, d.worth.now, unseen) {
+				switch chance := d.worth.model.Chance(q); {
+				case q.Class == risk.DarkHere: // where it works, as likely used as seen elsewhere
+					add(id, q.Class, q.Where, chance)
+				case looks: // the chance is that of everything: mostly one place of it is used
+					share := float64(d.x.Count(perm, d.x.Region(q.Where...))) / max(1, all)
+					add(id, q.Class, q.Where, each*chance*share)
+				}
+			}
+		}
 		if !looks && !d.worth.past.Used(id, perm) {
 			continue
-		}
-		if looks && judged && len(unseen) > 0 {
-			for _, q := range d.worth.past.Hidden(id, perm, d.worth.now, unseen) {
-				chance := d.worth.model.Chance(q)
-				if q.Class == risk.DarkRest { // the chance is that of everything: mostly one place of it is used
-					chance *= float64(d.x.Count(perm, d.x.Region(q.Where...))) / max(1, all)
-				}
-				add(id, q.Class, q.Where, each*chance)
-			}
 		}
 		for _, q := range d.parts(id, perm, tenure, min(len(who), mostHolders), looks) {
 			where, each := d.inside(t, q.Where), each
@@ -459,7 +463,8 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	// somebody silent, did use.
 	forced := map[*candidate]bool{}
 	for _, c := range all {
-		forced[c] = c.class == risk.Dark || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||
+		hidden := c.class == risk.Dark || c.class == risk.DarkHere && c.most >= likely
+		forced[c] = hidden || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||
 			slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return stay(c, on) || blind(on) }))
 	}
 	taken, best := d.choose(perm, all, weight*float64(d.holders(t)), worth,
@@ -754,6 +759,9 @@ func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]i
 	}
 	return out
 }
+
+// likely is from what chance on something that no log shows is taken for used.
+const likely = 0.5
 
 // onceBack is how likely what was done on a single day must come back to stay in any case.
 const onceBack = 0.2

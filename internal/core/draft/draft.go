@@ -531,10 +531,12 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 // keeps reports whether everybody who used a permission on a path keeps it there alone, or by
 // another grant.
 func (d *drafter) keeps(t *gauge.GrantResult, perm int, path model.Path, own []stays) bool {
-	node := d.container(path)
-	who := t.Holders
-	if t.Grant.To.Open() {
+	node, who := d.container(path), t.Holders
+	switch {
+	case t.Grant.To.Open():
 		who = d.callers(t)
+	case len(own) == 0:
+		return false
 	}
 	some := false
 	for _, id := range who {

@@ -2,6 +2,7 @@ package draft
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -325,8 +326,8 @@ func (d *drafter) bundled(t *gauge.GrantResult, perm int, all []*candidate) []*c
 			k := bundle{up, slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return recent[on] > 0 })}
 			b := by[k]
 			if b == nil {
-				b = &candidate{class: risk.Used, key: "of " + up.String() + " ", by: map[model.ID]float64{},
-					users: map[model.ID]bool{}}
+				b = &candidate{class: risk.Used, key: fmt.Sprintf("of %s, lately %t", up, k.late),
+					by: map[model.ID]float64{}, users: map[model.ID]bool{}}
 				by[k] = b
 				out = append(out, b)
 			}

@@ -140,10 +140,14 @@ func TestFindings(t *testing.T) {
 			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),
 				Where: on("/s/harbour:o/**")})
 		}, "many-administrators /s/harbour:o medium"},
-		{"as many, of whom two were disabled", func(e *model.Estate) {
+		{"as many, of whom some are disabled or kept for emergencies", func(e *model.Estate) {
 			for i := range 6 {
 				who := id(fmt.Sprintf("person/n%d", i))
-				e.Identities = append(e.Identities, model.Identity{ID: who, Disabled: i < 2})
+				one := model.Identity{ID: who, Disabled: i == 0}
+				if i > 3 {
+					one.Labels = map[string]string{"purpose": "break-glass"}
+				}
+				e.Identities = append(e.Identities, one)
 				e.Memberships = append(e.Memberships, model.Membership{Member: who, Group: id("group/admins")})
 			}
 			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),

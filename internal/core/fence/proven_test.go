@@ -38,7 +38,8 @@ func TestChanged(t *testing.T) {
 				{ID: "2", To: model.MustID("person/a"), Rights: model.Rights{Do: do("p/q:r")}, Where: on("/s/**")}}}
 	}
 	f := &fence.Fence{For: model.MustID("s:person/a"), Replaces: []string{"1", "3"},
-		Allow: []fence.Allow{{Role: "o", Where: on("/s/a:1/**")}, {Role: "r", Where: on("/s/a:2/**")}}}
+		Allow: []fence.Allow{{Role: "o", Where: on("/s/a:1/**")}, {Role: "r", Where: on("/s/a:2/**")},
+			{Role: "o", Where: on("/s/a:2/**")}}} // one role twice
 	changed := func(e *model.Estate) []string {
 		x, err := index.Build(e)
 		if err != nil {
@@ -53,7 +54,14 @@ func TestChanged(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if !f.Proven.IsZero() {
+		t.Error("a fence that was never proven says something")
+	}
 	f.Prove(x, time.Time{}, nil)
+	if expects := 0.0; f.Proven.IsZero() || (fence.Proven{Expects: &expects}).IsZero() ||
+		(fence.Proven{Until: time.Unix(1, 0)}).IsZero() {
+		t.Error("a fence that was proven says nothing")
+	}
 	if n := len(f.Proven.Rights); n != 4 {
 		t.Fatalf("%d grants and roles, want 4", n)
 	}

@@ -169,6 +169,13 @@ func TestFindings(t *testing.T) {
 				model.Grant{ID: "g-j", To: id("person/b"), Rights: do("muster/roll:let-in"),
 					Where: on("/s/harbour:o")})
 		}, "escalation person/b /s/harbour:o high"},
+		{"an account for emergencies may get further", func(e *model.Estate) {
+			e.Identities[1].Labels = map[string]string{"purpose": "break-glass"}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),
+				Where: on("/s/harbour:o/**")},
+				model.Grant{ID: "g-j", To: id("person/b"), Rights: do("muster/roll:let-in"),
+					Where: on("/s/harbour:o")})
+		}, ""},
 		{"a closed outsider is gone already", func(e *model.Estate) {
 			e.Identities[4].Disabled = true
 			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("external/x"), Rights: do("stow/item:read"),

@@ -32,10 +32,10 @@ func (a *app) coverageCmd() *cobra.Command {
 		Long: `Say, per node, service and log class, whether a log was really there over the
 window: whether it is on, since when, how long it is kept, when its first and last
 event came, and on which days it was silent though its own weekdays say that it
-should not have been. A log is mute when it is said to be written, many change what it is
-about, and no log ever showed anybody looking at any of it. What no log would have shown is
-not unused: it is unobservable. By default only what is blind is listed, what makes most undecidable
-first.
+should not have been. A log is mute when it is said to be written, many change what
+it is about, and no log ever showed anybody looking at any of it. What no log would
+have shown is not unused: it is unobservable. By default only what is blind is listed,
+what makes most undecidable first.
 
 --mend switches on what is off, and gives a writer that may not write its log the one
 permission it lacks, at that node alone. It goes the guarded way of every change: shown

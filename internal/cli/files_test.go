@@ -252,7 +252,8 @@ func TestLearnedIsKept(t *testing.T) {
 		}
 		return string(data)
 	}
-	asOf := time.Now().UTC().Format(time.RFC3339)
+	now := time.Now().UTC()
+	asOf := now.Format(time.RFC3339)
 	draft := func(at string) string {
 		must(t, dir, "draft", "--for", "workload/bottler", "--force", "--as-of", at)
 		return read(filepath.Join(dir, "drafts", "workload-bottler.fence.yaml"))
@@ -260,6 +261,12 @@ func TestLearnedIsKept(t *testing.T) {
 	first := draft(asOf)
 	learned := read(kept())
 	digest, _, _ := strings.Cut(learned, "\n")
+	began := now.Truncate(24 * time.Hour)
+	for _, minute := range []time.Duration{1, 1439} { // what was learned on a day holds all day
+		if draft(began.Add(minute * time.Minute).Format(time.RFC3339)); read(kept()) != learned {
+			t.Errorf("learned anew after %d minutes of the day", minute)
+		}
+	}
 	if is := draft(asOf); is != first || read(kept()) != learned {
 		t.Errorf("drafted again:\n%s\nwas\n%s", is, first)
 	}

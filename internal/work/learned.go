@@ -95,8 +95,10 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input) (string, e
 	fmt.Fprintf(h, "%d\n", len(config))
 	h.Write(config)
 	digestUses(h, in)
+	// Not the share, which moves with the clock: what counts is whether it is enough.
 	for _, r := range in.Index.Coverage() {
-		fmt.Fprintf(h, "%s %g\n", r.Node, in.Coverage.Share(r.Node, r.Service, r.LogClass, in.Span()))
+		enough := usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, in.Span()))
+		fmt.Fprintf(h, "%s %q %q %t\n", r.Node, r.Service, r.LogClass, enough)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }

@@ -61,6 +61,12 @@ func halfLogged(t *testing.T) *gauge.Input {
 			}
 		}
 	}
+	return lived(t, e, f, now)
+}
+
+// lived is an estate with what was done on it in 400 days.
+func lived(t *testing.T, e *model.Estate, f usage.Fold, now time.Time) *gauge.Input {
+	t.Helper()
 	x, err := index.Build(e)
 	if err != nil {
 		t.Fatal(err)
@@ -189,13 +195,7 @@ func readers(t *testing.T, members, boxes int) *gauge.Input {
 				Permission: model.MustPermission("s/box:read")})
 		}
 	}
-	x, err := index.Build(e)
-	if err != nil {
-		t.Fatal(err)
-	}
-	begin := now.AddDate(0, 0, -400)
-	return &gauge.Input{Index: x, Uses: usage.ListOf(f.Uses()...), AsOf: now, Window: 90, History: begin,
-		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})}
+	return lived(t, e, f, now)
 }
 
 // projects is how many there are, which boxes are in turn by turn.
@@ -248,7 +248,7 @@ func TestRecalled(t *testing.T) {
 // shows it and nobody else works.
 func TestManyInTheDark(t *testing.T) {
 	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
-	group, begin := model.MustID("group/all"), now.AddDate(0, 0, -400)
+	group := model.MustID("group/all")
 	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}},
 		Identities: []model.Identity{{ID: group, Created: now.AddDate(-3, 0, 0)}},
 		Grants: []model.Grant{{ID: "g", To: group, Role: "all", Created: now.AddDate(-2, 0, 0),
@@ -292,12 +292,8 @@ func TestManyInTheDark(t *testing.T) {
 			}
 		}
 	}
-	x, err := index.Build(e)
-	if err != nil {
-		t.Fatal(err)
-	}
-	in := &gauge.Input{Index: x, Uses: usage.ListOf(f.Uses()...), AsOf: now, Window: 90, History: begin,
-		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})}
+	in := lived(t, e, f, now)
+	x := in.Index
 	fe, err := FromUse(in, gauge.Run(in), group, Options{Caution: Bold})
 	if err != nil {
 		t.Fatal(err)

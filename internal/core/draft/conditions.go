@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
@@ -34,7 +35,7 @@ func (d *drafter) conditions(f *fence.Fence) {
 		days := usage.Days{}
 		blocks, asked := networks[to]
 		known := !asked || blocks != nil
-		for _, u := range d.in.Uses.By(func(of model.ID) bool {
+		for n, u := range d.in.Uses.By(func(of model.ID) bool {
 			return of == to || to == who && (who.Open() || d.x.In(of, who))
 		}) {
 			if !u.Outcome.Allowed() {
@@ -44,14 +45,22 @@ func (d *drafter) conditions(f *fence.Fence) {
 				blocks = append(blocks, u.Network)
 			}
 			p, ok := d.x.PermNumber(u.Permission)
-			if !ok || !perms.Has(p) || !slices.ContainsFunc(a.Where, func(on model.PathPattern) bool {
-				return on.Matches(u.Path)
-			}) {
+			here := slices.ContainsFunc(a.Where, func(on model.PathPattern) bool { return on.Matches(u.Path) })
+			_, nowhere := d.in.Place.Inventory.Unknown(u.Path)
+			switch d.r.Placement.Reason(n) { // one that is not placed may have been of this line
+			case gauge.NoOperation:
+				ok, here = here || nowhere, false
+			case gauge.NoPath, gauge.NoGrant:
+				ok, here = ok && perms.Has(p), false
+			default:
+				ok = ok && perms.Has(p) && here
+			}
+			if !ok {
 				continue
 			}
 			// Also what was done before the window must have met it.
 			factor = factor && u.SecondFactor == model.True
-			if u.Within(span.First(), span.Last()) {
+			if here && u.Within(span.First(), span.Last()) {
 				calls += u.Count
 				days = days.Union(u.Days)
 			}

@@ -48,6 +48,22 @@ func TestConditions(t *testing.T) {
 				c.SecondFactor = model.False
 			}
 		}, true, false, "10.1.2.0/24"},
+		"not placed: once without": {append(slices.Clone(days), -20), func(i int, c *usage.Call) {
+			if i == len(days) {
+				c.Permission, c.SecondFactor = model.MustPermission("s/item:fly"), model.False
+			}
+		}, true, false, "10.1.2.0/24"},
+		"not placed: once without, elsewhere": {append(slices.Clone(days), -20), func(i int, c *usage.Call) {
+			if i == len(days) {
+				c.Permission, c.SecondFactor = model.MustPermission("s/item:fly"), model.False
+				c.Path = model.MustPath("/m/project:p2/box:a")
+			}
+		}, true, true, "10.1.2.0/24"},
+		"not placed: no grant": {append(slices.Clone(days), -20), func(i int, c *usage.Call) {
+			if i == len(days) {
+				c.SecondFactor, c.Path = model.False, model.MustPath("/m/project:p2/box:a")
+			}
+		}, true, false, "10.1.2.0/24"},
 		"three networks": {days, func(i int, c *usage.Call) {
 			c.Network = netip.AddrFrom4([4]byte{10, 1, byte(i % 3),
 				4})
@@ -62,7 +78,11 @@ func TestConditions(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			c := newPlain(t)
 			who := c.who("person/a")
-			c.grant(who, "/m/project:p1/**", 900, "s/item:*")
+			if strings.HasPrefix(name, "not placed") {
+				c.grant(who, "/m/project:p1/**", 900, "s/item:read", "s/item:put", "big/item:*")
+			} else {
+				c.grant(who, "/m/project:p1/**", 900, "s/item:*")
+			}
 			for i, d := range tt.days {
 				call := usage.Call{Time: asOf.AddDate(0, 0, d), Identity: who,
 					Permission: model.MustPermission("s/item:read"),

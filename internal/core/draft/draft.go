@@ -81,7 +81,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	case (s.State == gauge.Idle || s.State == gauge.Disabled) && saidNeeded(in, s, o.Lessons, f.For):
 		return nil, fmt.Errorf("%s: %w: nobody uses what it has, and a review said that it is needed", who, ErrNothing)
 	case s.State == gauge.Disabled,
-		s.State == gauge.Idle && o.worth(in, r).returns(s, in.Index.Given(who)) < comesBack:
+		s.State == gauge.Idle && !unsettled(in, r, who) && o.worth(in, r).returns(s, in.Index.Given(who)) < comesBack:
 		return idle(f, in, s)
 	case s.State == gauge.New && !o.worth(in, r).model.KnowsYoung() || s.State == gauge.Unproven && !s.Dark:
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
@@ -140,7 +140,8 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 			f.Replaces = append(f.Replaces, t.Grant.ID)
 		}
 	}
-	if s != nil && s.State == gauge.Idle { // it likely comes back, but not for what these groups give
+	// An idle one that likely comes back, but not for what these groups give.
+	if s != nil && s.State == gauge.Idle && !unsettled(in, r, who) {
 		for _, group := range x.GroupsOf(who) {
 			if fence.Denied(x, group) == "" && d.worth.returns(s, x.Given(group)) < comesBack {
 				f.Leaves = append(f.Leaves, group)
@@ -158,6 +159,17 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		d.conditions(f)
 	}
 	return f, nil
+}
+
+// unsettled reports whether somebody made a call that is not placed and may come again, so that
+// what it may have been a use of stays.
+func unsettled(in *gauge.Input, r *gauge.Result, who model.ID) bool {
+	for i := range in.Uses.As(who) {
+		if r.Placement.Live(i) {
+			return true
+		}
+	}
+	return false
 }
 
 // saidNeeded reports whether a review refused to take something away that an idle identity has.

@@ -72,9 +72,9 @@ func TestFromUse(t *testing.T) {
 			"-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up stow/item:change,stow/item:find"},
 		{"one uses it where its peers may [group/g]",
 			"grant g1 group/g stow/item:* /m/**\nmember workload/a group/g\nmember workload/b group/g\n" +
-				"member workload/c group/g\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\n" +
+				"member person/p group/g\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80\n" +
 				"used workload/b stow/item:find /m/berth:x/box:b2 1-80\n" +
-				"used workload/c stow/item:find /m/berth:x/box:b2 1-80",
+				"used person/p stow/item:find /m/berth:x/box:b2 1-80",
 			"-g1; stow/item:read /m/berth:x/box:b1/x (used); stow/item:find /m/berth:x/box:b2/** (used); " +
 				"gives up stow/item:change"},
 		{"two buckets, the same need, share a line",
@@ -147,6 +147,13 @@ func TestFromUse(t *testing.T) {
 		{"given up: some without a log",
 			"grant g1 workload/a quiet/*:*,stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-80",
 			"-g1; stow/item:read /m/berth:x/box:b1/x (used); gives up quiet/thing:do,stow/item:change,stow/item:find"},
+		{"idle, and one call that is not placed may come again",
+			"grant g1 workload/a stow/item:*,stow/box:scrap,muster/grant:give /m/**\nmember workload/a group/g\n" +
+				"grant g2 group/g stow/item:find /m/berth:x\n" +
+				"used workload/a stow/item:find /m/berth:x/box:b1/x 100-250\n" +
+				"used workload/a stow/item:fly /m/berth:x/box:b1/x 200-203",
+			"-g1; stow/box:scrap,stow/item:change,stow/item:find,stow/item:read /m/** (undecidable); gives up " +
+				"muster/grant:give"},
 		{"idle", "grant g1 workload/a stow/item:* /m/**\nmember workload/a group/g\n" +
 			"grant g2 group/g stow/item:read /m/**\nused workload/b stow/item:read /m/berth:x/box:b1/x 1-80",
 			"-g1 leaves group/g; gives up stow/item:change,stow/item:read,stow/item:find"},
@@ -224,7 +231,8 @@ func TestFromUse(t *testing.T) {
 		if _, s, ok := strings.Cut(tt.name, "["); ok {
 			who = model.MustID(strings.TrimSuffix(s, "]"))
 		}
-		f, err := draft.FromUse(in, gauge.Run(in), who,
+		compared := gauge.Run(in)
+		f, err := draft.FromUse(in, compared, who,
 			draft.Options{GiveUpUnobservable: strings.HasPrefix(tt.name, "given up")})
 		if got := fenceText(f, err); got != tt.want {
 			t.Errorf("%s:\n got %s\nwant %s", tt.name, got, tt.want)
@@ -235,12 +243,13 @@ func TestFromUse(t *testing.T) {
 		if err := f.Validate(in.Index); err != nil {
 			t.Errorf("%s: %v", tt.name, err)
 		}
-		r, err := rehearse.Run(in.Index, f, in.Uses, nil, in.Weights)
+		r, err := rehearse.Run(in.Index, f, in.Uses, compared.Placement, in.Weights)
 		if err != nil {
 			t.Fatal(err)
 		}
 		if !r.OK() || r.After > r.Before {
-			t.Errorf("%s: widened %v, broken %v, danger %v to %v", tt.name, r.Widened, r.Broken, r.Before, r.After)
+			t.Errorf("%s: widened %v, broken %v, not placed %v, doubts %v, danger %v to %v", tt.name, r.Widened,
+				r.Broken, r.Unplaced, r.Doubts, r.Before, r.After)
 		}
 		if slices.ContainsFunc(r.Broken,
 			func(b rehearse.Break) bool { return gaugetest.Now.Sub(b.Use.Last).Hours() < 90*24 }) {

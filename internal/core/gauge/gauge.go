@@ -643,7 +643,7 @@ func (r *part) hidden(s *Standing) bool {
 func (r *runner) classify() {
 	for _, res := range r.out.Grants {
 		if res != nil && r.holders[res.Grant.To] == nil {
-			h := &together{frozen: r.frozen.of(res.Holders)}
+			h := &together{frozen: r.frozen.of(r.whose(res))}
 			h.state, h.held = r.holderState(res)
 			r.holders[res.Grant.To] = h
 		}
@@ -653,6 +653,15 @@ func (r *runner) classify() {
 			r.parts[k].classify(res, r.holders[res.Grant.To])
 		}
 	})
+}
+
+// whose returns whose calls a grant may explain: its holders, and of an open crowd whoever is in
+// it and made a call that freezes something.
+func (r *runner) whose(res *GrantResult) []model.ID {
+	if !res.Grant.To.Open() {
+		return res.Holders
+	}
+	return slices.DeleteFunc(r.frozen.whose(), func(id model.ID) bool { return !r.x.In(id, res.Grant.To) })
 }
 
 // together is what is known of all who have what is granted to one identity.

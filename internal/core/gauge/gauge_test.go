@@ -80,6 +80,12 @@ func TestClasses(t *testing.T) {
 		{"of a service that nothing maps",
 			"grant g1 workload/a stow/item:find,quiet/*:* /m/**\n" +
 				"used workload/a unmapped/Fly:call /m/berth:x/box:b1/1 1-80", "do f find f"},
+		{"one that nothing maps, of somebody in an open crowd",
+			"grant g1 signed-in stow/item:find,stow/item:read /m/**\nused workload/a stow/item:fly " +
+				"/m/berth:x/box:b1/1 1-80\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find f read u"},
+		{"of a whole crowd, and of another place",
+			"grant g1 everyone stow/item:find,stow/item:read /m/berth:x/box:b1/**\nused workload/a stow/item:fly " +
+				"/m/berth:x/box:b2/1 1-80\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
 		{"a refused one freezes nothing",
 			"grant g1 workload/a stow/item:find,stow/item:read /m/**\nrefused workload/a stow/item:fly " +
 				"/m/berth:x/box:b1/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},

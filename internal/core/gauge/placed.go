@@ -2,6 +2,7 @@ package gauge
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 
@@ -43,7 +44,7 @@ var Reasons = []Reason{NoPath, NoOperation, NoCaller, NoGrant}
 // knows no inventory, no past and no strangers.
 type PlaceInput struct {
 	Inventory *usage.Inventory      // nil: every path can be one
-	Waived    func(model.ID) bool   // whether a caller is known to be nobody here; asked several at once
+	Waived    func(model.ID) bool   // whether a caller that nobody lists is known to be nobody; asked several at once
 	Past      func(*usage.Use) bool // whether a grant that is gone since explains a use
 }
 
@@ -215,7 +216,7 @@ func (l *look) caller(id model.ID) caller {
 	if !ok {
 		_, c.known = l.x.Identity(id)
 		c.known = c.known || id.Open()
-		c.waived = l.in.Waived != nil && l.in.Waived(id)
+		c.waived = !c.known && l.in.Waived != nil && l.in.Waived(id)
 		c.bypass = l.x.Bypasses(id)
 		l.callers[id] = c
 	}
@@ -329,6 +330,18 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 		}
 	}
 	return f
+}
+
+// whose returns of whom something is frozen, in order.
+func (f *frozen) whose() []model.ID {
+	all := map[model.ID]bool{}
+	for id := range f.perms {
+		all[id] = true
+	}
+	for id := range f.services {
+		all[id] = true
+	}
+	return slices.SortedFunc(maps.Keys(all), model.ID.Compare)
 }
 
 // ofMany is what is frozen of several who have the same grants.

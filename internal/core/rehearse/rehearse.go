@@ -239,7 +239,8 @@ func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bo
 		return
 	}
 	if p != nil && p.Reason(i) != gauge.Placed {
-		if p.Live(i) && t.mayBe(u, p.Reason(i)) {
+		// Of whoever cannot sign in nothing breaks; what is placed is said all the same.
+		if id, _ := t.before.Identity(u.Principal()); !id.Disabled && p.Live(i) && t.mayBe(u, p.Reason(i)) {
 			r.Unplaced = append(r.Unplaced, Unplaced{*u, p.Reason(i)})
 		}
 		return

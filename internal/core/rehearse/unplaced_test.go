@@ -43,6 +43,9 @@ func TestUnplaced(t *testing.T) {
 			"-g1; stow/item:read /m/**", "ok false, 1 not placed"},
 		{"so long ago that its habit is over", "used workload/a stow/item:fly /m/berth:x/box:b1 300-390",
 			"-g1; stow/item:read,muster/grant:give /m/**", "ok true, 0 not placed"},
+		{"of one who cannot sign in any more",
+			"used workload/a stow/item:fly /m/berth:x/box:b1 1-9\ndisabled workload/a",
+			"-g1; stow/item:read /m/**", "ok true, 0 not placed"},
 		{"another's", "used workload/b stow/item:fly /m/berth:x/box:b1 1-9", "-g1; stow/item:read /m/**",
 			"ok true, 0 not placed"},
 	} {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -43,6 +44,9 @@ type Change struct {
 	// the change out took the risk.
 	Unplaced int64         `json:"accepted_unplaced_calls,omitempty"`
 	Steps    []source.Step `json:"steps"`
+	// Records is what becomes of which records; none where each step is about one record whose
+	// document it is, as in every change of an earlier program.
+	Records []source.Edited `json:"records,omitempty"`
 
 	// Format is that of the documents in Steps; entries of before name none.
 	Format int `json:"format,omitempty"`
@@ -70,10 +74,39 @@ func (c *Change) upgrade() error {
 	return nil
 }
 
-// Plan turns a fence into steps. It reads the documents that go, so that the
-// steps say exactly what will be replaced and an undo can put back exactly that.
+// Edits returns what becomes of which records.
+func (c *Change) Edits() []source.Edited {
+	if c.Records != nil {
+		return c.Records
+	}
+	var out []source.Edited
+	for _, s := range c.Steps {
+		out = append(out, source.Edited{Kind: s.Kind, ID: s.ID, Before: s.Before, After: s.After})
+	}
+	return out
+}
+
+// Left returns what becomes of which records by the steps from one on. Where a step may be about
+// several records, that is all of them: what is done already is as it will be.
+func (c *Change) Left(from int) []source.Edited {
+	if c.Records != nil {
+		return c.Records
+	}
+	return c.Edits()[from:]
+}
+
+// Set gives a change its steps and what becomes of which records by them.
+func (c *Change) Set(steps []source.Step, edits []source.Edited) {
+	c.Steps, c.Records = steps, nil
+	if !reflect.DeepEqual(c.Edits(), edits) {
+		c.Records = edits
+	}
+}
+
+// Plan turns a fence into steps, and says what becomes of which records. It reads what goes, so
+// that the steps say exactly what will be replaced and an undo can put back exactly that.
 func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence, now time.Time) ([]source.Step,
-	error) {
+	[]source.Edited, error) {
 	who := f.For.In(x.Source())
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
 	tag := NamedAfter(who) + hex.EncodeToString(h[:3])
@@ -84,12 +117,12 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 		role := a.Role
 		if role != "" {
 			if err := asRehearsed(ctx, c, x, role); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		} else if _, there := x.Role(a.As); there { // another fence made it; Validate says that it is the same
 			role = a.As
 			if err := asRehearsed(ctx, c, x, role); err != nil {
-				return nil, err
+				return nil, nil, err
 			}
 		} else if a.As != "" {
 			role = a.As
@@ -114,18 +147,101 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 	for _, grp := range f.Leaves {
 		want.Drop = append(want.Drop, source.Ref{Kind: source.Memberships, ID: who.String() + ">" + grp.String()})
 	}
-	steps, err := source.Planned(ctx, c, want)
+	steps, edits, err := source.Planned(ctx, c, want)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	for _, s := range steps {
-		if s.Kind == source.Grants && s.After == nil {
-			if err := asSurveyed(x, s.ID, s.Before); err != nil {
-				return nil, err
+	for _, e := range edits {
+		if e.Kind == source.Grants && e.After == nil {
+			if err := asSurveyed(x, e.ID, e.Before); err != nil {
+				return nil, nil, err
 			}
 		}
 	}
-	return steps, nil
+	return steps, edits, nil
+}
+
+// PlanUndo plans what takes back what a change did, on the records as they are now: documents
+// that were kept from before the change are not written again, since others may have changed what
+// else they say. It returns [source.ErrConflict] for a record that is neither as the change found
+// it nor as it left it. What was not begun is left as it is. A step of which nobody knows whether it
+// was done is taken back as it was written, which does nothing where it was not done.
+func PlanUndo(ctx context.Context, c source.Changer, r *Record) ([]source.Step, []source.Edited, error) {
+	var want source.Diff
+	edits := r.Edits()
+	if r.State == StateHanded { // whoever carries it out may do so yet
+		u := r.Undo("")
+		return u.Steps, u.Edits(), nil
+	}
+	var doubt *source.Step
+	if r.State != StateDone && r.Done < len(r.Steps) {
+		doubt = &r.Steps[r.Done]
+	}
+	for i, e := range slices.Backward(edits) {
+		begun := r.Records != nil || i <= r.Done || r.State == StateDone
+		if !begun {
+			continue
+		}
+		now, err := source.RecordOf(ctx, c, e.Kind, e.ID)
+		if err != nil {
+			return nil, nil, err
+		}
+		switch ref := (source.Ref{Kind: e.Kind, ID: e.ID}); {
+		case source.Same(now, e.Before): // not done, or taken back already
+		case !source.Same(now, e.After) && doubt != nil && r.Records == nil && i == r.Done:
+			doubt = nil // others changed it before it could be done
+		case !source.Same(now, e.After):
+			return nil, nil, fmt.Errorf("%s %s: %w since the change; look at it, and take the change back by hand",
+				kindWord(e.Kind), e.ID, source.ErrConflict)
+		case e.Before == nil:
+			want.Drop = append(want.Drop, ref)
+		default:
+			v, err := valueOf(e.Kind, e.Before)
+			if err != nil {
+				return nil, nil, fmt.Errorf("%s %s: %w", kindWord(e.Kind), e.ID, err)
+			}
+			want.Put = append(want.Put, source.Record{Kind: e.Kind, ID: e.ID, Value: v, Body: e.Before})
+		}
+	}
+	steps, edited, err := source.Planned(ctx, c, want)
+	if err != nil {
+		return nil, nil, err
+	}
+	if doubt != nil && !slices.ContainsFunc(steps, func(s source.Step) bool {
+		return s.Kind == doubt.Kind && s.ID == doubt.ID // it was done, as is seen
+	}) {
+		steps = append([]source.Step{doubt.Undo()}, steps...)
+		for i, e := range edits { // of it, or where nobody can tell of which, of all
+			if r.Records == nil && i != r.Done {
+				continue
+			}
+			if !slices.ContainsFunc(edited, func(o source.Edited) bool { return o.Kind == e.Kind && o.ID == e.ID }) {
+				edited = append(edited, source.Edited{Kind: e.Kind, ID: e.ID, Before: e.After, After: e.Before})
+			}
+		}
+	}
+	return steps, edited, nil
+}
+
+// valueOf reads a record in the words of the model.
+func valueOf(kind string, body json.RawMessage) (any, error) {
+	switch kind {
+	case source.Grants:
+		return as[model.Grant](body)
+	case source.Roles:
+		return as[model.Role](body)
+	case source.Memberships:
+		return as[model.Membership](body)
+	case source.Coverage:
+		return as[model.CoverageRecord](body)
+	}
+	return body, nil
+}
+
+func as[T any](body json.RawMessage) (any, error) {
+	var v T
+	err := json.Unmarshal(body, &v)
+	return v, err
 }
 
 // asRehearsed refuses a role that a fence gives and that is no longer as it was surveyed, and
@@ -196,11 +312,15 @@ func slug(s string) string {
 	return strings.Trim(string(b[:min(len(b), 40)]), "-")
 }
 
-// Undo returns the change that takes c back: its steps reversed, last first.
+// Undo returns the change that takes c back on the documents as they were: its steps reversed, last
+// first. It is for whoever takes it back by hand; see [PlanUndo].
 func (c *Change) Undo(id string) *Change {
 	u := &Change{ID: id, Source: c.Source, For: c.For, Undoes: c.ID}
 	for _, s := range slices.Backward(c.Steps) {
 		u.Steps = append(u.Steps, s.Undo())
+	}
+	for _, e := range slices.Backward(c.Records) {
+		u.Records = append(u.Records, source.Edited{Kind: e.Kind, ID: e.ID, Before: e.After, After: e.Before})
 	}
 	return u
 }
@@ -396,9 +516,9 @@ func (r *Runner) lease(ctx context.Context, src, change string) (context.Context
 	}, nil
 }
 
-// views reads the source and works out what steps would make of it; nil without a way to
+// views reads the source and works out what edits would make of it; nil without a way to
 // read.
-func (r *Runner) views(ctx context.Context, steps []source.Step) (*Views, error) {
+func (r *Runner) views(ctx context.Context, edits []source.Edited) (*Views, error) {
 	if r.Estate == nil {
 		return nil, nil
 	}
@@ -406,21 +526,22 @@ func (r *Runner) views(ctx context.Context, steps []source.Step) (*Views, error)
 	if err != nil {
 		return nil, err
 	}
-	then, err := after(before, steps)
+	then, err := after(before, edits)
 	if err != nil {
 		return nil, err
 	}
-	return &Views{Before: before, After: then, Steps: steps, Protected: r.Protected, Self: r.Self}, nil
+	return &Views{Before: before, After: then, Edits: edits, Protected: r.Protected, Self: r.Self}, nil
 }
 
-// Guard reads the source and returns [ErrGuard] with every reason against steps.
-func (r *Runner) Guard(ctx context.Context, steps []source.Step) error {
-	_, err := r.guard(ctx, steps)
+// Guard reads the source and returns [ErrGuard] with every reason against what is to become of
+// some records.
+func (r *Runner) Guard(ctx context.Context, edits []source.Edited) error {
+	_, err := r.guard(ctx, edits)
 	return err
 }
 
-func (r *Runner) guard(ctx context.Context, steps []source.Step) (*Views, error) {
-	v, err := r.views(ctx, steps)
+func (r *Runner) guard(ctx context.Context, edits []source.Edited) (*Views, error) {
+	v, err := r.views(ctx, edits)
 	if err != nil || v == nil {
 		return nil, err
 	}
@@ -472,7 +593,7 @@ func MayUndo(history []*Record, id string) error {
 		}
 		if newer && o.Source == r.Source && o.State != StateUndone && o.Undoes == "" &&
 			!(o.Done == 0 && o.State == StateFailed) {
-			if doc := shared(r.Steps, o.Steps); doc != "" {
+			if doc := shared(&r.Change, &o.Change); doc != "" {
 				return fmt.Errorf("%w: change %s came after %s and stands on the same %s; take back %s first",
 					ErrGuard, o.ID, id, doc, o.ID)
 			}
@@ -481,12 +602,16 @@ func MayUndo(history []*Record, id string) error {
 	return nil
 }
 
-// shared names a document that two changes both replace.
-func shared(a, b []source.Step) string {
-	for _, x := range a {
-		for _, y := range b {
+// shared names a record that two changes both replace, or a document where one of them knows no
+// records.
+func shared(a, b *Change) string {
+	if a.Records == nil || b.Records == nil {
+		a, b = &Change{Steps: a.Steps}, &Change{Steps: b.Steps}
+	}
+	for _, x := range a.Edits() {
+		for _, y := range b.Edits() {
 			if x.Kind == y.Kind && x.ID == y.ID {
-				return document(x)
+				return kindWord(x.Kind) + " " + x.ID
 			}
 		}
 	}
@@ -521,7 +646,7 @@ func (r *Runner) Run(ctx context.Context, c *Change) error {
 		return err
 	}
 	defer release()
-	v, err := r.guard(ctx, c.Steps)
+	v, err := r.guard(ctx, c.Edits())
 	if err != nil {
 		return err
 	}
@@ -581,7 +706,7 @@ func (r *Runner) Resume(ctx context.Context, c *Change) error {
 	if err != nil {
 		return err
 	}
-	v, err := r.guard(ctx, c.Steps[from:])
+	v, err := r.guard(ctx, c.Left(from))
 	if err != nil {
 		return err
 	}
@@ -597,7 +722,7 @@ func (r *Runner) HandOver(ctx context.Context, c *Change, write func(*Change) er
 		return err
 	}
 	defer release()
-	if _, err := r.guard(ctx, c.Steps); err != nil {
+	if _, err := r.guard(ctx, c.Edits()); err != nil {
 		return err
 	}
 	if err := r.begin(ctx, c); err != nil {
@@ -634,7 +759,13 @@ func (r *Runner) finish(ctx context.Context, c *Change, from int, v *Views) erro
 	if len(lost) == 0 {
 		return nil
 	}
-	u := c.Undo("")
+	u := &Change{Source: c.Source, For: c.For, Undoes: c.ID}
+	steps, edits, err := PlanUndo(ctx, r.Changer, &Record{Change: *c, State: StateDone, Done: len(c.Steps)})
+	if err != nil {
+		return fmt.Errorf("%w: once %s was done nobody could hand out rights on %s any more; putting it back "+
+			"failed: %w", ErrGuard, c.ID, lost[0], err)
+	}
+	u.Set(steps, edits)
 	u.Reason = fmt.Sprintf("put back: nobody could hand out rights on %s any more", lost[0])
 	if err := r.begin(ctx, u); err != nil {
 		return err
@@ -691,7 +822,7 @@ func (r *Runner) stands(ctx context.Context, c *Change, at int) error {
 		if err != nil && !errors.Is(err, source.ErrGone) {
 			return err
 		}
-		if err != nil || !source.Same(d.Body, s.After) {
+		if err != nil || !r.Changer.Planner().Stands(s, d.Body) {
 			return fmt.Errorf("%s, which takes its place, is no longer as it was made: %w; nothing more was "+
 				"taken away", document(s), source.ErrConflict)
 		}
@@ -720,10 +851,10 @@ func (r *Runner) step(ctx context.Context, s source.Step) error {
 func (r *Runner) confirm(ctx context.Context, s source.Step, wait time.Duration) error {
 	seen, err := source.Until(ctx, wait, func(ctx context.Context) (bool, error) {
 		d, err := r.Changer.Get(ctx, s.Kind, s.ID)
-		if errors.Is(err, source.ErrGone) {
-			return s.After == nil, nil
+		if err != nil && !errors.Is(err, source.ErrGone) {
+			return false, err
 		}
-		return s.After != nil && source.Same(d.Body, s.After), err
+		return r.Changer.Planner().Stands(s, d.Body), nil
 	})
 	if err == nil && !seen {
 		err = fmt.Errorf("%w after %s; it may still come: look again with clipfence apply --resume", ErrUnconfirmed,
@@ -745,13 +876,15 @@ func Say(s source.Step) string {
 }
 
 // document names what a step is about, such as "grant g-1".
-func document(s source.Step) string {
+func document(s source.Step) string { return kindWord(s.Kind) + " " + s.ID }
+
+func kindWord(of string) string {
 	kind := map[string]string{source.Grants: "grant", source.Roles: "role", source.Memberships: "membership",
-		source.LogSettings: "log settings of"}[s.Kind]
+		source.LogSettings: "log settings of", source.Coverage: "log"}[of]
 	if kind == "" {
-		kind = s.Kind
+		kind = of
 	}
-	return kind + " " + s.ID
+	return kind
 }
 
 // The states of a change.

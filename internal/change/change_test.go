@@ -159,7 +159,7 @@ func (r *rig) mayOn(t *testing.T, who, permission, path string) bool {
 
 func (r *rig) plan(t *testing.T) *change.Change {
 	t.Helper()
-	steps, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now())
+	steps, _, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,7 +217,7 @@ func TestChangeAndUndo(t *testing.T) {
 				t.Fatalf("crash %d: the fence does not stand", crash)
 			}
 			run.Progress = nil
-			if err := run.Run(t.Context(), rec.Change.Undo("c-2")); err != nil {
+			if err := run.Run(t.Context(), r.undo(t, "c-1")); err != nil {
 				t.Fatalf("crash %d: undoing: %v", crash, err)
 			}
 			if after := r.dump(t); after != before {
@@ -228,6 +228,18 @@ func TestChangeAndUndo(t *testing.T) {
 			}
 		}
 	}
+}
+
+// undo plans what takes a change back.
+func (r *rig) undo(t *testing.T, id string) *change.Change {
+	t.Helper()
+	steps, edits, err := change.PlanUndo(t.Context(), r.changer, r.record(t, id))
+	if err != nil {
+		t.Fatal(err)
+	}
+	u := &change.Change{Source: "mooring", Undoes: id}
+	u.Set(steps, edits)
+	return u
 }
 
 func (r *rig) record(t *testing.T, id string) *change.Record {
@@ -268,7 +280,7 @@ func TestTroubles(t *testing.T) {
 		if r.may(t, "workload/x", "stow/item:throw-out") || !r.may(t, "workload/x", "stow/item:read") {
 			t.Errorf("%s: said to be visible, and is not", name)
 		}
-		if err := run.Run(t.Context(), c.Undo("c-2")); err != nil {
+		if err := run.Run(t.Context(), r.undo(t, "c-1")); err != nil {
 			t.Errorf("%s: undoing: %v", name, err)
 		}
 		if after := r.dump(t); after != before {
@@ -288,7 +300,7 @@ func TestTroubles(t *testing.T) {
 // TestConcurrentEdit: what somebody else changed meanwhile is not overwritten.
 func TestConcurrentEdit(t *testing.T) {
 	r := newRig(t)
-	c := r.plan(t)
+	c, before := r.plan(t), r.dump(t)
 	d, err := r.changer.Get(t.Context(), source.Grants, "g-1")
 	if err != nil {
 		t.Fatal(err)
@@ -298,7 +310,7 @@ func TestConcurrentEdit(t *testing.T) {
 		After: json.RawMessage(edited)}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now()); !errors.Is(err,
+	if _, _, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now()); !errors.Is(err,
 		source.ErrConflict) {
 		t.Errorf("planning on a grant that changed since the survey: %v", err)
 	}
@@ -311,9 +323,12 @@ func TestConcurrentEdit(t *testing.T) {
 		t.Errorf("the edit is lost: %s, %v", d.Body, err)
 	}
 	// The undo takes our own part back and leaves the edit.
-	rec := r.record(t, "c-1")
-	if err := run.Run(t.Context(), rec.Change.Undo("c-2")); err == nil {
-		t.Error("an undo over somebody's edit goes through")
+	if err := run.Run(t.Context(), r.undo(t, "c-1")); err != nil {
+		t.Errorf("taking back what was done: %v", err)
+	}
+	if after := r.dump(t); strings.Count(after, "\n") != strings.Count(before, "\n") ||
+		!strings.Contains(after, edited) {
+		t.Errorf("it is now\n%s\nwas\n%s", after, before)
 	}
 }
 

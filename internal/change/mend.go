@@ -1,16 +1,12 @@
 package change
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"clipfence/internal/core/access"
@@ -45,7 +41,7 @@ func LogGrant(x *index.Index, r model.CoverageRecord) (gr model.Grant, needed bo
 // touched. It returns [ErrGuard] where a grant would not help, or would go to one of
 // the tool's own identities.
 func Mend(ctx context.Context, c source.Changer, x *index.Index, logs []model.CoverageRecord, self []model.ID,
-	now time.Time) ([]source.Step, error) {
+	now time.Time) ([]source.Step, []source.Edited, error) {
 	type lack struct {
 		to    model.ID
 		needs model.Permission
@@ -57,12 +53,12 @@ func Mend(ctx context.Context, c source.Changer, x *index.Index, logs []model.Co
 	for _, r := range logs {
 		gr, needed, blocked := LogGrant(x, r)
 		if blocked != "" {
-			return nil, fmt.Errorf("%w: the log %s/%s at %s: %s, and a grant does not change that", ErrGuard,
+			return nil, nil, fmt.Errorf("%w: the log %s/%s at %s: %s, and a grant does not change that", ErrGuard,
 				r.Service, r.LogClass, r.Node, blocked)
 		}
 		if needed {
 			if slices.Contains(self, r.Writer) {
-				return nil, fmt.Errorf("%w: %s is what this tool itself works as; it does not give itself rights",
+				return nil, nil, fmt.Errorf("%w: %s is what this tool itself works as; it does not give itself rights",
 					ErrGuard, r.Writer)
 			}
 			l := lack{r.Writer, r.WriterNeeds}
@@ -84,22 +80,14 @@ func Mend(ctx context.Context, c source.Changer, x *index.Index, logs []model.Co
 	for _, l := range lacks {
 		want.Put = append(want.Put, writer(x, l.to, l.needs, on[l], now)...)
 	}
-	steps, err := source.Planned(ctx, c, want)
-	if err != nil {
-		return nil, err
-	}
 	for _, node := range nodes {
-		doc, err := c.Get(ctx, source.LogSettings, node.String())
-		if err != nil {
-			return nil, fmt.Errorf("log settings of %s: %w", node, err)
+		for _, r := range off[node] {
+			r := model.CoverageRecord{Node: node, Service: r.Service, LogClass: r.LogClass, Written: true,
+				Since: now.UTC().Truncate(time.Second)}
+			want.Put = append(want.Put, source.Record{Kind: source.Coverage, ID: source.LogID(&r), Value: r})
 		}
-		after, err := switchOn(doc.Body, off[node], now.UTC().Truncate(time.Second))
-		if err != nil {
-			return nil, fmt.Errorf("log settings of %s: %w", node, err)
-		}
-		steps = append(steps, source.Step{Kind: source.LogSettings, ID: node.String(), Before: doc.Body, After: after})
 	}
-	return steps, nil
+	return source.Planned(ctx, c, want)
 }
 
 // writer returns the grant that a writer lacks: of a role that gives just that, or of a new
@@ -127,36 +115,4 @@ func writer(x *index.Index, to model.ID, needs model.Permission, on []model.Path
 	g := model.Grant{ID: name, To: to, Role: role, Where: on, KeptWith: model.WithHolder,
 		Created: now.UTC().Truncate(time.Second)}
 	return append(out, source.Record{Kind: source.Grants, ID: name, Value: g})
-}
-
-// switchOn sets some logs of a settings document to on and leaves everything else of
-// it as it is.
-func switchOn(body json.RawMessage, logs []model.CoverageRecord, now time.Time) (json.RawMessage, error) {
-	dec := json.NewDecoder(bytes.NewReader(body))
-	dec.UseNumber()
-	var doc map[string]any
-	if err := dec.Decode(&doc); err != nil {
-		return nil, err
-	}
-	list, ok := doc["logs"].([]any)
-	if !ok {
-		return nil, errors.New("the document has no list of logs")
-	}
-	var gone []string
-	for _, r := range logs {
-		found := false
-		for _, l := range list {
-			if m, ok := l.(map[string]any); ok && m["service"] == r.Service && m["log_class"] == r.LogClass {
-				m["written"], m["since"] = true, now.Format(time.RFC3339)
-				found = true
-			}
-		}
-		if !found {
-			gone = append(gone, r.Service+"/"+r.LogClass)
-		}
-	}
-	if gone != nil {
-		return nil, fmt.Errorf("it lists no log %s any more; survey again", strings.Join(gone, ", "))
-	}
-	return json.Marshal(doc)
 }

@@ -59,7 +59,7 @@ func TestMend(t *testing.T) {
 				tt.bend(r.estate)
 				r.survey(t)
 			}
-			steps, err := change.Mend(t.Context(), r.changer, r.index, []model.CoverageRecord{tt.log},
+			steps, edits, err := change.Mend(t.Context(), r.changer, r.index, []model.CoverageRecord{tt.log},
 				[]model.ID{model.MustID("workload/fence")}, time.Now())
 			if tt.err != "" {
 				if err == nil || !strings.Contains(err.Error(), tt.err) {
@@ -81,7 +81,8 @@ func TestMend(t *testing.T) {
 			if got := strings.Join(said, "; "); got != tt.steps {
 				t.Fatalf("steps %q, want %q", got, tt.steps)
 			}
-			c := &change.Change{ID: "c-1", Source: "mooring", Steps: steps}
+			c := &change.Change{ID: "c-1", Source: "mooring"}
+			c.Set(steps, edits)
 			run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: time.Second}
 			if err := run.Run(t.Context(), c); err != nil {
 				t.Fatal(err)

@@ -13,15 +13,15 @@ import (
 	"clipfence/internal/source"
 )
 
-// Edit returns what steps do to an estate. The last one about a document counts.
-func Edit(steps []source.Step) (access.Edit, error) {
+// Edit returns what becomes of an estate by what becomes of records. The last word about one counts.
+func Edit(edits []source.Edited) (access.Edit, error) {
 	type doc struct{ kind, id string }
 	last := map[doc]int{}
-	for i, s := range steps {
+	for i, s := range edits {
 		last[doc{s.Kind, s.ID}] = i
 	}
 	var d access.Edit
-	for i, s := range steps {
+	for i, s := range edits {
 		if last[doc{s.Kind, s.ID}] != i {
 			continue
 		}
@@ -33,12 +33,12 @@ func Edit(steps []source.Step) (access.Edit, error) {
 			err = put(&d.Come.Roles, &d.Gone.Roles, s, func(id string) (string, error) { return id, nil })
 		case source.Memberships:
 			err = put(&d.Come.Memberships, &d.Gone.Memberships, s, member)
-		case source.LogSettings: // says nothing about access
+		case source.LogSettings, source.Coverage: // say nothing about access
 		default:
 			err = fmt.Errorf("documents of kind %q are not changed", s.Kind)
 		}
 		if err != nil {
-			return d, fmt.Errorf("step %d (%s): %w", i+1, Say(s), err)
+			return d, fmt.Errorf("%d. (%s %s): %w", i+1, kindWord(s.Kind), s.ID, err)
 		}
 	}
 	return d, nil
@@ -53,8 +53,8 @@ func member(id string) (m model.Membership, err error) {
 	return m, err
 }
 
-// put notes what a step does to one list of an estate.
-func put[T, K any](come *[]T, gone *[]K, s source.Step, name func(id string) (K, error)) error {
+// put notes what an edit does to one list of an estate.
+func put[T, K any](come *[]T, gone *[]K, s source.Edited, name func(id string) (K, error)) error {
 	if s.After == nil {
 		k, err := name(s.ID)
 		if err == nil {
@@ -70,13 +70,13 @@ func put[T, K any](come *[]T, gone *[]K, s source.Step, name func(id string) (K,
 	return nil
 }
 
-// after returns an estate as it is when steps were done.
-func after(x *index.Index, steps []source.Step) (*index.Index, error) {
-	d, err := Edit(steps)
+// after returns an estate as it is when edits were made.
+func after(x *index.Index, edits []source.Edited) (*index.Index, error) {
+	d, err := Edit(edits)
 	if err != nil {
 		return nil, err
 	}
-	// What a step removes may be gone already.
+	// What an edit removes may be gone already.
 	d.Gone.Grants = slices.DeleteFunc(d.Gone.Grants, func(id string) bool { _, ok := x.GrantNamed(id); return !ok })
 	d.Gone.Roles = slices.DeleteFunc(d.Gone.Roles, func(name string) bool { _, ok := x.Role(name); return !ok })
 	d.Gone.Memberships = slices.DeleteFunc(d.Gone.Memberships,
@@ -160,10 +160,10 @@ func orphans(before, after *index.Index, tool []model.ID) []model.Path {
 	return out
 }
 
-// touched returns whose access steps concern: holders, members, and everybody in a group.
-func touched(x *index.Index, steps []source.Step) []model.ID {
+// touched returns whose access edits concern: holders, members, and everybody in a group.
+func touched(x *index.Index, edits []source.Edited) []model.ID {
 	named := map[model.ID]bool{}
-	for _, s := range steps {
+	for _, s := range edits {
 		for _, doc := range []json.RawMessage{s.Before, s.After} {
 			if doc == nil {
 				continue
@@ -204,17 +204,17 @@ func touched(x *index.Index, steps []source.Step) []model.ID {
 // Views are what a change is decided on: the estate as it was just read, and as it would be.
 type Views struct {
 	Before, After *index.Index
-	Steps         []source.Step
+	Edits         []source.Edited
 	Protected     map[model.ID]bool
 	Self          []model.ID // the tool's own identities in the source
 }
 
-// StepGuards returns every reason against steps that holds whoever wants them: an undo, a
+// StepGuards returns every reason against a change that holds whoever wants them: an undo, a
 // resumed change and a mending are held to it as well as a fence.
 func StepGuards(v Views) []string {
 	var out []string
 	no := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
-	for _, who := range touched(v.Before, v.Steps) {
+	for _, who := range touched(v.Before, v.Edits) {
 		id, _ := v.Before.Identity(who)
 		switch {
 		case v.Protected[who]:
@@ -225,13 +225,13 @@ func StepGuards(v Views) []string {
 			no("it would change what this tool itself works as: %s", who)
 		}
 	}
-	for _, s := range v.Steps { // a role that others came to have meanwhile
+	for _, s := range v.Edits { // a role that others came to have meanwhile
 		if s.Kind != source.Roles || s.After != nil {
 			continue
 		}
 		for _, n := range v.Before.GrantsOf(s.ID) {
 			g := v.Before.Grant(n)
-			goes := slices.ContainsFunc(v.Steps, func(o source.Step) bool {
+			goes := slices.ContainsFunc(v.Edits, func(o source.Edited) bool {
 				return o.Kind == source.Grants && o.ID == g.ID
 			})
 			if !goes {

@@ -87,7 +87,7 @@ func (c *town) Do(_ context.Context, s source.Step) error {
 	if string(now) != string(s.Before) {
 		return source.ErrConflict
 	}
-	d, err := change.Edit([]source.Step{s})
+	d, err := change.Edit([]source.Edited{{Kind: s.Kind, ID: s.ID, Before: s.Before, After: s.After}})
 	if err == nil {
 		c.e = *d.Apply(&c.e)
 	}
@@ -468,7 +468,7 @@ func TestRoleOfAFence(t *testing.T) {
 		}
 	}
 	r.survey(t)
-	if _, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now()); !errors.Is(err,
+	if _, _, err := change.Plan(t.Context(), r.changer, r.index, r.fence, time.Now()); !errors.Is(err,
 		source.ErrConflict) || !strings.Contains(err.Error(), "look-into-boxes") {
 		t.Errorf("planned with a role that was swapped (%s): %v", d.Body, err)
 	}
@@ -659,7 +659,7 @@ func TestSharedRole(t *testing.T) {
 	f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID("t:person/ann"), Replaces: []string{"g-1"},
 		Allow: []fence.Allow{line("readers", "/t/quarter:q/**"), line("readers", "/t/quarter:r/**"),
 			line("", "/t/quarter:s/**")}}
-	plan, err := change.Plan(t.Context(), c, x, f, time.Now())
+	plan, _, err := change.Plan(t.Context(), c, x, f, time.Now())
 	if err != nil {
 		t.Fatal(err)
 	}

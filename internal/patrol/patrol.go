@@ -155,11 +155,7 @@ func (k *Keeper) Open(ctx context.Context, r *gate.Request, now time.Time) error
 	} else if err != nil {
 		return err
 	}
-	body, err := json.Marshal(r.Grant())
-	if err != nil {
-		return err
-	}
-	if err := c.Do(ctx, source.Step{Kind: source.Grants, ID: r.GrantID(), After: body}); err != nil {
+	if err := k.give(ctx, c, r); err != nil {
 		return fmt.Errorf("opening %s: %w; a patrol will tidy up, ask again", r.ID, err)
 	}
 	if err := k.visible(ctx, c, r, true); err != nil {
@@ -228,7 +224,31 @@ func (k *Keeper) Close(ctx context.Context, r *gate.Request, by string) error {
 	return nil
 }
 
-// own reports whether a document is what a request made: its own grant, or that with the
+// give makes the request's grant. What bears its name and is not what the request made is left
+// alone.
+func (k *Keeper) give(ctx context.Context, c source.Changer, r *gate.Request) error {
+	steps, edits, err := source.Planned(ctx, c, source.Diff{Put: []source.Record{{Kind: source.Grants,
+		ID: r.GrantID(), Value: r.Grant()}}})
+	if err != nil {
+		return err
+	}
+	if was := edits[0].Before; was != nil && !k.own(r, was) {
+		return fmt.Errorf("grant %s: %w", r.GrantID(), ErrForeign)
+	}
+	return do(ctx, c, steps)
+}
+
+// do carries out steps, one after another.
+func do(ctx context.Context, c source.Changer, steps []source.Step) error {
+	for _, s := range steps {
+		if err := c.Do(ctx, s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// own reports whether a record is what a request made: its own grant, or that with the
 // words of an earlier reading of it.
 func (k *Keeper) own(r *gate.Request, body json.RawMessage) bool {
 	var g model.Grant
@@ -254,16 +274,17 @@ func (k *Keeper) own(r *gate.Request, body json.RawMessage) bool {
 // the request cannot have made.
 func (k *Keeper) take(ctx context.Context, c source.Changer, r *gate.Request) (bool, error) {
 	for try := 0; ; try++ {
-		d, err := c.Get(ctx, source.Grants, r.GrantID())
+		steps, edits, err := source.Planned(ctx, c, source.Diff{Drop: []source.Ref{{Kind: source.Grants,
+			ID: r.GrantID()}}})
 		if errors.Is(err, source.ErrGone) {
 			return false, nil
 		}
 		if err == nil {
-			if !k.own(r, d.Body) {
+			if !k.own(r, edits[0].Before) {
 				return false, fmt.Errorf("grant %s in %s: %w; look at it, and take it away by hand", r.GrantID(),
 					r.Source, ErrForeign)
 			}
-			err = c.Do(ctx, source.Step{Kind: source.Grants, ID: r.GrantID(), Before: d.Body})
+			err = do(ctx, c, steps)
 		}
 		// Somebody edited it between reading and removing: read it again.
 		if err == nil || try == 5 || !errors.Is(err, source.ErrConflict) && !errors.Is(err, source.ErrGone) {
@@ -284,11 +305,8 @@ func (k *Keeper) remove(ctx context.Context, c source.Changer, r *gate.Request) 
 
 func (k *Keeper) visible(ctx context.Context, c source.Changer, r *gate.Request, want bool) error {
 	seen, err := source.Until(ctx, k.Wait, func(ctx context.Context) (bool, error) {
-		_, err := c.Get(ctx, source.Grants, r.GrantID())
-		if errors.Is(err, source.ErrGone) {
-			return !want, nil
-		}
-		return want, err
+		now, err := source.RecordOf(ctx, c, source.Grants, r.GrantID())
+		return (now != nil) == want, err
 	})
 	if err == nil && !seen {
 		err = fmt.Errorf("gate %s: the source does not show the change after %s", r.ID, k.Wait)

@@ -20,6 +20,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"reflect"
 	"strings"
 	"time"
@@ -71,6 +72,19 @@ type Record struct {
 	ID    string // unique within its kind
 	ETag  string // version, for the precondition of a change; may be empty
 	Value any
+	Body  json.RawMessage // of one that is put back: the Value as it was read
+}
+
+// JSON returns what a record says.
+func (r *Record) JSON() (json.RawMessage, error) {
+	if r.Body != nil {
+		return r.Body, nil
+	}
+	b, err := json.Marshal(r.Value)
+	if err != nil {
+		return nil, fmt.Errorf("%s %q: %w", r.Kind, r.ID, err)
+	}
+	return b, nil
 }
 
 // A Batch is a part of a survey that is kept or lost as a whole.
@@ -105,14 +119,19 @@ type Reader interface {
 	Logs(ctx context.Context, cursor string) iter.Seq2[fold.Part, error]
 }
 
-// A Ref names one document of a source.
+// LogID names the record of one log in a change: its node, service and class.
+func LogID(r *model.CoverageRecord) string {
+	return fmt.Sprintf("%s %s/%s", r.Node, r.Service, r.LogClass)
+}
+
+// A Ref names one document of a source, or one record.
 type Ref struct{ Kind, ID string }
 
 // A Diff is a wish in the words of the model: records to stand as they are here, and others
 // to be gone. What is put is to stand before anything goes.
 type Diff struct {
 	Put  []Record
-	Drop []Ref // by the kind and id of the record
+	Drop []Ref // records
 }
 
 // A Plan is how a source would fulfil a wish.
@@ -130,34 +149,106 @@ type Planner interface {
 	// Plan turns a wish into steps, given the documents that were read so far. A document
 	// that was read and is not there has no body.
 	Plan(now map[Ref]Document, want Diff) (Plan, error)
+	// Record returns what documents say of a record, as JSON in the words of the model; nil: it
+	// is not there. Missing are documents that must be read first; body is of no use then.
+	Record(now map[Ref]Document, r Ref) (body json.RawMessage, missing []Ref, err error)
+	// Stands reports whether a document, nil where there is none, is as a step leaves it,
+	// whatever the source itself adds to what is written, such as a version.
+	Stands(s Step, now json.RawMessage) bool
 }
 
-// Planned reads what a planner has to see, and plans. It returns [ErrCannot] where the source
-// cannot say the wish.
-func Planned(ctx context.Context, c Changer, want Diff) ([]Step, error) {
-	now := map[Ref]Document{}
+// An Edited is what becomes of one record, as JSON in the words of the model; nil: it is not there.
+type Edited struct {
+	Kind   string          `json:"kind"`
+	ID     string          `json:"id"`
+	Before json.RawMessage `json:"before,omitempty"`
+	After  json.RawMessage `json:"after,omitempty"`
+}
+
+// reading keeps the documents that were read for one plan.
+type reading struct {
+	c   Changer
+	now map[Ref]Document
+}
+
+// read reads documents that are missing.
+func (r *reading) read(ctx context.Context, missing []Ref) error {
+	for _, ref := range missing {
+		if _, again := r.now[ref]; again {
+			return fmt.Errorf("%s %q: planned to be read twice", ref.Kind, ref.ID)
+		}
+		d, err := r.c.Get(ctx, ref.Kind, ref.ID)
+		if err != nil && !errors.Is(err, ErrGone) {
+			return err
+		}
+		r.now[ref] = d
+	}
+	return nil
+}
+
+// record returns what the source says of a record.
+func (r *reading) record(ctx context.Context, ref Ref) (json.RawMessage, error) {
 	for {
-		p, err := c.Planner().Plan(now, want)
-		if err != nil {
+		body, missing, err := r.c.Planner().Record(r.now, ref)
+		if err != nil || len(missing) == 0 {
+			return body, err
+		}
+		if err := r.read(ctx, missing); err != nil {
 			return nil, err
 		}
+	}
+}
+
+// RecordOf reads what a source says of a record now, as JSON in the words of the model; nil: it
+// is not there.
+func RecordOf(ctx context.Context, c Changer, kind, id string) (json.RawMessage, error) {
+	r := &reading{c, map[Ref]Document{}}
+	return r.record(ctx, Ref{kind, id})
+}
+
+// Planned reads what a planner has to see, and plans; it also tells what becomes of each record.
+// It returns [ErrCannot] where the source cannot say the wish.
+func Planned(ctx context.Context, c Changer, want Diff) ([]Step, []Edited, error) {
+	r := &reading{c, map[Ref]Document{}}
+	var steps []Step
+	for {
+		p, err := c.Planner().Plan(r.now, want)
+		if err != nil {
+			return nil, nil, err
+		}
 		if len(p.Cannot) > 0 {
-			return nil, fmt.Errorf("%w: %s", ErrCannot, strings.Join(p.Cannot, "; "))
+			return nil, nil, fmt.Errorf("%w: %s", ErrCannot, strings.Join(p.Cannot, "; "))
 		}
 		if len(p.Missing) == 0 {
-			return p.Steps, nil
+			steps = p.Steps
+			break
 		}
-		for _, r := range p.Missing {
-			if _, again := now[r]; again {
-				return nil, fmt.Errorf("%s %q: planned to be read twice", r.Kind, r.ID)
-			}
-			d, err := c.Get(ctx, r.Kind, r.ID)
-			if err != nil && !errors.Is(err, ErrGone) {
-				return nil, err
-			}
-			now[r] = d
+		if err := r.read(ctx, p.Missing); err != nil {
+			return nil, nil, err
 		}
 	}
+	// What the source says of a record may be less than the wish, such as a role without a title.
+	then := &reading{c, maps.Clone(r.now)}
+	for _, s := range steps {
+		then.now[Ref{s.Kind, s.ID}] = Document{Body: s.After}
+	}
+	var refs []Ref
+	for _, rec := range want.Put {
+		refs = append(refs, Ref{rec.Kind, rec.ID})
+	}
+	var edits []Edited
+	for _, ref := range append(refs, want.Drop...) {
+		e := Edited{Kind: ref.Kind, ID: ref.ID}
+		var err error
+		if e.Before, err = r.record(ctx, ref); err == nil {
+			e.After, err = then.record(ctx, ref)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		edits = append(edits, e)
+	}
+	return steps, edits, nil
 }
 
 // Same reports whether two documents say the same; nil equals only nil.

@@ -37,10 +37,20 @@ func (f *fussy) Plan(now map[source.Ref]source.Document, want source.Diff) (p so
 			p.Missing = []source.Ref{ref}
 			return p, nil
 		}
-		p.Steps = append(p.Steps, source.Step{Kind: r.Kind, ID: r.ID, Before: now[ref].Body})
+		p.Steps = append(p.Steps, source.Step{Kind: r.Kind, ID: r.ID, Before: now[ref].Body,
+			After: json.RawMessage(`"` + r.ID + `"`)})
 	}
 	return p, nil
 }
+
+func (f *fussy) Record(now map[source.Ref]source.Document, r source.Ref) (json.RawMessage, []source.Ref, error) {
+	if _, ok := now[r]; !ok {
+		return nil, []source.Ref{r}, nil
+	}
+	return now[r].Body, nil, nil
+}
+
+func (f *fussy) Stands(s source.Step, now json.RawMessage) bool { return source.Same(s.After, now) }
 
 func (f *fussy) Get(_ context.Context, kind, id string) (source.Document, error) {
 	f.read = append(f.read, source.Ref{Kind: kind, ID: id})
@@ -58,17 +68,18 @@ func TestPlanned(t *testing.T) {
 		return d
 	}
 	f := &fussy{}
-	steps, err := source.Planned(t.Context(), f, put("a", "new", "c"))
-	if err != nil || len(steps) != 3 || len(f.read) != 3 || steps[0].Before == nil || steps[1].Before != nil {
+	steps, edits, err := source.Planned(t.Context(), f, put("a", "new", "c"))
+	if err != nil || len(edits) != 3 || string(edits[0].Before) != "1" || edits[1].Before != nil ||
+		string(edits[2].After) != `"c"` || len(steps) != 3 || len(f.read) != 3 || steps[0].Before == nil || steps[1].Before != nil {
 		t.Errorf("%+v, read %v: %v", steps, f.read, err)
 	}
 	d := put("a")
 	d.Put[0].Value = model.Grant{When: model.Condition{SecondFactor: true}}
-	if _, err := source.Planned(t.Context(), f, d); !errors.Is(err, source.ErrCannot) {
+	if _, _, err := source.Planned(t.Context(), f, d); !errors.Is(err, source.ErrCannot) {
 		t.Errorf("a condition that it cannot say: %v", err)
 	}
 	f.fail = errors.New("broken")
-	if _, err := source.Planned(t.Context(), f, put("a")); !errors.Is(err, f.fail) {
+	if _, _, err := source.Planned(t.Context(), f, put("a")); !errors.Is(err, f.fail) {
 		t.Errorf("a document that cannot be read: %v", err)
 	}
 }

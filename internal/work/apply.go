@@ -40,7 +40,7 @@ func (w *Workspace) prepare(ctx context.Context, c source.Changer, src config.So
 	if err != nil {
 		return nil, err
 	}
-	if err := run.Guard(ctx, ch.Steps[from:]); err != nil {
+	if err := run.Guard(ctx, ch.Left(from)); err != nil {
 		return nil, err
 	}
 	return &Prepared{Change: ch, From: from, Source: src.Name, ByHand: ChangesOf(src) == ByPeople, w: w, src: src,
@@ -76,13 +76,14 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	if why := change.Guards(in); len(why) > 0 {
 		return nil, fmt.Errorf("%w: nothing was changed\n%s", change.ErrGuard, strings.Join(why, "\n"))
 	}
-	steps, err := change.Plan(ctx, c, s.Index, f, w.Clock())
+	steps, edits, err := change.Plan(ctx, c, s.Index, f, w.Clock())
 	if err != nil {
 		return nil, err
 	}
 	ch := &change.Change{ID: change.NextID(history), Source: s.Name, For: f.For, Fence: w.Relative(file),
 		Digest: f.Digest,
-		Reason: reason, Widens: f.Widens, Steps: steps}
+		Reason: reason, Widens: f.Widens}
+	ch.Set(steps, edits)
 	for _, u := range r.Unplaced {
 		ch.Unplaced += u.Use.Count
 	}
@@ -122,7 +123,13 @@ func (w *Workspace) PrepareUndo(ctx context.Context, id string) (*Prepared, erro
 	if err != nil {
 		return nil, err
 	}
-	p, err := w.prepare(ctx, c, src, r.Change.Undo(change.NextID(history)), 0, true)
+	steps, edits, err := change.PlanUndo(ctx, c, r)
+	if err != nil {
+		return nil, err
+	}
+	u := &change.Change{ID: change.NextID(history), Source: r.Source, For: r.For, Undoes: r.ID}
+	u.Set(steps, edits)
+	p, err := w.prepare(ctx, c, src, u, 0, true)
 	if err == nil {
 		p.Undoes = r
 	}

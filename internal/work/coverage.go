@@ -105,11 +105,12 @@ func (w *Workspace) PrepareMend(ctx context.Context, window model.Duration, pick
 	if len(picked) == 0 {
 		return nil, nil, nil
 	}
-	steps, err := change.Mend(ctx, c, in.Index, logs, self, w.Clock())
+	steps, edits, err := change.Mend(ctx, c, in.Index, logs, self, w.Clock())
 	if err != nil {
 		return nil, nil, err
 	}
-	ch := &change.Change{ID: change.NextID(history), Source: src.Name, Reason: "coverage --mend", Steps: steps}
+	ch := &change.Change{ID: change.NextID(history), Source: src.Name, Reason: "coverage --mend"}
+	ch.Set(steps, edits)
 	p, err := w.prepare(ctx, c, src, ch, 0, true)
 	return p, picked, err
 }

@@ -328,7 +328,7 @@ func saysSame(said, stands *model.Estate, f *fence.Fence) error {
 // estatePatches are what a fence makes of an estate file, and what takes it back.
 func (w *Workspace) estatePatches(ctx context.Context, s *Source, f *fence.Fence) (forward, back []byte, err error) {
 	c := files.Changer{Reader: w.files(s.Source, nil)}
-	steps, err := change.Plan(ctx, c, s.Index, f, f.Drafted)
+	steps, _, err := change.Plan(ctx, c, s.Index, f, f.Drafted)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -97,7 +97,7 @@ func (p *pastGrants) load() error {
 		if c.Source != p.s.Name {
 			continue
 		}
-		for _, st := range c.Steps {
+		for _, st := range c.Edits() {
 			for _, doc := range []json.RawMessage{st.Before, st.After} {
 				var g model.Grant
 				var r model.Role

@@ -117,14 +117,35 @@ func (b Set) AndFew(f Few) Few {
 	return out
 }
 
+// OrFewLess adds every number of f that is in neither of two others.
+func (b Set) OrFewLess(f, a, o Few) {
+	for _, w := range f {
+		b[w.at] |= w.bits &^ a.word(w.at) &^ o.word(w.at)
+	}
+}
+
+// CountLess returns how many numbers are in the set and in neither of two others.
+func (f Few) CountLess(a, o Few) int {
+	n := 0
+	for _, w := range f {
+		n += bits.OnesCount64(w.bits &^ a.word(w.at) &^ o.word(w.at))
+	}
+	return n
+}
+
+// word returns the word at a place.
+func (f Few) word(at uint32) uint64 {
+	if k := f.find(at); k < len(f) && f[k].at == at {
+		return f[k].bits
+	}
+	return 0
+}
+
 // Less returns the numbers of f that are not in another.
 func (f Few) Less(o Few) Few {
 	var out Few
 	for _, w := range f {
-		if k := o.find(w.at); k < len(o) && o[k].at == w.at {
-			w.bits &^= o[k].bits
-		}
-		if w.bits != 0 {
+		if w.bits &^= o.word(w.at); w.bits != 0 {
 			out = append(out, w)
 		}
 	}

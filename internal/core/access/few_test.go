@@ -35,6 +35,19 @@ func TestFew(t *testing.T) {
 			t.Fatalf("seed %d: %v, want %v", seed, set.Few(), few)
 		}
 		less := slices.Collect(few.Less(other.Few()).All())
+		third, left := NewSet(n), NewSet(n)
+		for range r.IntN(100) {
+			third.Add(r.IntN(n))
+		}
+		left.Add(r.IntN(n))
+		had := left.Clone()
+		left.OrFewLess(few, other.Few(), third.Few())
+		rest := few.Less(other.Few()).Less(third.Few())
+		had.OrFew(rest)
+		if k := few.CountLess(other.Few(), third.Few()); k != rest.Count() || !slices.Equal(left, had) {
+			t.Fatalf("seed %d: %d without two others, want %d; added to some: %v, want %v", seed, k, rest.Count(),
+				left.Few(), had.Few())
+		}
 		both, all := slices.Collect(other.AndFew(few).All()), other.Clone()
 		all.OrFew(few)
 		for i := range n {

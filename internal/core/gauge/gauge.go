@@ -254,6 +254,7 @@ type part struct {
 	hides map[int]access.Few // see unseen
 
 	byLog []loggedBy // of the grant that is looked at
+	dim   []*loggedBy
 	turn  int
 	sets  [8]access.Few
 }
@@ -673,9 +674,9 @@ type together struct {
 
 // loggedBy is what is known of one log and one grant.
 type loggedBy struct {
-	turn int // of which grant it is
-	dark []model.PathPattern
-	at   int // in the grant's Dark
+	turn  int // of which grant it is
+	dark  []model.PathPattern
+	perms access.Few // of the grant, where it is dark
 }
 
 func (r *part) classify(res *GrantResult, who *together) {
@@ -688,6 +689,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 		r.sets[i] = r.sets[i][:0]
 	}
 	r.turn++
+	r.dim = r.dim[:0]
 	if len(res.Use) < cap(res.Use) { // no more come
 		res.Use = slices.Clone(res.Use)
 	}
@@ -697,12 +699,12 @@ func (r *part) classify(res *GrantResult, who *together) {
 		log := &r.byLog[r.logs[p]]
 		if log.turn != r.turn {
 			log.turn, log.dark = r.turn, r.darkPlaces(p, g)
-			if log.at = len(res.Dark); len(log.dark) > 0 {
-				res.Dark = append(res.Dark, Hidden{Where: log.dark})
+			if log.perms = log.perms[:0]; len(log.dark) > 0 {
+				r.dim = append(r.dim, log)
 			}
 		}
 		if len(log.dark) > 0 {
-			res.Dark[log.at].Perms.Add(p)
+			log.perms.Add(p)
 		}
 		is := who.frozen.holds(p, r.x.Permission(p).Permission.Service(), g)
 		if is {
@@ -724,6 +726,12 @@ func (r *part) classify(res *GrantResult, who *together) {
 			class = unobservable
 		}
 		r.sets[class].Add(p)
+	}
+	if len(r.dim) > 0 {
+		res.Dark = make([]Hidden, len(r.dim))
+		for i, log := range r.dim {
+			res.Dark[i] = Hidden{slices.Clone(log.perms), log.dark}
+		}
 	}
 	for i, to := range [...]*access.Few{used: &res.Used, rare: &res.Rare, isHeld: &res.Held, tooNew: &res.TooNew,
 		undecidable: &res.Undecidable, unobservable: &res.Unobservable, unused: &res.Unused, isFrozen: &res.Frozen} {
@@ -852,7 +860,7 @@ func (r *part) unseen(n int) access.Few {
 		all := r.x.NewSet()
 		for _, g := range r.x.GrantsTo(r.x.ID(n)) {
 			for res, i := r.out.Grants[g], 0; i < len(res.Dark); i++ {
-				all.OrFew(res.Unseen(&res.Dark[i]))
+				all.OrFewLess(res.Dark[i].Perms, res.Used, res.Rare)
 			}
 		}
 		few = all.Few()
@@ -869,7 +877,7 @@ func (r *runner) finish() {
 		}
 		granted += res.Perms.Count()
 		for i := range res.Dark { // of each log once, and each permission is of one
-			unseen += res.Unseen(&res.Dark[i]).Count()
+			unseen += res.Dark[i].Perms.CountLess(res.Used, res.Rare)
 		}
 	}
 	r.out.Observable = 1

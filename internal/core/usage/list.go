@@ -32,9 +32,10 @@ type Uses struct {
 // useRow is a use as numbers.
 type useRow struct {
 	RowKey
-	base        Day    // of the first word; a multiple of 64
+	base        Day    // a multiple of 64
 	words       uint32 // where they begin
 	n           uint16 // words
+	few         bool   // the words are days, four each: see setDays
 	atLeast     bool
 	counts      uint32 // where they begin, and 1; 0: one call a day
 	count       int64
@@ -54,8 +55,7 @@ func (u *Uses) At(i int) Use {
 	r := &u.rows[i]
 	out := Use{Key: Key{u.ids[r.Identity], u.ids[r.ActingFor], u.perms[r.Permission], u.paths[r.Path],
 		r.Outcome.Outcome(), u.nets[r.Network], r.SecondFactor}, Count: r.count, AtLeast: r.atLeast,
-		First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(),
-		Days: Days{r.base, u.words[r.words : r.words+uint32(r.n) : r.words+uint32(r.n)]}}
+		First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(), Days: r.days(u.words)}
 	if r.counts > 0 {
 		out.Counts = countsAt(u.counts, r.counts)
 	}
@@ -302,7 +302,8 @@ func (g *Gather) add(k RowKey, count, first, last int64, d Days, c Counts, atLea
 	g.rows = append(g.rows, r)
 }
 
-// setDays keeps the days of a row, without empty words around them.
+// setDays keeps the days of a row, without empty words around them. Few days that lie far apart,
+// as of most uses, are kept as their distances from the base, of 16 bits, four in a word.
 func (g *Gather) setDays(r *useRow, d Days) {
 	from, to := 0, len(d.words)
 	for from < to && d.words[from] == 0 {
@@ -311,8 +312,44 @@ func (g *Gather) setDays(r *useRow, d Days) {
 	for from < to && d.words[to-1] == 0 {
 		to--
 	}
-	r.base, r.words, r.n = d.base+Day(64*from), uint32(len(g.words)), uint16(to-from)
+	r.base, r.words, r.n, r.few = d.base+Day(64*from), uint32(len(g.words)), uint16(to-from), false
+	if n := (d.Count() + 3) / 4; n < to-from && to-from < 1<<10 {
+		r.few, r.n = true, uint16(n)
+		at := 0
+		for i, w := range d.words[from:to] {
+			for ; w != 0; w &= w - 1 {
+				if at%4 == 0 {
+					g.words = append(g.words, 0)
+				}
+				// One more than the distance: what is left of the last word is no day.
+				g.words[len(g.words)-1] |= uint64(64*i+bits.TrailingZeros64(w)+1) << (16 * (at % 4))
+				at++
+			}
+		}
+		return
+	}
 	g.words = append(g.words, d.words[from:to]...)
+}
+
+// days returns the days of a row, of which all keeps the words. They are shared where they are
+// kept as a set.
+func (r *useRow) days(all []uint64) Days {
+	words := all[r.words : r.words+uint32(r.n) : r.words+uint32(r.n)]
+	if !r.few {
+		return Days{r.base, words}
+	}
+	last := 0
+	for w := words[len(words)-1]; w != 0; w >>= 16 { // in rising order
+		last = int(w & 0xffff)
+	}
+	d := Days{r.base, make([]uint64, (last-1)/64+1)}
+	for _, w := range words {
+		for ; w != 0; w >>= 16 {
+			off := w&0xffff - 1
+			d.words[off/64] |= 1 << (off % 64)
+		}
+	}
+	return d
 }
 
 func (g *Gather) pack(c Counts) uint32 {
@@ -414,7 +451,7 @@ func (g *Gather) join() {
 			f := Fold{} // a fold of this one key, whose names do not matter
 			for _, o := range g.rows[i:j] {
 				u := Use{Count: o.count, First: time.UnixMilli(o.first).UTC(), Last: time.UnixMilli(o.last).UTC(),
-					Days:    Days{o.base, g.words[o.words : o.words+uint32(o.n)]}.clone(),
+					Days:    o.days(g.words).clone(),
 					AtLeast: o.atLeast}
 				if o.counts > 0 {
 					u.Counts = gathered(g.counts, o.counts)

@@ -129,6 +129,28 @@ func daily(u usage.Use) func(func([2]int64) bool) {
 	}
 }
 
+// TestFarDays: however far the days of a use lie apart and however many there are, they are
+// those that were gathered, also of uses that are put together.
+func TestFarDays(t *testing.T) {
+	for seed := range uint64(600) {
+		r := rand.New(rand.NewPCG(seed, 12))
+		far := []int{60, 200, 1000, 65_400, 65_600, 200_000}[r.IntN(6)]
+		var days usage.Days
+		g := &usage.Gather{}
+		for range 1 + r.IntN(3) {
+			var d usage.Days
+			for range r.IntN(10) {
+				d = d.Union(usage.DaysOf(usage.Day(r.IntN(far)).Time()))
+			}
+			days = days.Union(d)
+			g.Add(usage.Use{Key: usage.Key{Identity: model.MustID("person/a")}, Count: 1, Days: d})
+		}
+		if got := g.Uses().At(0).Days; !slices.Equal(got.List(), days.List()) {
+			t.Fatalf("seed %d: %v, want %v", seed, got.List(), days.List())
+		}
+	}
+}
+
 // TestDaysWithin: which days of a set fall into a span, and whether any does, is what asking day by
 // day finds; the set stays as it was.
 func TestDaysWithin(t *testing.T) {

@@ -4,7 +4,9 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"strings"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
@@ -68,5 +70,63 @@ func TestPlan(t *testing.T) {
 		"remove role r",
 	}; !slices.Equal(says, want) {
 		t.Errorf("taken back it says %q", says)
+	}
+}
+
+// TestLogs: logs of one node are one step on its settings, of which nothing else changes, and what
+// they were set to is read off them again.
+func TestLogs(t *testing.T) {
+	set := func(service string, written bool, since time.Time) source.Record {
+		r := model.CoverageRecord{Node: model.MustPath("/s/box:a%20b"), Service: service, LogClass: "read/all",
+			Written: written, Since: since}
+		return source.Record{Kind: source.Coverage, ID: source.LogID(&r), Value: r}
+	}
+	day := time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
+	want := source.Diff{Put: []source.Record{set("stow", true, day), set("crew", false, time.Time{})}}
+	p, err := documents.Planner{}.Plan(nil, want)
+	ref := source.Ref{Kind: source.LogSettings, ID: "/s/box:a%20b"}
+	if err != nil || !slices.Equal(p.Missing, []source.Ref{ref}) {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	body := `{"node":"/s/box:a%20b","keep":7.50,"logs":[{"service":"stow","log_class":"read/all","written":false},
+		{"service":"crew","log_class":"read/all","written":true,"since":"2026-01-02T03:04:05Z","x":1},
+		{"service":"stow","log_class":"change","written":false}]}`
+	now := map[source.Ref]source.Document{ref: {Body: json.RawMessage(body)}}
+	if p, err = (documents.Planner{}).Plan(now, want); err != nil || len(p.Steps) != 1 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	s := p.Steps[0]
+	if after := `{"node":"/s/box:a%20b","keep":7.50,"logs":[
+		{"service":"stow","log_class":"read/all","written":true,"since":"2026-11-27T08:00:00Z"},
+		{"service":"crew","log_class":"read/all","written":false,"x":1},
+		{"service":"stow","log_class":"change","written":false}]}`; !source.Same(s.After, json.RawMessage(after)) ||
+		!strings.Contains(string(s.After), "7.50") {
+		t.Errorf("after it\n%s\nwant\n%s", s.After, after)
+	}
+	says := "switch log stow/read/all at /s/box:a%20b on, and switch log crew/read/all at /s/box:a%20b off"
+	if s.Sentence != says {
+		t.Errorf("says %q, want %q", s.Sentence, says)
+	}
+	for id, want := range map[string]string{
+		"/s/box:a%20b crew/read/all": `{"node":"/s/box:a%20b","service":"crew","log_class":"read/all","written":true,` +
+			`"since":"2026-01-02T03:04:05Z"}`,
+		"/s/box:a%20b stow/change": `{"node":"/s/box:a%20b","service":"stow","log_class":"change","written":false}`,
+		"/s/box:a%20b stow/none":   ``,
+	} {
+		got, missing, err := documents.Planner{}.Record(now, source.Ref{Kind: source.Coverage, ID: id})
+		if err != nil || missing != nil || !source.Same(got, json.RawMessage(want)) {
+			t.Errorf("%s: %s, %v, %v, want %s", id, got, missing, err, want)
+		}
+	}
+	_, missing, err := documents.Planner{}.Record(nil, source.Ref{Kind: source.Coverage, ID: "/s/box:a%20b x/y"})
+	if err != nil || !slices.Equal(missing, []source.Ref{ref}) {
+		t.Errorf("it is read from %v", missing)
+	}
+	for name, body := range map[string]string{"gone": "", "no list": `{}`, "no document": `[`,
+		"no such log": `{"logs":[{"service":"stow","log_class":"read/all"}]}`} {
+		now[ref] = source.Document{Body: json.RawMessage(body)}
+		if _, err := (documents.Planner{}).Plan(now, want); err == nil {
+			t.Errorf("%s: planned all the same", name)
+		}
 	}
 }

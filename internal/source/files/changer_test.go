@@ -58,7 +58,7 @@ func TestEditing(t *testing.T) {
 	g := model.Grant{ID: "new", To: model.MustID("person/a"),
 		Rights: model.Permissions(model.MustPermission("s/n:read")),
 		Where:  []model.PathPattern{model.MustPathPattern("/s")}}
-	steps, err := source.Planned(ctx, c, source.Diff{
+	steps, _, err := source.Planned(ctx, c, source.Diff{
 		Put: []source.Record{{Kind: source.Grants, ID: "new", Value: g},
 			{Kind: source.Roles, ID: "r", Value: model.Role{Name: "r", Rights: g.Rights}}},
 		Drop: []source.Ref{{Kind: source.Grants, ID: "one"}, {Kind: source.Memberships, ID: "person/a>group/b"}},

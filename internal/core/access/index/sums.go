@@ -63,7 +63,10 @@ func (x *Index) bundleOf(n uint32) *bundle {
 		}
 		b.grants, b.nodes = append(b.grants, g), append(b.nodes, at)
 	}
-	b.all, b.left = all.Few(), left.Few()
+	b.all = all.Few()
+	if b.left = b.all; !all.Subset(left) { // as hardly ever
+		b.left = left.Few()
+	}
 	out, _ := x.bundles.LoadOrStore(n, b)
 	return out.(*bundle)
 }

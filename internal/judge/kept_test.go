@@ -114,8 +114,11 @@ func TestNothingMoves(t *testing.T) {
 func lively(t testing.TB, seed uint64) (*random, *gauge.Input) {
 	g := newRandom(seed)
 	r := rand.New(rand.NewPCG(seed, 77))
-	for range r.IntN(5) { // groups matter most
+	for range r.IntN(5) {
 		g.add(sandbox.KindGrant, g.grant())
+	}
+	for range r.IntN(3) {
+		g.add(sandbox.KindDenial, g.denial())
 	}
 	e := g.estate(t)
 	again := escalating(t, seed)
@@ -284,6 +287,21 @@ func saying(t testing.TB, seed uint64) string {
 		fmt.Fprintf(&b, "%s: anybody %t\n", x.ID(i), anybody != nil)
 		step(routes)
 	}
+	fmt.Fprintf(&b, "administering %v\n", graph.Administering())
+	for _, i := range graph.Everyone() {
+		become, anybody := graph.Closure(i)
+		var own []string // in any order
+		for _, e := range graph.Own(i) {
+			group := ""
+			if e.Group != nil {
+				group = fmt.Sprint(*e.Group)
+			}
+			e.Group = nil
+			own = append(own, fmt.Sprintf("%s %+v", group, e))
+		}
+		slices.Sort(own)
+		fmt.Fprintf(&b, "%s: %v %t own %v\n", x.ID(i), become, anybody, own)
+	}
 	cut, err := graph.SmallestCut(escalate.Costs{Grant: func(g *model.Grant) int64 { return int64(1 + len(g.Where)) },
 		ActAs: func(*model.ActAs) int64 { return 2 }})
 	if err != nil {
@@ -295,7 +313,12 @@ func saying(t testing.TB, seed uint64) string {
 		fmt.Fprintf(&b, "cut %d edges, cost %d, breaks %d, lose %v\n", len(cut.ActAs), cut.Cost, cut.Breaks, cut.Lose)
 	}
 	asked(&b, g, x)
+	viewed(t, &b, g, in)
+	linked(t, &b, seed, in)
 	covered(&b, in)
+	for _, l := range gauge.Blind(in, res) {
+		fmt.Fprintf(&b, "blind %+v\n", l)
+	}
 	wanted(&b, g, x)
 	doubted(&b, g, x, in.Uses)
 	worth := draft.NewWorth(in, res)
@@ -409,6 +432,61 @@ func asked(b *strings.Builder, g *random, x *index.Index) {
 			fmt.Fprintf(b, " who %v", h)
 		}
 		b.WriteString("\n")
+	}
+}
+
+// viewed writes down what is decided, and held, in views of an estate in which a few things are
+// edited, and edited again.
+func viewed(t testing.TB, b *strings.Builder, g *random, in *gauge.Input) {
+	b.WriteString("\n# views\n")
+	x, e := in.Index, g.estate(t)
+	for range 3 {
+		d := g.edit(t, e)
+		y, err := x.With(d)
+		if err != nil {
+			fmt.Fprintln(b, err)
+			return
+		}
+		x, e = y, d.Apply(e)
+		scale := gauge.NewScale(x, gauge.DefaultWeights)
+		for _, id := range e.Identities {
+			held, perms := scale.Held(id.ID)
+			fmt.Fprintf(b, "%s %.6g %d %+v", id.ID, held, perms.Count(), x.Holdings(id.ID) != nil)
+			for range 5 {
+				q := g.question()
+				d := x.Decide(id.ID, model.MustPermission(q.permission), model.MustPath(q.path), model.Context{})
+				fmt.Fprintf(b, " %s %d %d %d", d.Outcome, len(d.Ways), len(d.Unmet), len(d.Refusals))
+			}
+			b.WriteString("\n")
+		}
+	}
+}
+
+// linked writes down what an estate is with people of two others linked into it.
+func linked(t testing.TB, b *strings.Builder, seed uint64, in *gauge.Input) {
+	b.WriteString("\n# links\n")
+	r := rand.New(rand.NewPCG(seed, 78))
+	here := newRandom(seed).estate(t)
+	var others []*model.Estate
+	var links []model.Link
+	for i, name := range []string{"n", "o"} {
+		e := escalating(t, seed+uint64(i)+1)
+		e.Source = name
+		others = append(others, e)
+		for range 3 {
+			a, z := here.Identities[r.IntN(len(here.Identities))].ID, e.Identities[r.IntN(len(e.Identities))].ID
+			a.Source, z.Source = here.Source, name
+			if r.IntN(2) == 0 {
+				a, z = z, a
+			}
+			links = append(links, model.Link{A: a, B: z})
+		}
+	}
+	e := access.Linked(here, links, others)
+	fmt.Fprintf(b, "%v\n%v\n%v\n%v\n", links, e.Identities, e.Memberships, e.ActAs)
+	x := built(t, e)
+	for n, id := range x.Everybody() {
+		fmt.Fprintf(b, "%s %v %v\n", id.ID, x.GroupsOf(id.ID), x.Givers(x.ID(n)))
 	}
 }
 

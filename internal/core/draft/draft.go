@@ -672,10 +672,12 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set)
 	cond := t.Grant.Condition()
 	covered := func(p int, on model.PathPattern) bool {
 		for _, st := range d.x.Closure(t.Grant.To) {
+			// Of two groups that are in each other not both leave it to the other.
+			same := st.ID == t.Grant.To || d.x.In(st.ID, t.Grant.To)
 			for _, j := range d.x.GrantsTo(st.ID) {
 				o := d.r.Grants[j]
 				if o == t || slices.Contains(d.fence.Replaces, o.Grant.ID) || !o.Perms.Has(p) ||
-					o.Danger >= t.Danger && st.ID == t.Grant.To {
+					same && o.Danger >= t.Danger {
 					continue
 				}
 				// A grant that ends, or holds only at times, is no replacement, and

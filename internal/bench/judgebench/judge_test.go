@@ -7,6 +7,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/draft"
+	"clipfence/internal/core/model"
 )
 
 // TestJudged: a life is the same each time; hindsight breaks nothing and is all that can go,
@@ -16,11 +17,15 @@ func TestJudged(t *testing.T) {
 	for _, hospital := range []bool{false, true} {
 		w := worldOf(3)
 		w.hospital = hospital
-		judgedLife(t, w)
+		name := "city"
+		if hospital {
+			name = "hospital"
+		}
+		judgedLife(t, name, w)
 	}
 }
 
-func judgedLife(t *testing.T, w world) {
+func judgedLife(t *testing.T, name string, w world) {
 	l := live(w, 3)
 	if other := live(w, 3); !slices.Equal(l.calls, other.calls) || len(l.calls) < 10_000 {
 		t.Fatalf("two lives of one seed differ, or are short: %d and %d calls", len(l.calls), len(other.calls))
@@ -44,9 +49,19 @@ func judgedLife(t *testing.T, w world) {
 	}
 	last := score{late: math.Inf(1), removed: 1}
 	for i, c := range []draft.Caution{1e-9, draft.Normal, draft.Careful} {
-		s, err := j.score(drafted(c))
+		edit, err := drafted(c)(j)
 		if err != nil {
 			t.Fatal(err)
+		}
+		s, err := j.score(func(*judged) (access.Edit, error) { return edit, nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c == draft.Normal {
+			keptDrafts(t, name, edit, func(id string) model.ID {
+				n, _ := j.x.GrantNamed(id)
+				return j.x.Grant(n).To
+			})
 		}
 		if i > 0 && s.removed < .75 || i == 1 && s.late > last.late/2 || s.late > last.late ||
 			s.removed > last.removed {

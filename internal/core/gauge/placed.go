@@ -215,7 +215,8 @@ func (l *look) caller(id model.ID) caller {
 	c, ok := l.callers[id]
 	if !ok {
 		_, c.known = l.x.Identity(id)
-		c.known = c.known || id.Open()
+		// Whom a grant or a group names is known as far as that goes, listed or not.
+		c.known = c.known || id.Open() || len(l.x.GrantsTo(id)) > 0 || len(l.x.GroupsOf(id)) > 0
 		c.waived = !c.known && l.in.Waived != nil && l.in.Waived(id)
 		c.bypass = l.x.Bypasses(id)
 		l.callers[id] = c
@@ -292,13 +293,9 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 		who := u.Principal()
 		perm, mapped := x.PermNumber(u.Permission)
 		_, nowhere := in.Inventory.Unknown(u.Path)
-		switch p.Reason(i) {
-		case NoPath, NoGrant:
-			if f.perms[who] == nil {
-				f.perms[who] = &access.Few{}
-			}
-			f.perms[who].Add(perm)
-		case NoOperation:
+		why := p.Reason(i)
+		switch {
+		case !mapped: // also of somebody unknown, who may have it by an open crowd
 			service := u.Permission.Service()
 			if !services[service] {
 				service = "" // what service that is nobody can tell
@@ -306,14 +303,20 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 			if f.services[who] == nil {
 				f.services[who] = map[string][]model.Path{}
 			}
-			at := u.Path
-			if nowhere {
+			at := u.Path // one that no grant reaches may be wrong itself
+			if nowhere || !slices.ContainsFunc(x.Given(who), func(g int) bool { return x.Grant(g).Covers(u.Path) }) {
 				at = model.Path{}
 			}
 			if list := f.services[who][service]; !slices.Contains(list, at) {
 				f.services[who][service] = append(list, at)
 			}
-		case NoCaller:
+		default:
+			if f.perms[who] == nil {
+				f.perms[who] = &access.Few{}
+			}
+			f.perms[who].Add(perm)
+		}
+		if why == NoCaller {
 			if !mapped || nowhere {
 				f.all = true
 				continue

@@ -10,6 +10,7 @@ package rehearse
 import (
 	"cmp"
 	"maps"
+	"net/netip"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -269,8 +270,10 @@ type taken struct {
 }
 
 type takenKey struct {
-	who  model.ID
-	perm model.Permission
+	who     model.ID
+	perm    model.Permission
+	network netip.Prefix
+	factor  model.Truth
 }
 
 // mayBe reports whether a use that is not placed may have been one of something that is
@@ -278,8 +281,8 @@ type takenKey struct {
 // known, on its path.
 func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
 	who := u.Principal()
-	if why != gauge.NoOperation {
-		return t.somewhere(who, u.Permission)
+	if _, mapped := t.before.PermNumber(u.Permission); why != gauge.NoOperation && mapped {
+		return t.somewhere(u, who, u.Permission)
 	}
 	service, known := u.Permission.Service(), false
 	for i := range t.before.Numbers() {
@@ -294,7 +297,7 @@ func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
 		if known && p.Service() != service {
 			continue
 		}
-		if !covered && t.somewhere(who, p) {
+		if !covered && t.somewhere(u, who, p) {
 			return true
 		}
 		if ctx := u.Context(); covered && t.after.Decide(who, p, u.Path, ctx).Outcome < t.before.Decide(who, p, u.Path,
@@ -306,9 +309,9 @@ func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
 }
 
 // somewhere reports whether an identity loses a permission on some place on which a grant
-// gives it, or keeps it there only under more conditions.
-func (t *taken) somewhere(who model.ID, p model.Permission) bool {
-	k := takenKey{who, p}
+// gives it, or keeps it there only under conditions that a use may not have met.
+func (t *taken) somewhere(u *usage.Use, who model.ID, p model.Permission) bool {
+	k := takenKey{who, p, u.Network, u.SecondFactor}
 	lost, known := t.perms[k]
 	if known {
 		return lost
@@ -319,8 +322,9 @@ func (t *taken) somewhere(who model.ID, p model.Permission) bool {
 	}
 	ways := func(g *index.Index) (out []way) {
 		for _, i := range g.Given(who) {
-			if gr := g.Grant(i); access.Has(g.GrantSets(i), p) {
-				out = append(out, way{gr.Where, gr.Condition()})
+			gr := g.Grant(i)
+			if met, rest := gr.Condition().Eval(u.Context()); met != model.False && access.Has(g.GrantSets(i), p) {
+				out = append(out, way{gr.Where, rest})
 			}
 		}
 		return out

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"iter"
 	"maps"
+	"math"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -23,24 +24,68 @@ type Uses struct {
 	paths  []model.Path
 	nets   []netip.Prefix
 	rows   []useRow
+	odds   []odd
 	words  []uint64 // of the days of all rows
 	counts string   // of the days of all rows: the length as an uvarint, then [Counts]
 	runs   []int32  // where the uses of a caller begin, in order, and where the last one's end
 	acted  map[model.ID][]int32
 }
 
-// useRow is a use as numbers.
+// useRow is a use as numbers, packed, since there are millions.
 type useRow struct {
-	RowKey
-	base        Day    // a multiple of 64
-	words       uint32 // where they begin
-	n           uint16 // words
-	few         bool   // the words are days, four each: see setDays
-	atLeast     bool
-	counts      uint32 // where they begin, and 1; 0: one call a day
-	count       int64
-	first, last int64 // ms since 1970
+	Identity, ActingFor, Permission, Path, Network uint32
+	Outcome                                        OutcomeCode
+	SecondFactor                                   model.Truth
+	n                                              uint16 // words
+	base                                           Day    // a multiple of 64
+	words                                          uint32 // where they begin
+	counts                                         uint32 // where they begin, and 1; 0: one call a day
+	count                                          uint32 // of a row that is odd: where it is
+	first, last                                    uint32 // seconds since 1970
+	more                                           uint32 // their milliseconds, and the bits below
 }
+
+// The bits of useRow.more.
+const (
+	rowMillis  = 1<<10 - 1 // of the first, and ten bits further of the last
+	rowLast    = 10
+	rowFew     = 1 << 29 // the words are days, four each: see setDays
+	rowAtLeast = 1 << 30
+	rowOdd     = 1 << 31 // it does not fit
+)
+
+// odd is what does not fit into a row: four thousand million calls, or a time before 1970 or after
+// 2106.
+type odd struct{ count, first, last int64 }
+
+func (r *useRow) key() RowKey {
+	return RowKey{r.Identity, r.ActingFor, r.Permission, r.Path, r.Network, r.Outcome, r.SecondFactor}
+}
+
+// tell returns the number of calls of a row, and the times of the first and the last, in ms since
+// 1970.
+func (r *useRow) tell(odds []odd) odd {
+	if r.more&rowOdd != 0 {
+		return odds[r.count]
+	}
+	return odd{int64(r.count), 1000*int64(r.first) + int64(r.more&rowMillis),
+		1000*int64(r.last) + int64(r.more>>rowLast&rowMillis)}
+}
+
+// set is the reverse of tell.
+func (r *useRow) set(o odd, odds *[]odd) {
+	r.more &^= rowOdd | rowMillis | rowMillis<<rowLast
+	fits := func(n int64) bool { return n >= 0 && n <= math.MaxUint32 }
+	if !fits(o.count) || o.first < 0 || o.last < 0 || !fits(o.first/1000) || !fits(o.last/1000) {
+		r.count, r.more = uint32(len(*odds)), r.more|rowOdd
+		*odds = append(*odds, o)
+		return
+	}
+	r.count, r.first, r.last = uint32(o.count), uint32(o.first/1000), uint32(o.last/1000)
+	r.more |= uint32(o.first%1000) | uint32(o.last%1000)<<rowLast
+}
+
+func (r *useRow) atLeast() bool { return r.more&rowAtLeast != 0 }
 
 // Len returns how many uses there are.
 func (u *Uses) Len() int {
@@ -53,9 +98,10 @@ func (u *Uses) Len() int {
 // At returns a use by its place in the order. What it points to is shared.
 func (u *Uses) At(i int) Use {
 	r := &u.rows[i]
+	o := r.tell(u.odds)
 	out := Use{Key: Key{u.ids[r.Identity], u.ids[r.ActingFor], u.perms[r.Permission], u.paths[r.Path],
-		r.Outcome.Outcome(), u.nets[r.Network], r.SecondFactor}, Count: r.count, AtLeast: r.atLeast,
-		First: time.UnixMilli(r.first).UTC(), Last: time.UnixMilli(r.last).UTC(), Days: r.days(u.words)}
+		r.Outcome.Outcome(), u.nets[r.Network], r.SecondFactor}, Count: o.count, AtLeast: r.atLeast(),
+		First: time.UnixMilli(o.first).UTC(), Last: time.UnixMilli(o.last).UTC(), Days: r.days(u.words)}
 	if r.counts > 0 {
 		out.Counts = countsAt(u.counts, r.counts)
 	}
@@ -201,9 +247,10 @@ func (u *Uses) Span() (first, last time.Time) {
 	if u.Len() == 0 {
 		return first, last
 	}
-	from, to := u.rows[0].first, u.rows[0].last
+	from, to := int64(math.MaxInt64), int64(math.MinInt64)
 	for i := range u.rows {
-		from, to = min(from, u.rows[i].first), max(to, u.rows[i].last)
+		o := u.rows[i].tell(u.odds)
+		from, to = min(from, o.first), max(to, o.last)
 	}
 	return time.UnixMilli(from).UTC(), time.UnixMilli(to).UTC()
 }
@@ -263,6 +310,7 @@ type Gather struct {
 	nets  Names[netip.Prefix]
 
 	rows   []useRow
+	odds   []odd
 	words  []uint64
 	counts []byte
 }
@@ -296,7 +344,12 @@ func (g *Gather) AddBinary(b []byte) error {
 }
 
 func (g *Gather) add(k RowKey, count, first, last int64, d Days, c Counts, atLeast bool) {
-	r := useRow{RowKey: k, count: count, first: first, last: last, atLeast: atLeast}
+	r := useRow{Identity: k.Identity, ActingFor: k.ActingFor, Permission: k.Permission, Path: k.Path,
+		Network: k.Network, Outcome: k.Outcome, SecondFactor: k.SecondFactor}
+	if atLeast {
+		r.more = rowAtLeast
+	}
+	r.set(odd{count, first, last}, &g.odds)
 	g.setDays(&r, d)
 	r.counts = g.pack(c)
 	g.rows = append(g.rows, r)
@@ -312,9 +365,10 @@ func (g *Gather) setDays(r *useRow, d Days) {
 	for from < to && d.words[to-1] == 0 {
 		to--
 	}
-	r.base, r.words, r.n, r.few = d.base+Day(64*from), uint32(len(g.words)), uint16(to-from), false
+	r.base, r.words, r.n = d.base+Day(64*from), uint32(len(g.words)), uint16(to-from)
+	r.more &^= rowFew
 	if n := (d.Count() + 3) / 4; n < to-from && to-from < 1<<10 {
-		r.few, r.n = true, uint16(n)
+		r.more, r.n = r.more|rowFew, uint16(n)
 		at := 0
 		for i, w := range d.words[from:to] {
 			for ; w != 0; w &= w - 1 {
@@ -335,7 +389,7 @@ func (g *Gather) setDays(r *useRow, d Days) {
 // kept as a set.
 func (r *useRow) days(all []uint64) Days {
 	words := all[r.words : r.words+uint32(r.n) : r.words+uint32(r.n)]
-	if !r.few {
+	if r.more&rowFew == 0 {
 		return Days{r.base, words}
 	}
 	last := 0
@@ -367,7 +421,7 @@ func (g *Gather) Uses() *Uses {
 	permute(g.rows, order)
 	g.join()
 	u := &Uses{ids: g.ids.names(), perms: g.perms.names(), paths: g.paths.names(), nets: g.nets.names(),
-		rows: g.rows, words: g.words, counts: string(g.counts), acted: map[model.ID][]int32{}}
+		rows: g.rows, odds: g.odds, words: g.words, counts: string(g.counts), acted: map[model.ID][]int32{}}
 	*g = Gather{}
 	for i := range u.rows {
 		r := &u.rows[i]
@@ -444,22 +498,26 @@ func (g *Gather) join() {
 	for i := 0; i < len(g.rows); {
 		r := g.rows[i]
 		j := i + 1
-		for j < len(g.rows) && g.rows[j].RowKey == r.RowKey {
+		for j < len(g.rows) && g.rows[j].key() == r.key() {
 			j++
 		}
 		if j > i+1 {
 			f := Fold{} // a fold of this one key, whose names do not matter
 			for _, o := range g.rows[i:j] {
-				u := Use{Count: o.count, First: time.UnixMilli(o.first).UTC(), Last: time.UnixMilli(o.last).UTC(),
+				x := o.tell(g.odds)
+				u := Use{Count: x.count, First: time.UnixMilli(x.first).UTC(), Last: time.UnixMilli(x.last).UTC(),
 					Days:    o.days(g.words).clone(),
-					AtLeast: o.atLeast}
+					AtLeast: o.atLeast()}
 				if o.counts > 0 {
 					u.Counts = gathered(g.counts, o.counts)
 				}
 				f.Merge(u)
 			}
 			u := f[Key{}]
-			r.count, r.first, r.last, r.atLeast = u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.AtLeast
+			r.set(odd{u.Count, u.First.UnixMilli(), u.Last.UnixMilli()}, &g.odds)
+			if r.more &^= rowAtLeast; u.AtLeast {
+				r.more |= rowAtLeast
+			}
 			g.setDays(&r, u.Days)
 			r.counts = g.pack(u.Counts)
 		}

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -177,6 +178,27 @@ func TestDaysWithin(t *testing.T) {
 		}
 		if !slices.Equal(d.List(), all) {
 			t.Fatalf("seed %d: %v, was %v", seed, d.List(), all)
+		}
+	}
+}
+
+// TestOdd: what does not fit into a row comes out as it went in.
+func TestOdd(t *testing.T) {
+	for _, tt := range []usage.Use{
+		{Count: 1<<32 - 1, First: time.UnixMilli(0), Last: time.UnixMilli(1000*(1<<32-1) + 999)},
+		{Count: 1 << 32, First: time.UnixMilli(5), Last: time.UnixMilli(1999), AtLeast: true},
+		{Count: 3, First: time.UnixMilli(-1), Last: time.UnixMilli(1001)},
+		{Count: 4, First: time.UnixMilli(7), Last: time.UnixMilli(1000 << 32)},
+		{Count: 0, First: time.Time{}, Last: time.Time{}, AtLeast: true},
+	} {
+		tt.Identity = model.MustID("person/a")
+		got := usage.ListOf(tt, usage.Use{Key: usage.Key{Identity: model.MustID("person/b")}, Count: 9}).At(0)
+		if got.Count != tt.Count || !got.First.Equal(tt.First) || !got.Last.Equal(tt.Last) || got.AtLeast != tt.AtLeast {
+			t.Errorf("%+v, want %+v", got, tt)
+		}
+		from, to := usage.ListOf(tt).Span()
+		if !from.Equal(tt.First) || !to.Equal(tt.Last) {
+			t.Errorf("from %s to %s, want %+v", from, to, tt)
 		}
 	}
 }

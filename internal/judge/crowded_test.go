@@ -168,8 +168,8 @@ func crowded(t testing.TB, seed uint64) *gauge.Input {
 	}
 	for _, s := range []string{"a", "b"} {
 		for _, class := range []string{"r", "w"} {
-			e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: class,
-				Written: r.IntN(8) > 0})
+			e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s,
+				LogClass: class, Written: r.IntN(8) > 0})
 			for range r.IntN(2) {
 				e.Coverage = append(e.Coverage, model.CoverageRecord{Node: places[r.IntN(len(places))], Service: s,
 					LogClass: class, Written: r.IntN(2) == 0, Since: now(r.IntN(300))})
@@ -237,15 +237,23 @@ func crowded(t testing.TB, seed uint64) *gauge.Input {
 // TestCrowdedDraftsHold: whatever is drafted on crowded estates holds, alone and together, and
 // gives up nothing that goes on.
 func TestCrowdedDraftsHold(t *testing.T) {
+	seeds := []uint64{
+		402_080, // two groups that are in each other: one's grants needless, the other's covered
+		405_854, // of an open crowd, on a node that nobody lists
+	}
+	for i := range uint64(estates(t) / 4) {
+		seeds = append(seeds, 400_001+i)
+	}
 	var next, drafts, calls atomic.Int64
 	var wg sync.WaitGroup
 	for range runtime.GOMAXPROCS(0) {
 		wg.Go(func() {
 			for {
-				seed := uint64(next.Add(1)) + 400_000
-				if next.Load() > int64(estates(t))/4 || t.Failed() {
+				i := int(next.Add(1)) - 1
+				if i >= len(seeds) || t.Failed() {
 					return
 				}
+				seed := seeds[i]
 				in := crowded(t, seed)
 				res := gauge.Run(in)
 				worth := draft.NewWorth(in, res)
@@ -253,7 +261,8 @@ func TestCrowdedDraftsHold(t *testing.T) {
 					Caution:            []draft.Caution{0, draft.Bold, draft.Careful, 1e-6}[seed%4],
 					GiveUpUnobservable: seed%7 == 0, KeepUnobservable: seed%7 == 1}
 				if seed%6 == 0 {
-					o.Lessons = review.Learn([]review.Decision{{For: in.Index.Grant(0).To, Verdict: review.Needed, At: noon,
+					o.Lessons = review.Learn([]review.Decision{{For: in.Index.Grant(0).To, Verdict: review.Needed,
+						At:   noon,
 						Goes: []model.Permission{model.MustPermission("a/x:set")}}}, noon)
 				}
 				var all []*fence.Fence
@@ -285,8 +294,8 @@ func TestCrowdedDraftsHold(t *testing.T) {
 					drafts.Add(1)
 					calls.Add(r.Calls)
 					if !r.OK() || r.After > r.Before+1e-9 {
-						t.Errorf("seed %d: %s: widened %v, not placed %v, doubts %v, broken %v, danger %f to %f\n%s", seed,
-							all[i].For, r.Widened, r.Unplaced, r.Doubts, broken(r.Broken), r.Before, r.After,
+						t.Errorf("seed %d: %s: widened %v, not placed %v, doubts %v, broken %v, danger %f to %f\n%s",
+							seed, all[i].For, r.Widened, r.Unplaced, r.Doubts, broken(r.Broken), r.Before, r.After,
 							fencefile.Write(all[i], ""))
 						return
 					}

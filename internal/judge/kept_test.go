@@ -44,6 +44,10 @@ const keptFile = "testdata/kept.txt"
 // keptEstates is how many estates are kept: few enough that all are asked in every run.
 const keptEstates = 160
 
+// hard are seeds on which drafts did not hold once: conditions beside calls that are not placed,
+// open crowds, idle identities, and strangers that are none.
+var hard = []uint64{300_694, 300_792, 301_440, 302_017, 304_455, 304_697}
+
 // TestNothingMoves: what is said of many random estates is what was said before. The laws say
 // what is right; this says that nothing else changed, such as a limit by one, where the law has
 // room. Whoever changes an answer on purpose looks at the difference, and keeps the new ones:
@@ -61,10 +65,13 @@ func TestNothingMoves(t *testing.T) {
 		wg.Go(func() {
 			for {
 				i := int(next.Add(1)) - 1
-				if i >= max(keptEstates, estates(t)) {
+				if i >= max(keptEstates, estates(t))+len(hard) {
 					return
 				}
 				seed := uint64(i) + 300_000
+				if n := i - max(keptEstates, estates(t)); n >= 0 {
+					seed = hard[n]
+				}
 				text := saying(t, seed)
 				if i >= keptEstates { // only the laws
 					continue

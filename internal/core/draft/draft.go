@@ -90,7 +90,8 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		o.Caution = Normal
 	}
 	d := &drafter{in: in, r: r, x: x, o: o, worth: o.worth(in, r), fence: f, known: map[[2]int][]*candidate{},
-		hopes: map[asked][]hoped{}, besides: map[reach][]model.PathPattern{}}
+		hopes: map[asked][]hoped{}, besides: map[reach][]model.PathPattern{},
+		spots: map[[2]int]map[model.Path][]model.Path{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -308,7 +309,8 @@ type drafter struct {
 	// What goes, by its places, after the last round, and as far as this one is.
 	misses, missing map[string]miss
 
-	besides map[reach][]model.PathPattern // answers of elsewhere
+	besides map[reach][]model.PathPattern          // answers of elsewhere
+	spots   map[[2]int]map[model.Path][]model.Path // see allIn
 }
 
 // given is what goes on the places of some grants.
@@ -669,7 +671,7 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 
 // dropCovered takes out of places what grants that stay give as well.
 func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set) {
-	cond := t.Grant.Condition()
+	cond, spare := t.Grant.Condition(), d.r.Redundant(d.in)
 	covered := func(p int, on model.PathPattern) bool {
 		for _, st := range d.x.Closure(t.Grant.To) {
 			// Of two groups that are in each other not both leave it to the other.
@@ -680,9 +682,10 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set)
 					same && o.Danger >= t.Danger {
 					continue
 				}
-				// A grant that ends, or holds only at times, is no replacement, and
-				// one of an open crowd is due to go itself.
-				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && cond.Implies(oc) &&
+				// A grant that ends, or holds only at times, is no replacement, and one of an
+				// open crowd, or that others make needless, is due to go itself.
+				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && len(spare[j]) == 0 &&
+					cond.Implies(oc) &&
 					model.PathPatternsContain(o.Grant.Where, on) {
 					return true
 				}

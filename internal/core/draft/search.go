@@ -167,6 +167,33 @@ func (d *drafter) elsewhere(t *gauge.GrantResult, id model.ID, perm int) []model
 	return out
 }
 
+// allIn reports whether every path on which a permission was used through a grant, and whose
+// container is a node of use, lies in some places. The path may be of a node that nobody lists.
+func (d *drafter) allIn(t *gauge.GrantResult, perm int, used, in []model.PathPattern) bool {
+	pu := t.UseOf(perm)
+	if pu == nil {
+		return true
+	}
+	key := [2]int{t.Number, perm}
+	if d.spots[key] == nil {
+		by := map[model.Path][]model.Path{}
+		for p := range pu.Paths {
+			c := d.container(p)
+			by[c] = append(by[c], p)
+		}
+		d.spots[key] = by
+	}
+	for _, on := range used {
+		node, _ := on.Anchor()
+		for _, p := range d.spots[key][node] {
+			if !slices.ContainsFunc(in, func(w model.PathPattern) bool { return w.Matches(p) }) {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // some returns who of the holders of a grant is looked at for more than what they used of a
 // permission, and for how many each of them stands: some of those who used it for all of those,
 // and some of the others.
@@ -272,7 +299,8 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			if node, one := q.Where[0].Node(); one && q.Class == risk.Used {
 				where = d.around(t, node)
 			}
-			if others := d.elsewhere(t, id, perm); len(others) > 0 {
+			if others := d.elsewhere(t, id, perm); len(others) > 0 && (q.Class != risk.Used ||
+				d.allIn(t, perm, q.Where, others)) {
 				where = slices.DeleteFunc(slices.Clone(where), func(on model.PathPattern) bool {
 					return model.PathPatternsContain(others, on)
 				})

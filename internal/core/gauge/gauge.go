@@ -642,9 +642,13 @@ func (r *part) hidden(s *Standing) bool {
 
 // classify sorts the permissions of each grant.
 func (r *runner) classify() {
+	froze := r.frozen.whose()
+	stray := slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool { // grants name them, and no list
+		return r.out.byID[id] != nil || len(r.x.GrantsTo(id))+len(r.x.GroupsOf(id)) == 0
+	})
 	for _, res := range r.out.Grants {
 		if res != nil && r.holders[res.Grant.To] == nil {
-			h := &together{frozen: r.frozen.of(r.whose(res))}
+			h := &together{frozen: r.frozen.of(r.whose(res, froze, stray))}
 			h.state, h.held = r.holderState(res)
 			r.holders[res.Grant.To] = h
 		}
@@ -656,13 +660,21 @@ func (r *runner) classify() {
 	})
 }
 
-// whose returns whose calls a grant may explain: its holders, and of an open crowd whoever is in
-// it and made a call that freezes something.
-func (r *runner) whose(res *GrantResult) []model.ID {
-	if !res.Grant.To.Open() {
-		return res.Holders
+// whose returns whose calls a grant may explain: its holders, members whom nobody lists, and of an
+// open crowd whoever is in it, as far as they made a call that freezes something: froze, of whom
+// nobody lists stray.
+func (r *runner) whose(res *GrantResult, froze, stray []model.ID) []model.ID {
+	to := res.Grant.To
+	if to.Open() {
+		return slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool { return !r.x.In(id, to) })
 	}
-	return slices.DeleteFunc(r.frozen.whose(), func(id model.ID) bool { return !r.x.In(id, res.Grant.To) })
+	out := res.Holders
+	for _, id := range stray {
+		if id == to || to.Kind == model.Group && r.x.In(id, to) {
+			out = append(out[:len(out):len(out)], id)
+		}
+	}
+	return out
 }
 
 // together is what is known of all who have what is granted to one identity.

@@ -84,14 +84,18 @@ func TestClasses(t *testing.T) {
 			"grant g1 signed-in stow/item:find,stow/item:read /m/**\nused workload/a stow/item:fly " +
 				"/m/berth:x/box:b1/1 1-80\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find f read u"},
 		{"of a whole crowd, and of another place",
-			"grant g1 everyone stow/item:find,stow/item:read /m/berth:x/box:b1/**\ngrant g2 workload/a stow/item:find " +
-				"/m/berth:x/box:b2/**\nused workload/a stow/item:fly /m/berth:x/box:b2/1 1-80\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
+			"grant g1 everyone stow/item:find,stow/item:read /m/berth:x/box:b1/**\n" +
+				"grant g2 workload/a stow/item:find /m/berth:x/box:b2/**\n" +
+				"used workload/a stow/item:fly /m/berth:x/box:b2/1 1-80\n" +
+				"used workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
 		{"one that nothing maps, where nothing reaches",
 			"grant g1 workload/a stow/item:find,stow/item:read /m/berth:x/box:b1/**\nused workload/a stow/item:fly " +
 				"/m/berth:x/box:b2/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find f read u"},
 		{"of a member that nobody lists",
 			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember workload/a group/g\n" +
-				"member workload/stray group/g\nused workload/stray stow/item:find /m/berth:x/box:b1/1 1-80", "find u read x"},
+				"member workload/stray group/g\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80\n" +
+				"used workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find f read u"},
 		{"a refused one freezes nothing",
 			"grant g1 workload/a stow/item:find,stow/item:read /m/**\nrefused workload/a stow/item:fly " +
 				"/m/berth:x/box:b1/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},

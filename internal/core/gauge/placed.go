@@ -215,8 +215,7 @@ func (l *look) caller(id model.ID) caller {
 	c, ok := l.callers[id]
 	if !ok {
 		_, c.known = l.x.Identity(id)
-		// Whom a grant or a group names is known as far as that goes, listed or not.
-		c.known = c.known || id.Open() || len(l.x.GrantsTo(id)) > 0 || len(l.x.GroupsOf(id)) > 0
+		c.known = c.known || id.Open()
 		c.waived = !c.known && l.in.Waived != nil && l.in.Waived(id)
 		c.bypass = l.x.Bypasses(id)
 		l.callers[id] = c

@@ -193,7 +193,8 @@ func TestOdd(t *testing.T) {
 	} {
 		tt.Identity = model.MustID("person/a")
 		got := usage.ListOf(tt, usage.Use{Key: usage.Key{Identity: model.MustID("person/b")}, Count: 9}).At(0)
-		if got.Count != tt.Count || !got.First.Equal(tt.First) || !got.Last.Equal(tt.Last) || got.AtLeast != tt.AtLeast {
+		if got.Count != tt.Count || !got.First.Equal(tt.First) || !got.Last.Equal(tt.Last) ||
+			got.AtLeast != tt.AtLeast {
 			t.Errorf("%+v, want %+v", got, tt)
 		}
 		from, to := usage.ListOf(tt).Span()

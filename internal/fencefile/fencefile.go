@@ -122,6 +122,24 @@ func Write(f *fence.Fence, coverage string) []byte {
 			line("    until: "+a.Until.UTC().Format(time.RFC3339), "")
 		}
 	}
+	if len(f.Asks) > 0 {
+		line("asks:", "to be asked for when it is needed; the gate must be there")
+	}
+	for _, a := range f.Asks {
+		often := ""
+		if a.Expected > 0 {
+			often = fmt.Sprintf("about %.1f times in 90 days: a guess", a.Expected)
+		}
+		line("  - do: "+list(a.Do, str), often)
+		line("    where: "+list(a.Where, str), "")
+		if !a.When.IsZero() {
+			w, _ := json.Marshal(a.When) // plain fields: cannot fail
+			line("    when: "+string(w), "")
+		}
+		if a.Expected > 0 {
+			line("    expected: "+strconv.FormatFloat(a.Expected, 'g', 3, 64), "")
+		}
+	}
 	if len(f.GivesUp) > 0 {
 		line("gives_up:", render.Plural(len(f.GivenUp()), "permission")+", most dangerous first")
 		for _, g := range f.GivesUp {

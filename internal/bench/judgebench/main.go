@@ -18,6 +18,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
@@ -45,6 +46,7 @@ type score struct {
 	soon, late, triples float64 // identities broken in 30 and in 90 days; identity, permission and place in 90
 	removed             float64 // share of the danger beyond hindsight
 	expected, hasty     float64 // identities broken in 90 and in 30 days, as the draft's own chances say
+	asks                float64 // a month: one of one person a day
 }
 
 // days on which each life is judged.
@@ -82,6 +84,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 						break
 					}
 					var s score
+					j.lent = nil
 					if s, err = j.score(w.edit); err == nil {
 						results[i].scores = append(results[i].scores, s)
 					}
@@ -124,6 +127,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 			s.removed += r.scores[k].removed / n
 			s.expected += r.scores[k].expected / n
 			s.hasty += r.scores[k].hasty / n
+			s.asks += r.scores[k].asks / n
 		}
 		late, removed := make([]float64, seeds), make([]float64, seeds)
 		for i, r := range results {
@@ -132,7 +136,11 @@ func run(first, seeds int, only string, why bool, shape world) error {
 		}
 		a, b := interval(late)
 		c, d := interval(removed)
-		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f to %.1f\t%.1f / %.1f\t%.1f\t%.3f\t%.3f to %.3f\n", w.name,
+		name := w.name
+		if s.asks > 0 {
+			name += fmt.Sprintf(", %.1f asks a month", s.asks)
+		}
+		fmt.Fprintf(t, "%s\t%.1f / %.1f\t%.1f to %.1f\t%.1f / %.1f\t%.1f\t%.3f\t%.3f to %.3f\n", name,
 			s.soon, s.late, a, b, s.hasty, s.expected, s.triples, s.removed, c, d)
 	}
 	all := calibration{}
@@ -177,6 +185,15 @@ type judged struct {
 	least   float64 // with hindsight
 	res     *gauge.Result
 	worth   *draft.Worth
+	lent    []*fence.Fence // that offer to be asked, of the way that is judged
+}
+
+// asks reports whether somebody may ask for what a call needs.
+func (j *judged) asks(c call) bool {
+	who := j.life.who[c.who]
+	return who.Kind == model.Person && slices.ContainsFunc(j.lent, func(f *fence.Fence) bool {
+		return (f.For.In("w") == who || j.x.In(who, f.For.In("w"))) && f.AsksFor(j.life.perms[c.perm], c.path.Exactly())
+	})
 }
 
 func newJudged(l *life, day int) (*judged, error) {
@@ -240,9 +257,14 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		who, perm int
 		at        model.Path
 	}
+	asked := map[[2]int]bool{}
 	soon, late, triples := map[int]bool{}, map[int]bool{}, map[triple]bool{}
 	for _, c := range j.after {
 		if x.Decide(j.life.who[c.who], j.life.perms[c.perm], c.path, model.Context{}).Outcome != access.Denied {
+			continue
+		}
+		if j.asks(c) {
+			asked[[2]int{c.who, c.day}] = true
 			continue
 		}
 		late[c.who], triples[triple{c.who, c.perm, c.path}] = true, true
@@ -261,20 +283,26 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		expected, hasty = expected+late, hasty+soon
 	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
-		(j.held - j.danger(x)) / (j.held - j.least), expected, hasty}, nil
+		(j.held - j.danger(x)) / (j.held - j.least), expected, hasty, float64(len(asked)) / 3}, nil
 }
 
 // drafted is what our drafts for everybody do together.
-func drafted(c draft.Caution) func(*judged) (access.Edit, error) {
+func drafted(c draft.Caution) func(*judged) (access.Edit, error) { return draftedWith(c, false) }
+
+// draftedWith is drafted, with gates where they are offered.
+func draftedWith(c draft.Caution, gates bool) func(*judged) (access.Edit, error) {
 	return func(j *judged) (access.Edit, error) {
 		var out access.Edit
 		for _, id := range draft.Candidates(j.in, j.res, j.worth) {
-			f, err := draft.FromUse(j.in, j.res, id, draft.Options{Caution: c, Worth: j.worth})
+			f, err := draft.FromUse(j.in, j.res, id, draft.Options{Caution: c, Worth: j.worth, Gates: gates})
 			if errors.Is(err, draft.ErrNothing) {
 				continue
 			}
 			if err != nil {
 				return out, err
+			}
+			if len(f.Asks) > 0 {
+				j.lent = append(j.lent, f)
 			}
 			d := f.Edit("w")
 			out.Gone.Grants = append(out.Gone.Grants, d.Gone.Grants...)

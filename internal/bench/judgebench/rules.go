@@ -31,6 +31,10 @@ func ways(only string) []way {
 		{"ours, caution .3", drafted(.3)},
 		{"ours, normal", drafted(draft.Normal)},
 		{"ours, careful", drafted(draft.Careful)},
+		{"ours, bold, with gates", draftedWith(draft.Bold, true)},
+		{"ours, .3, with gates", draftedWith(.3, true)},
+		{"ours, normal, with gates", draftedWith(draft.Normal, true)},
+		{"ours, careful, with gates", draftedWith(draft.Careful, true)},
 	}
 	if only != "" {
 		all = slices.DeleteFunc(all, func(w way) bool { return w.name != only })

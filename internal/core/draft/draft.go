@@ -46,6 +46,8 @@ type Options struct {
 	Caution Caution
 	// Conditions adds to lines what each of their calls met: a second factor, and networks.
 	Conditions bool
+	// Gates offers to lend what has power and people use rarely, in place of leaving it with them.
+	Gates bool
 	// Lessons are what people said about earlier drafts; may be nil.
 	Lessons *review.Lessons
 	// Worth is what places are worth on this estate, for several drafts; nil: it is counted.
@@ -91,7 +93,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	}
 	d := &drafter{in: in, r: r, x: x, o: o, worth: o.worth(in, r), fence: f, known: map[[2]int][]*candidate{},
 		hopes: map[asked][]hoped{}, besides: map[reach][]model.PathPattern{},
-		spots: map[[2]int]map[model.Path][]model.Path{}}
+		spots: map[[2]int]map[model.Path][]model.Path{}, lent: map[int]map[int]float64{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -156,6 +158,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
 	}
 	f.GivesUp = d.givesUp()
+	f.Asks = d.asks(targets)
 	if o.Conditions {
 		d.conditions(f)
 	}
@@ -311,6 +314,7 @@ type drafter struct {
 
 	besides map[reach][]model.PathPattern          // answers of elsewhere
 	spots   map[[2]int]map[model.Path][]model.Path // see allIn
+	lent    map[int]map[int]float64                // how often what goes is asked for, by grant and permission
 }
 
 // given is what goes on the places of some grants.

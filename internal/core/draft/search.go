@@ -23,6 +23,8 @@ type candidate struct {
 	hazard float64 // how many of the holders will need it there
 	most   float64 // how likely the one of them needs it there who does most likely
 	gain   float64 // how many of them would break without it who do not break for what else goes
+	often  float64 // how often they would ask for it, where they may
+	kept   bool    // somebody needs it who cannot ask
 
 	by    map[model.ID]float64 // of a small group: of whom the hazard is
 	users map[model.ID]bool    // and who of it did use it there
@@ -234,7 +236,11 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 	by := map[string]*candidate{}
 	var out []*candidate
 	few := len(t.Holders) >= leastMoved && len(t.Holders) <= mostMoved && t.Grant.To.Kind == model.Group
-	add := func(id model.ID, class risk.Class, where []model.PathPattern, hazard float64) {
+	add := func(id model.ID, class risk.Class, where []model.PathPattern, hazard, often float64) {
+		lent := d.lends(t, perm, id) && !dark(class) && often < mostAsks
+		if lent {
+			hazard = askPrice * often
+		}
 		var text strings.Builder
 		if dark(class) {
 			text.WriteString("dark ")
@@ -250,6 +256,9 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		c.class = min(c.class, class)
 		c.hazard += hazard
+		if c.kept = c.kept || !lent; lent {
+			c.often += often
+		}
 		c.most = max(c.most, min(1, hazard))
 		if few {
 			if c.by == nil {
@@ -265,7 +274,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		d.worth.model.KnowsDark(d.x.Level(perm)) && d.worth.past.Shows(perm)
 	for _, on := range unseen {
 		if !judged {
-			add(model.ID{}, risk.Dark, []model.PathPattern{on}, 0)
+			add(model.ID{}, risk.Dark, []model.PathPattern{on}, 0, 0)
 		}
 	}
 	all := 0.0
@@ -281,10 +290,10 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			for _, q := range d.worth.past.Hidden(id, perm, d.worth.now, unseen) {
 				switch chance := d.worth.model.Chance(q); {
 				case q.Class == risk.DarkHere: // where it works, as likely used as seen elsewhere
-					add(id, q.Class, q.Where, chance)
+					add(id, q.Class, q.Where, chance, 0)
 				case looks: // the chance is that of everything: mostly one place of it is used
 					share := float64(d.x.Count(perm, d.x.Region(q.Where...))) / max(1, all)
-					add(id, q.Class, q.Where, each*chance*share)
+					add(id, q.Class, q.Where, each*chance*share, 0)
 				}
 			}
 		}
@@ -308,7 +317,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 			if len(where) == 0 {
 				continue
 			}
-			add(id, q.Class, where, each*q.chance)
+			add(id, q.Class, where, each*q.chance, each*d.often(id, perm, q.Part, q.chance))
 		}
 	}
 	out = d.bundled(t, perm, out)
@@ -493,6 +502,9 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	forced := map[*candidate]bool{}
 	for _, c := range all {
 		hidden := c.class == risk.Dark || c.class == risk.DarkHere && c.most >= likely
+		if !c.kept && !hidden && !t.Held.Has(perm) { // it can be asked for
+			continue
+		}
 		forced[c] = hidden || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||
 			slices.ContainsFunc(c.where, func(on model.PathPattern) bool { return stay(c, on) || blind(on) }))
 	}
@@ -505,6 +517,9 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	for _, c := range all {
 		if !slices.ContainsFunc(taken, func(o *candidate) bool { return o.key == c.key || within(c, o) }) {
 			d.miss(c.key, perm, c.hazard)
+			if end && c.often > 0 && !slices.ContainsFunc(out, func(s stays) bool { return slices.Contains(c.where, s.on) }) {
+				d.lend(t, perm, c.often)
+			}
 		}
 	}
 	return append(widest(taken, model.ID{}), out...)

@@ -30,6 +30,7 @@ type Fence struct {
 	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
 	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
 	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
+	Asks     []Ask          `json:"asks,omitempty" doc:"what goes and may be asked for, through a gate that must be there; people only"`
 	GivesUp  []GiveUp       `json:"gives_up,omitempty" doc:"what goes; a use that goes must be named here, with its place, or the rehearsal fails"`
 	Digest   string         `json:"-"` // SHA-256 of the file as it was read, in hexadecimal digits
 	At       model.Position `json:"-"`
@@ -47,6 +48,24 @@ type GiveUp struct {
 	// Unseen: no log shows whether they are used there. Nothing replayed can tell.
 	Unseen bool           `json:"unseen,omitempty" doc:"they have power, and no log shows whether they are used there: decide whether they go"`
 	At     model.Position `json:"-"`
+}
+
+// An Ask is power that goes and that people may ask for when they need it, for a time, through a
+// gate. A use of it is named as given up all the same: it is one to ask for.
+type Ask struct {
+	Do       []model.PermissionPattern `json:"do" doc:"permissions"`
+	Where    []model.PathPattern       `json:"where" doc:"path patterns"`
+	When     model.Condition           `json:"when,omitzero" doc:"the condition of what it was granted by"`
+	Expected float64                   `json:"expected,omitempty" doc:"how often it is expected to be asked for within 90 days: a guess"`
+	At       model.Position            `json:"-"`
+}
+
+// AsksFor reports whether whoever the fence is for may ask for a permission on all of a place.
+func (f *Fence) AsksFor(p model.Permission, on model.PathPattern) bool {
+	return slices.ContainsFunc(f.Asks, func(a Ask) bool {
+		return slices.ContainsFunc(a.Do, func(d model.PermissionPattern) bool { return d.Matches(p) }) &&
+			model.PathPatternsContain(a.Where, on)
+	})
 }
 
 // FromText reads how fence: 1 named a permission, which excused it on every place.
@@ -210,7 +229,39 @@ func (f *Fence) Validate(x *index.Index) error {
 			}
 		}
 	}
+	for _, a := range f.Asks {
+		switch {
+		case f.For.Open():
+			fault(a.At, "asks: nobody can ask for what %s has: name people or a group", f.For)
+		case f.For.Kind == model.Workload:
+			fault(a.At, "asks: %s is a workload, which asks nobody", f.For)
+		case len(a.Do) == 0 || len(a.Where) == 0:
+			fault(a.At, "asks: an entry names permissions (do) and places (where)")
+		case !f.replaced(x, &a):
+			fault(a.At, "asks: what is to be asked for lies inside the grants that go, and this does not: %s on %s",
+				a.Do[0], a.Where[0])
+		}
+	}
 	return errors.Join(errs...)
+}
+
+// replaced reports whether what may be asked for lies inside the grants that go.
+func (f *Fence) replaced(x *index.Index, a *Ask) bool {
+	for _, p := range a.Do {
+		one := []model.Rights{{Do: []model.PermissionPattern{p}}}
+		var places []model.PathPattern
+		for _, id := range f.Replaces {
+			if n, ok := x.GrantNamed(id); ok && a.When.Implies(x.Grant(n).Condition()) && Within(one, x.GrantSets(n)) {
+				places = append(places, x.Grant(n).Where...)
+			}
+		}
+		for _, on := range a.Where {
+			if !model.PathPatternsContain(places, on) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // plainName reports whether a name can be one of a shared role.

@@ -37,6 +37,7 @@ type Widening struct {
 type Break struct {
 	Use     usage.Use
 	GivenUp bool // the fence names it as given up there
+	Asked   bool // and whoever made it may ask for it
 }
 
 // An Unplaced is a use that is not placed, and that may have been one of something that
@@ -82,6 +83,7 @@ type Result struct {
 	// Going is how many of the uses that the fence names as given up go on: they were made on
 	// more than one day of the window. Whoever knows the window sets it, see [GoingOn].
 	Going    int
+	Asked    int   // of the given-up uses, those that their people may ask for
 	Replayed int   // uses that were tried
 	Calls    int64 // calls behind them
 	Odd      int   // uses that only a grant explains that is gone since
@@ -94,11 +96,12 @@ type Result struct {
 	ReachBefore, ReachAfter gauge.Reach
 }
 
-// GoingOn counts the given-up uses that were made on more than one day of a window.
+// GoingOn counts the given-up uses that were made on more than one day of a window, and that
+// nobody may ask for.
 func GoingOn(broken []Break, w usage.Window) int {
 	n := 0
 	for _, b := range broken {
-		if b.GivenUp && b.Use.Days.Between(w.First(), usage.DayOf(w.To)).Count() > 1 {
+		if b.GivenUp && !b.Asked && b.Use.Days.Between(w.First(), usage.DayOf(w.To)).Count() > 1 {
 			n++
 		}
 	}
@@ -128,6 +131,13 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) bool {
 		return f.Names(u.Permission, u.Path)
 	}, uses, p)
+	for i := range r.Broken {
+		b := &r.Broken[i]
+		b.Asked = b.GivenUp && b.Use.Principal().Kind == model.Person && f.AsksFor(b.Use.Permission, b.Use.Path.Exactly())
+		if b.Asked {
+			r.Asked++
+		}
+	}
 	r.Doubts = check.Fence(before, f, uses, func(i int) bool { return !kept[i] })
 	r.weigh(before, after, f, w)
 	return r, nil
@@ -257,7 +267,7 @@ func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bo
 	case was == access.Denied:
 		r.Odd++
 	case is < was:
-		r.Broken = append(r.Broken, Break{*u, named(u)})
+		r.Broken = append(r.Broken, Break{Use: *u, GivenUp: named(u)})
 	default:
 		kept[i] = true
 	}

@@ -44,7 +44,7 @@ func (a *app) draftCmd() *cobra.Command {
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, keep, force, all, roles, conditions bool
+	var giveUp, keep, force, all, roles, conditions, gates bool
 	var plot string
 	var number int
 	share := 2.0
@@ -61,8 +61,11 @@ avoided break is worth, as a multiple of the danger that a caller holds on avera
 is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
 that can go, with --all for everybody: what is there already is left, so that it can be
 interrupted and go on. With --conditions a line also gets what each of at least 20 calls on
-10 days met: a second factor, at most three networks. A grant that others make needless goes, and idle people leave the groups
-that their access comes by.
+10 days met: a second factor, at most three networks. A grant that others make needless
+goes, and idle people leave the groups that their access comes by. With --gates what has
+power and people use on a few days of the window is left to be asked for, where that is
+cheaper than having it all the time: an ask counts a tenth of a refused call. The gate is
+written beside the draft; apply wants it in the folder of gates first.
 
 The other way round, for one who is to have more: --from refusals gives what calls that
 were refused needed, each on the very place, the least that any line could give; --task
@@ -111,7 +114,7 @@ give today.`,
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
 					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
-						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions,
+						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions, Gates: gates,
 						Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
@@ -132,6 +135,7 @@ give today.`,
 	f.BoolVar(&keep, "keep-unobservable", false, "keep all that no log could have shown, however unlikely its use")
 	cmd.MarkFlagsMutuallyExclusive("give-up-unobservable", "keep-unobservable")
 	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks")
+	f.BoolVar(&gates, "gates", false, "offer a gate in place of power that people use rarely, for them to ask for")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
 	f.IntVar(&number, "number", 0, "of --roles: so many")
@@ -172,7 +176,8 @@ func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) er
 // draftFrom drafts for one who is to have more, or lists the tasks.
 func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out string, window model.Duration,
 	force bool) error {
-	for _, name := range []string{"top", "all", "caution", "give-up-unobservable", "keep-unobservable", "conditions"} {
+	for _, name := range []string{"top", "all", "caution", "give-up-unobservable", "keep-unobservable", "conditions",
+		"gates"} {
 		if cmd.Flags().Changed(name) {
 			return fmt.Errorf("--%s is for --from use", name)
 		}
@@ -243,6 +248,7 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		Reach    int       `json:"danger_within_reach_before"`
 		Still    int       `json:"danger_within_reach_after"`
 		Risk     riskValue `json:"risk"`
+		Gates    []string  `json:"gates,omitempty" doc:"gate files that it wrote: what is left to be asked for"`
 		AllOn    int       `json:"can_have_everything_on" doc:"nodes of the inventory on which it, or one that it can become, can give itself anything then"`
 		File     string    `json:"file"`
 	}
@@ -255,7 +261,7 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		id.Source = ""
 		v := row{f.For, len(f.Replaces), len(f.Leaves), len(f.Allow), len(f.GivenUp()), int(r.Before + 0.5),
 			int(r.After + 0.5), int(r.ReachBefore.Danger + 0.5), int(r.ReachAfter.Danger + 0.5), valueOf(x.Risk),
-			r.ReachAfter.Nodes, x.File}
+			x.Gates, r.ReachAfter.Nodes, x.File}
 		if work.SameReach(r) {
 			stuck = append(stuck, id)
 		}
@@ -314,6 +320,23 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 				d.Lines = append(d.Lines, "Decide: "+text+". They stay with --keep-unobservable.")
 			}
 		}
+	}
+	asks, files := 0.0, []string{}
+	for _, x := range drafts.Written {
+		asks += x.Risk.Asks
+		for _, g := range x.Gates {
+			files = append(files, w.Relative(g))
+		}
+	}
+	if len(files) > 0 {
+		few := files[:min(len(files), 3)]
+		if n := len(files) - len(few); n > 0 {
+			few = append(slices.Clone(few), fmt.Sprintf("and %d more", n))
+		}
+		d.Lines = append(d.Lines, fmt.Sprintf("To be asked for: about %.1f times in 90 days, through %s that %s written "+
+			"beside the drafts: %s. Say in each who approves, put it into %s and sign it, before the draft is applied.",
+			asks, render.Plural(len(files), "gate"), map[bool]string{true: "is", false: "are"}[len(files) == 1],
+			strings.Join(few, ", "), w.Relative(w.GateDir())))
 	}
 	if unseen > 0 && len(rows) > 1 {
 		d.Lines = append(d.Lines, fmt.Sprintf("Decide: %s take away what has power on places where no log shows "+

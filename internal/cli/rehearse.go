@@ -103,6 +103,7 @@ type rehearsalValue struct {
 	Widens   string             `json:"widens,omitempty" doc:"why the fence may give more, as it says"`
 	Gains    []gainRow          `json:"gains,omitempty" doc:"of a fence that widens: what may be done then and not before"`
 	Broken   []brokenRow        `json:"broken"`
+	Asked    int                `json:"given_up_and_to_be_asked_for,omitempty" doc:"of those uses, the ones that their people may ask for"`
 	Going    int                `json:"given_up_and_going_on,omitempty" doc:"of the uses that it names as given up, those that were made on several days of the window"`
 	Risk     riskValue          `json:"risk"`
 	Doubts   []string           `json:"doubts,omitempty" doc:"what a second look by other means says otherwise: a fault of Clip Fence"`
@@ -142,12 +143,23 @@ func goingOn(n int) string {
 	return fmt.Sprintf(" (%d of them GO ON: made on several days of the window)", n)
 }
 
+// asksOf counts the permissions that a fence leaves to be asked for.
+func asksOf(f *work.Fence) int {
+	seen := map[model.PermissionPattern]bool{}
+	for _, a := range f.Asks {
+		for _, p := range a.Do {
+			seen[p] = true
+		}
+	}
+	return len(seen)
+}
+
 func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *work.Risk, name string,
 	all bool) *render.Doc {
 	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
 		Reach: int(r.ReachBefore.Danger + 0.5), Still: int(r.ReachAfter.Danger + 0.5), AllOn: r.ReachAfter.Nodes,
 		Becomes: r.ReachAfter.Becomes, Replayed: r.Replayed, Calls: r.Calls, Odd: r.Odd, Cannot: r.Cannot,
-		Going:   r.Going,
+		Asked: r.Asked, Going: r.Going,
 		Changed: r.Changed, Riskier: r.Riskier, Widens: f.Widens, Gains: gainRows(r),
 		Risk: valueOf(k), Unplaced: []unplacedRow{}, Widened: []string{}, Broken: []brokenRow{},
 		Goes:  []model.Permission{},
@@ -224,6 +236,11 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	if given := len(r.Broken) - unnamed; given > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there%s",
 			render.Plural(given, "use"), goingOn(r.Going)))
+	}
+	if len(f.Asks) > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("  note of what goes, %s may be asked for through a gate: %s of those "+
+			"uses would have been, and about %.1f in the next 90 days (a guess)", render.Plural(asksOf(f), "permission"),
+			render.Count(r.Asked), k.Asks))
 	}
 	if text := unseenWords(f); text != "" {
 		d.Lines = append(d.Lines, "  note decide: "+text)

@@ -12,6 +12,7 @@ type riskValue struct {
 	Touched  int         `json:"identities_touched"`
 	Expected float64     `json:"expected_to_break" doc:"how many of them are expected to have a call refused within 90 days: a guess"`
 	Soon     float64     `json:"expected_to_break_within_30_days" doc:"and how many of those within 30 days"`
+	Asks     float64     `json:"expected_to_ask,omitempty" doc:"how often somebody is expected to ask for what goes, within 90 days: a guess"`
 	Assumed  bool        `json:"assumed,omitempty" doc:"the past is too short to learn from; what is usual elsewhere speaks"`
 	Worst    []missValue `json:"likeliest_missed"`
 }
@@ -37,7 +38,7 @@ var missWords = map[string]string{"used": "it used it there before", "peers": "s
 
 func valueOf(k *work.Risk) riskValue {
 	v := riskValue{Touched: k.Touched, Expected: round(k.Expected, 1000), Soon: round(k.Soon, 1000),
-		Assumed: k.Assumed, Worst: []missValue{}}
+		Asks: round(k.Asks, 1000), Assumed: k.Assumed, Worst: []missValue{}}
 	for _, m := range k.Worst {
 		out := missValue{m.Identity, m.Do, nil, missWords[m.Class.String()], round(m.Chance, 1000), m.Like, m.Came,
 			m.Days, m.Few}

@@ -73,7 +73,11 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	}
 	in := change.GuardInput{Index: s.Index, Fence: f, Rehearsal: r, Protected: w.ProtectedIn(s.Name), Self: self,
 		Surveyed: s.Survey.Finished, MaxAge: time.Duration(w.MaxAge), Now: w.Clock().UTC()}
-	if why := change.Guards(in); len(why) > 0 {
+	lacking, err := w.unlent(f, s)
+	if err != nil {
+		return nil, err
+	}
+	if why := append(change.Guards(in), lacking...); len(why) > 0 {
 		return nil, fmt.Errorf("%w: nothing was changed\n%s", change.ErrGuard, strings.Join(why, "\n"))
 	}
 	steps, edits, err := change.Plan(ctx, c, s.Index, f, w.Clock())

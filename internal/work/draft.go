@@ -33,6 +33,9 @@ type DraftRequest struct {
 	KeepUnobservable bool
 	// Conditions adds to lines what each of their calls met.
 	Conditions bool
+	// Gates offers to lend, through gates that it writes beside the fence, what has power and
+	// people use rarely.
+	Gates bool
 	// Caution says how much an avoided break is worth; 0 stands for [draft.Normal].
 	Caution draft.Caution
 	File    string // to write; "": one named after the identity
@@ -48,6 +51,7 @@ type Drafted struct {
 	Rehearsal *rehearse.Result // without replay: what goes, and the danger before and after
 	Risk      *Risk
 	File      string
+	Gates     []string // files that go into the folder of gates
 }
 
 // Drafts are the fences that were written, and why others were not.
@@ -84,7 +88,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	}
 	lessons := review.Learn(decisions, w.now())
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
-		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions}
+		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Gates: q.Gates}
 	out := &Drafts{Lessons: lessons}
 	for i, id := range ids {
 		if len(out.Written) == most {
@@ -141,15 +145,19 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, fmt.Errorf("the draft for %s is not proven, a fault of this program: %v %v", id, r.Widened,
 				r.Doubts)
 		}
-		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf))
+		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
 		if err != nil {
 			return nil, err
 		}
 		f.Prove(s.Index, lastOf(in.Uses), k.expects())
+		gates, err := w.offer(f, s.Name, q.Force)
+		if err != nil {
+			return nil, err
+		}
 		if err := replaceFile(name, fencefile.Write(f, fencefile.Evidence(res.Observable))); err != nil {
 			return nil, err
 		}
-		out.Written = append(out.Written, Drafted{f, r, k, name})
+		out.Written = append(out.Written, Drafted{f, r, k, name, gates})
 	}
 	return out, nil
 }

@@ -219,7 +219,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 			return nil, err
 		}
 		if r.Risk, err = riskOf(s, known.worth, f.Edit(s.Name), s.touched(f.For),
-			usage.DayOf(known.in.AsOf)); err != nil {
+			usage.DayOf(known.in.AsOf), f); err != nil {
 			return nil, err
 		}
 		r.Rehearsal.Cannot, r.Rehearsal.Riskier = cannot(planner(s.Source), f, s.Name), riskier(f, r.Risk)

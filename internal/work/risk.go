@@ -21,6 +21,7 @@ type Risk struct {
 	Touched  int     // identities whose access the fence makes smaller
 	Expected float64 // how many of them are expected to have a call refused
 	Soon     float64 // and how many within 30 days
+	Asks     float64 // how often somebody is expected to ask for what goes, within 90 days
 	Worst    []Miss  // what is likeliest to be missed
 	Assumed  bool    // there was too little past, so priors speak
 }
@@ -50,7 +51,7 @@ func (w *Workspace) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf))
+	return riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
 }
 
 // riskier says how much more is expected of a fence now than when it was drafted, as far as it
@@ -77,14 +78,25 @@ func (k *Risk) expects() *float64 {
 	return &x
 }
 
-// riskOf returns the risk of an edit for some identities.
-func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now usage.Day) (*Risk, error) {
+// riskOf returns the risk of an edit, which some fences make, for some identities. What they offer to
+// ask for is not missed by whoever may ask.
+func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now usage.Day,
+	fences ...*fence.Fence) (*Risk, error) {
 	after, err := s.With(d)
 	if err != nil {
 		return nil, err
 	}
 	past, learned := worth.Risk()
 	out := &Risk{Assumed: !learned.KnowsUsed()}
+	var lending []*fence.Fence
+	for _, f := range fences {
+		for _, a := range f.Asks {
+			out.Asks += a.Expected
+		}
+		if len(f.Asks) > 0 {
+			lending = append(lending, f)
+		}
+	}
 	for _, id := range who {
 		if i, _ := s.Identity(id); i.Disabled {
 			continue // it calls nothing any more
@@ -93,6 +105,7 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 		if len(losses) == 0 {
 			continue
 		}
+		losses = s.missed(losses, id, lending)
 		out.Touched++
 		late, soon := risk.Broken(losses)
 		out.Expected, out.Soon = out.Expected+late, out.Soon+soon
@@ -116,6 +129,22 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 		out.Worst = out.Worst[:min(len(out.Worst), mostMisses)]
 	}
 	return out, nil
+}
+
+// missed returns the losses of somebody that it cannot ask for.
+func (s *Source) missed(losses []risk.Loss, id model.ID, lending []*fence.Fence) []risk.Loss {
+	if id.Kind != model.Person || len(lending) == 0 {
+		return losses
+	}
+	return slices.DeleteFunc(losses, func(l risk.Loss) bool {
+		p := s.Permission(l.Perm).Permission
+		return slices.ContainsFunc(lending, func(f *fence.Fence) bool {
+			who := f.For.In(s.Name)
+			return (who == id || s.In(id, who)) && !slices.ContainsFunc(l.Part.Where, func(on model.PathPattern) bool {
+				return !on.IsZero() && !f.AsksFor(p, on) // the zero one stands for everywhere else
+			})
+		})
+	})
 }
 
 // touched returns who has what is given to somebody: itself, the members of a group, everybody.

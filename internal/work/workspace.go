@@ -302,10 +302,13 @@ func everyPath(*Source, *model.Grant) bool { return true }
 func noPaths(*Source, *model.Grant) bool   { return false }
 
 // Of a source with more uses than this, the garbage collector gets less room: a quarter of what is
-// kept, in place of as much again.
+// kept, in place of as much again, and less than that where it comes near to what a comparison takes
+// at most: so many bytes for each byte of the index, and for each use.
 const (
 	manyUses = 1_000_000
 	largeGC  = 25
+	perByte  = 8
+	perUse   = 160
 )
 
 // gauged compares a source's grants with its uses.
@@ -399,6 +402,7 @@ func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Re
 	}
 	if n, err := w.store.Rows(ctx, s.Name); err == nil && n > manyUses {
 		debug.SetGCPercent(largeGC) // what is kept stays, and what is worked with goes soon
+		debug.SetMemoryLimit(int64(perByte*s.Size()) + perUse*int64(n))
 	}
 	uses, err := w.store.Uses(ctx, s.Name)
 	if err != nil {

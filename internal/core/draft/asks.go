@@ -18,7 +18,7 @@ import (
 const (
 	askPrice  = 0.1  // of a break
 	mostAsks  = 10   // days of use in the window from which on it stays with its people
-	leastAsks = 0.05 // within 90 days, of all that one grant gives: below that nobody needs a gate
+	leastAsks = 0.25 // within 90 days, of all that one grant gives: once in a year
 )
 
 // lends reports whether what somebody needs of a permission by a grant can be asked for.

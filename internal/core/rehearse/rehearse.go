@@ -133,14 +133,18 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	}, uses, p)
 	for i := range r.Broken {
 		b := &r.Broken[i]
-		b.Asked = b.GivenUp && b.Use.Principal().Kind == model.Person && f.AsksFor(b.Use.Permission, b.Use.Path.Exactly())
-		if b.Asked {
+		if b.Asked = asked(f, b); b.Asked {
 			r.Asked++
 		}
 	}
 	r.Doubts = check.Fence(before, f, uses, func(i int) bool { return !kept[i] })
 	r.weigh(before, after, f, w)
 	return r, nil
+}
+
+// asked reports whether whoever made a use that is given up may ask for it.
+func asked(f *fence.Fence, b *Break) bool {
+	return b.GivenUp && b.Use.Principal().Kind == model.Person && f.AsksFor(b.Use.Permission, b.Use.Path.Exactly())
 }
 
 // declared sorts out what a fence that says why it widens may do: give its own identity more, by

@@ -333,9 +333,10 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts) error {
 		if n := len(files) - len(few); n > 0 {
 			few = append(slices.Clone(few), fmt.Sprintf("and %d more", n))
 		}
-		d.Lines = append(d.Lines, fmt.Sprintf("To be asked for: about %.1f times in 90 days, through %s that %s written "+
-			"beside the drafts: %s. Say in each who approves, put it into %s and sign it, before the draft is applied.",
-			asks, render.Plural(len(files), "gate"), map[bool]string{true: "is", false: "are"}[len(files) == 1],
+		d.Lines = append(d.Lines, fmt.Sprintf("To be asked for: about %.1f times in 90 days, through %s that %s "+
+			"written beside the drafts: %s. Say in each who approves, put it into %s and sign it, before the "+
+			"draft is applied.", asks, render.Plural(len(files), "gate"),
+			map[bool]string{true: "is", false: "are"}[len(files) == 1],
 			strings.Join(few, ", "), w.Relative(w.GateDir())))
 	}
 	if unseen > 0 && len(rows) > 1 {

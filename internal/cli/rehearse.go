@@ -238,9 +238,9 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 			render.Plural(given, "use"), goingOn(r.Going)))
 	}
 	if len(f.Asks) > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note of what goes, %s may be asked for through a gate: %s of those "+
-			"uses would have been, and about %.1f in the next 90 days (a guess)", render.Plural(asksOf(f), "permission"),
-			render.Count(r.Asked), k.Asks))
+		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of what goes may be asked for through a gate: so %s would "+
+			"have been, and about %.1f times in the next 90 days (a guess)",
+			render.Plural(asksOf(f), "permission"), render.Plural(r.Asked, "use"), k.Asks))
 	}
 	if text := unseenWords(f); text != "" {
 		d.Lines = append(d.Lines, "  note decide: "+text)

@@ -34,8 +34,8 @@ func (w *Workspace) offer(f *fence.Fence, src string, force bool) ([]string, err
 		if _, err := os.Stat(file); err == nil && !force {
 			return nil, fmt.Errorf("%s: %w; to write over it: --force", w.Relative(file), ErrThere)
 		}
-		why := fmt.Sprintf("In place of what %s has all the time and uses rarely: about %.1f times in 90 days, a guess. "+
-			"Say who approves (approvers).", who, a.Expected)
+		why := fmt.Sprintf("In place of what %s has all the time and uses rarely: about %.1f times in 90 days, a "+
+			"guess. Say who approves (approvers).", who, a.Expected)
 		if err := replaceFile(file, fencefile.WriteGate(p, why)); err != nil {
 			return nil, err
 		}
@@ -70,9 +70,9 @@ func (w *Workspace) unlent(f *fence.Fence, s *Source) ([]string, error) {
 				})
 			}
 			if !slices.ContainsFunc(policies, opens) {
-				out = append(out, fmt.Sprintf("no gate lets %s ask for %s on %s, which goes and is to be asked for: put one "+
-					"into %s (the draft wrote it beside the fence), say in it who approves, and sign it (clipfence "+
-					"trust sign); or take it out of asks", who, p, a.Where[0], w.Relative(w.GateDir())))
+				out = append(out, fmt.Sprintf("no gate lets %s ask for %s on %s, which goes and is to be asked for: "+
+					"put one into %s (the draft wrote it beside the fence), say in it who approves, and sign it "+
+					"(clipfence trust sign); or take it out of asks", who, p, a.Where[0], w.Relative(w.GateDir())))
 				break
 			}
 		}

@@ -70,6 +70,10 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	if err != nil {
 		return nil, err
 	}
+	if q.Gates && s.Source.Kind == "files" {
+		return nil, fmt.Errorf("source %s is made of files: %w; a gate opens in a system that is connected as a "+
+			"bridge, so draft without gates", s.Name, source.ErrReadOnly)
+	}
 	worth, err := w.worth(ctx, s, in, res)
 	if err != nil {
 		return nil, err

@@ -285,7 +285,8 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		if _, there := j.x.Number(id); !there {
 			continue
 		}
-		losses := slices.DeleteFunc(risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now)), func(l risk.Loss) bool {
+		losses := risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now))
+		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
 			return j.lends(id, j.x.Permission(l.Perm).Permission, l.Part.Where)
 		})
 		late, soon := risk.Broken(losses)

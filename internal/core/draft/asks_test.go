@@ -90,7 +90,8 @@ func TestGates(t *testing.T) {
 				t.Fatal(err)
 			}
 			if !r.OK() || (r.Asked > 0) != tt.asked || rehearse.GoingOn(r.Broken, res.Window) > 0 {
-				t.Errorf("%d asked for; widened %v, broken %v, not placed %v", r.Asked, r.Widened, r.Broken, r.Unplaced)
+				t.Errorf("%d asked for; widened %v, broken %v, not placed %v", r.Asked, r.Widened, r.Broken,
+					r.Unplaced)
 			}
 			plain, err := draft.FromUse(in, res, to, draft.Options{})
 			if err != nil || len(plain.Asks) > 0 {

@@ -517,7 +517,8 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	for _, c := range all {
 		if !slices.ContainsFunc(taken, func(o *candidate) bool { return o.key == c.key || within(c, o) }) {
 			d.miss(c.key, perm, c.hazard)
-			if end && c.often > 0 && !slices.ContainsFunc(out, func(s stays) bool { return slices.Contains(c.where, s.on) }) {
+			own := func(s stays) bool { return slices.Contains(c.where, s.on) }
+			if end && c.often > 0 && !slices.ContainsFunc(out, own) {
 				d.lend(t, perm, c.often)
 			}
 		}

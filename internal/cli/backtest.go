@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -92,6 +93,7 @@ type wayValue struct {
 	Hasty    float64 `json:"expected_in_30_days" doc:"and how many of them within 30 days"`
 	Places   int     `json:"refused" doc:"combinations of identity, permission and node"`
 	Calls    int64   `json:"calls"`
+	Asks     float64 `json:"asks_a_month,omitempty" doc:"where gates are offered: one of one person a day"`
 	Removed  float64 `json:"danger_removed" doc:"share of the danger beyond hindsight"`
 	Median   int     `json:"places_in_a_draft" doc:"the median"`
 	Most     int     `json:"places_in_the_longest_draft"`
@@ -137,7 +139,10 @@ func curveOf(r *work.Backtested) *report.Curve {
 		X: fmt.Sprintf("identities with a refused call, of %d", r.Callers), Y: "danger removed, % of what can go"}
 	for _, row := range r.Rows {
 		p := report.Point{Name: row.Name, X: float64(row.Broken), Y: 100 * row.Removed}
-		if row.Caution > 0 {
+		if row.Gates {
+			p.Name = row.Caution.String() + ", with gates"
+			c.Beside = append(c.Beside, p)
+		} else if row.Caution > 0 {
 			p.Name = row.Caution.String()
 			c.Line = append(c.Line, p)
 		} else {
@@ -158,17 +163,21 @@ func backtested(r *work.Backtested) *render.Doc {
 	drafts := 0
 	for _, row := range r.Rows {
 		v.Ways = append(v.Ways, wayValue{row.Name, row.Drafts, row.Early, row.Broken, round(row.Expected, 10),
-			round(row.Hasty, 10), row.Places, row.Calls, round(row.Removed, 1000), row.Median, row.Pieces})
+			round(row.Hasty, 10), row.Places, row.Calls, monthly(row.Asks, r.Days), round(row.Removed, 1000), row.Median, row.Pieces})
 		drafts += row.Drafts
 		expected, places := "", ""
 		if row.Caution > 0 {
 			expected = fmt.Sprintf("%.1f", row.Expected)
 			places = fmt.Sprintf("%d, up to %d", row.Median, row.Pieces)
 		}
-		t.Row(render.C(row.Name), render.C(fmt.Sprint(row.Broken)), render.C(fmt.Sprint(row.Early)),
+		name := row.Name
+		if row.Gates {
+			name += fmt.Sprintf(": %s asked for a month", strconv.FormatFloat(monthly(row.Asks, r.Days), 'f', -1, 64))
+		}
+		t.Row(render.C(name), render.C(fmt.Sprint(row.Broken)), render.C(fmt.Sprint(row.Early)),
 			render.C(expected), render.C(fmt.Sprint(row.Places)),
 			render.C(fmt.Sprintf("%.1f %%", 100*row.Removed)), render.C(places))
-		if row.Caution == work.Cautions["normal"] {
+		if row.Caution == work.Cautions["normal"] && !row.Gates {
 			d.Head = fmt.Sprintf("Drafted as of %s, normal caution would have broken %d of %d in %d days, and "+
 				"removed %.0f %% of the danger that can go", r.Then.UTC().Format(time.DateOnly), row.Broken,
 				r.Callers, r.Days,
@@ -223,5 +232,8 @@ func backtested(r *work.Backtested) *render.Doc {
 	d.Value, d.Rows = v, v.Ways
 	return d
 }
+
+// monthly is how often something is in 30 days.
+func monthly(n, days int) float64 { return round(30*float64(n)/float64(max(1, days)), 10) }
 
 func round(x, by float64) float64 { return math.Round(x*by) / by }

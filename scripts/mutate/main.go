@@ -39,7 +39,8 @@ var packages = []string{
 	"internal/core/access", "internal/core/access/index", "internal/core/escalate", "internal/core/gauge",
 	"internal/core/posture", "internal/core/draft",
 	"internal/core/fence", "internal/core/check", "internal/core/rehearse", "internal/core/gate",
-	"internal/core/usage",
+	"internal/core/usage", "internal/core/risk", "internal/core/backtest", "internal/core/mine",
+	"internal/core/review",
 	"internal/core/model",
 	"internal/change", "internal/ledger", "internal/patrol", "internal/sshsig",
 }
@@ -54,10 +55,15 @@ var besides = map[string][]string{
 	"internal/core/gate":         {"internal/patrol"},
 	"internal/core/usage":        {"internal/core/gauge", "internal/core/draft"},
 	"internal/core/model":        {"internal/core/access/index", "internal/core/rehearse", "internal/source/files"},
-	"internal/core/gauge":        {"internal/core/draft"},
+	"internal/core/gauge":        {"internal/core/draft", lives},
+	"internal/core/draft":        {lives},
+	"internal/core/risk":         {"internal/core/draft", lives},
 }
 
-const last = "internal/judge"
+const (
+	lives = "internal/bench/judgebench" // drafts for whole lives
+	last  = "internal/judge"
+)
 
 // skipped are tests about the text of the program, which the faults change.
 const skipped = "TestArrowsGoDownOnly|TestCoreTakesNoClock|TestLinesFit"

@@ -10,6 +10,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
@@ -26,6 +27,8 @@ const Soon = 30
 type Row struct {
 	Name     string
 	Caution  draft.Caution // 0: a rule
+	Gates    bool          // gates were offered
+	Asks     int           // for what goes then: one of one person a day
 	Early    int           // identities with a refused call within [Soon] days
 	Broken   int           // and until the end
 	Expected float64       // as the drafts' own chances say, until the end
@@ -51,7 +54,7 @@ type Bin struct {
 type Result struct {
 	Callers      int
 	Held, Least  float64 // danger held by the callers, and with hindsight
-	Rows         []Row   // drafts by caution, then rules
+	Rows         []Row   // drafts by caution, then with gates, then rules
 	All, Dropped []Bin   // of all parts, and of those that drafts of normal caution take away
 }
 
@@ -78,9 +81,10 @@ func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, 
 	b.worth = draft.NewWorth(in, b.res)
 	out.Held, out.Least = b.danger(b.x), b.hindsight()
 	rules := []Rule{Seen, Projects, Page}
-	of := len(Cautions) + len(rules)
-	for _, c := range Cautions {
-		edit, row, err := b.drafts(c)
+	of := len(Cautions) + 1 + len(rules)
+	for i, c := range append(slices.Clone(Cautions), draft.Normal) {
+		gates := i == len(Cautions)
+		edit, row, err := b.drafts(c, gates)
 		if err != nil {
 			return nil, err
 		}
@@ -88,7 +92,7 @@ func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, 
 		if err != nil {
 			return nil, err
 		}
-		if c == draft.Normal {
+		if c == draft.Normal && !gates {
 			b.reliability(out, x)
 		}
 		tell(len(out.Rows), of)
@@ -112,6 +116,18 @@ type test struct {
 	worth   *draft.Worth
 	callers []model.ID
 	after   []*usage.Use
+	lent    []*fence.Fence // that offer gates, of the way that is tried
+}
+
+// lends reports whether somebody may ask for a permission on all of some places; the zero pattern
+// stands for everywhere else.
+func (b *test) lends(who model.ID, p model.Permission, where []model.PathPattern) bool {
+	return who.Kind == model.Person && slices.ContainsFunc(b.lent, func(f *fence.Fence) bool {
+		of := f.For.In(b.x.Source())
+		return (of == who || b.x.In(who, of)) && !slices.ContainsFunc(where, func(on model.PathPattern) bool {
+			return !on.IsZero() && !f.AsksFor(p, on)
+		})
+	})
 }
 
 // danger is what the callers hold together.
@@ -160,12 +176,16 @@ func (b *test) node(path model.Path) model.Path {
 }
 
 // drafts returns what drafts for everybody do together.
-func (b *test) drafts(c draft.Caution) (access.Edit, *Row, error) {
+func (b *test) drafts(c draft.Caution, gates bool) (access.Edit, *Row, error) {
 	var out access.Edit
-	row := &Row{Name: fmt.Sprintf("drafts, caution %s", c), Caution: c}
+	row := &Row{Name: fmt.Sprintf("drafts, caution %s", c), Caution: c, Gates: gates}
+	if gates {
+		row.Name += ", with gates"
+	}
+	b.lent = nil
 	var pieces []int
 	for _, id := range draft.Candidates(b.in, b.res, b.worth) {
-		f, err := draft.FromUse(b.in, b.res, id, draft.Options{Caution: c, Worth: b.worth})
+		f, err := draft.FromUse(b.in, b.res, id, draft.Options{Caution: c, Worth: b.worth, Gates: gates})
 		if errors.Is(err, draft.ErrNothing) || errors.Is(err, draft.ErrProtected) {
 			continue
 		}
@@ -177,6 +197,9 @@ func (b *test) drafts(c draft.Caution) (access.Edit, *Row, error) {
 			n += len(a.Where)
 		}
 		pieces = append(pieces, n)
+		if len(f.Asks) > 0 {
+			b.lent = append(b.lent, f)
+		}
 		d := f.Edit(b.x.Source())
 		out.Gone.Grants = append(out.Gone.Grants, d.Gone.Grants...)
 		out.Gone.Memberships = append(out.Gone.Memberships, d.Gone.Memberships...)
@@ -200,6 +223,11 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 		perm model.Permission
 		at   model.Path
 	}
+	type ask struct {
+		who model.ID
+		day usage.Day
+	}
+	asked := map[ask]bool{}
 	early, broken, places := map[model.ID]bool{}, map[model.ID]bool{}, map[triple]bool{}
 	soon := usage.DayOf(b.in.AsOf) + Soon
 	for _, u := range b.after {
@@ -207,6 +235,12 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 			continue
 		}
 		who := u.Principal()
+		if row.Gates && b.lends(who, u.Permission, []model.PathPattern{u.Path.Exactly()}) {
+			for _, day := range u.Days.List() {
+				asked[ask{who, day}] = true
+			}
+			continue
+		}
 		broken[who] = true
 		places[triple{who, u.Permission, b.node(u.Path)}] = true
 		row.Calls += u.Count
@@ -214,7 +248,7 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 			early[who] = true
 		}
 	}
-	row.Early, row.Broken, row.Places = len(early), len(broken), len(places)
+	row.Early, row.Broken, row.Places, row.Asks = len(early), len(broken), len(places), len(asked)
 	row.Left = b.danger(x)
 	if out.Held > out.Least {
 		row.Removed = (out.Held - row.Left) / (out.Held - out.Least)
@@ -223,7 +257,13 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 		past, learned := b.worth.Risk()
 		now := usage.DayOf(b.in.AsOf)
 		for _, id := range b.callers {
-			late, soon := risk.Broken(risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now)))
+			losses := risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now))
+			if row.Gates {
+				losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
+					return b.lends(id, b.x.Permission(l.Perm).Permission, l.Part.Where)
+				})
+			}
+			late, soon := risk.Broken(losses)
 			row.Expected, row.Hasty = row.Expected+late, row.Hasty+soon
 		}
 	}

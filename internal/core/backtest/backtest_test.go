@@ -143,6 +143,33 @@ func TestRules(t *testing.T) {
 	}
 }
 
+// TestAsked: what people use of power now and then, and is refused, they ask for where gates are
+// offered: it breaks nothing, and each day of it is an ask.
+func TestAsked(t *testing.T) {
+	c := newCase()
+	for i := range 8 {
+		c.does(c.who(fmt.Sprint("steady", i)), "scrap", box(i%2, i%4), daily(-199, 90)...)
+	}
+	rare := model.MustID("person/rare")
+	c.e.Identities = append(c.e.Identities, model.Identity{ID: rare, Created: then.AddDate(-3, 0, 0)})
+	c.e.Grants = append(c.e.Grants, model.Grant{ID: "g-rare", To: rare, Created: then.AddDate(-3, 0, 0),
+		Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}},
+		Where:  []model.PathPattern{model.MustPathPattern("/m/**")}})
+	c.does(rare, "read", box(0, 0), daily(-150, 90)...)
+	c.does(rare, "scrap", box(0, 0), -150, -95, -60, -20)
+	c.does(rare, "scrap", box(1, 2), 9, 40) // elsewhere, as nobody can know
+	c.does(rare, "scrap", box(1, 3), 40)
+	r, err := c.run(t)
+	if err != nil {
+		t.Fatal(err)
+	}
+	x, plain := row(t, r, "drafts, caution normal, with gates"), row(t, r, "drafts, caution normal")
+	if x.Broken != 0 || x.Asks != 2 || plain.Broken != 1 || plain.Asks != 0 || x.Removed < plain.Removed ||
+		x.Expected > plain.Expected {
+		t.Errorf("with gates %+v, without %+v", x, plain)
+	}
+}
+
 // TestNobody: where nobody called there is nothing to try.
 func TestNobody(t *testing.T) {
 	c := newCase()
@@ -180,7 +207,7 @@ func TestLaws(t *testing.T) {
 		if err != nil || !reflect.DeepEqual(r, again) {
 			t.Errorf("seed %d: the second time it is another: %v", seed, err)
 		}
-		if len(r.Rows) != len(backtest.Cautions)+3 {
+		if len(r.Rows) != len(backtest.Cautions)+1+3 {
 			t.Fatalf("%d rows", len(r.Rows))
 		}
 		last := 1.0
@@ -188,6 +215,13 @@ func TestLaws(t *testing.T) {
 			if x.Early > x.Broken || x.Broken > r.Callers || x.Broken > x.Places || x.Left > r.Held+1e-9 ||
 				x.Removed > 1.2 || x.Expected < 0 || x.Expected > float64(r.Callers) {
 				t.Errorf("seed %d: %+v of %d callers and %f held", seed, x, r.Callers, r.Held)
+			}
+			if x.Gates { // nobody here can ask
+				if normal := row(t, r, "drafts, caution normal"); x.Asks > 0 || x.Broken != normal.Broken ||
+					x.Removed != normal.Removed {
+					t.Errorf("seed %d: with gates %+v, without %+v", seed, x, normal)
+				}
+				continue
 			}
 			if x.Caution > 0 && x.Removed > last+.02 {
 				t.Errorf("seed %d: %s removes %f, the bolder one %f", seed, x.Name, x.Removed, last)

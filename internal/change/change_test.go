@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http/httptest"
 	"path/filepath"
 	"slices"
@@ -206,6 +207,9 @@ func TestChangeAndUndo(t *testing.T) {
 			if rec.Done != crash || (rec.State == change.StateDone) != (crash == steps) {
 				t.Fatalf("crash %d: the ledger says %d steps, %s", crash, rec.Done, rec.State)
 			}
+			if got, want := r.steps(t), said(crash, steps); !slices.Equal(got, want) {
+				t.Fatalf("crash %d: the ledger tells %v, want %v", crash, got, want)
+			}
 			run.Changer = r.changer
 			if resume && crash < steps {
 				if err := run.Resume(t.Context(), &rec.Change); err != nil {
@@ -228,6 +232,38 @@ func TestChangeAndUndo(t *testing.T) {
 			}
 		}
 	}
+}
+
+// steps is what the ledger tells of steps, in order.
+func (r *rig) steps(t *testing.T) (out []string) {
+	t.Helper()
+	entries, err := r.ledger.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range ledger.ByKind(entries, "change.step") {
+		var s struct {
+			Change, State string
+			Step          int
+		}
+		if err := json.Unmarshal(e.Body, &s); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, fmt.Sprint(s.Change, " ", s.Step, " ", s.State))
+	}
+	return out
+}
+
+// said is what a ledger tells of a change of which so many steps were done: each is said before it
+// is done and after.
+func said(done, of int) (out []string) {
+	for i := range min(done+1, of) {
+		out = append(out, fmt.Sprintf("c-1 %d doing", i+1))
+		if i < done {
+			out = append(out, fmt.Sprintf("c-1 %d done", i+1))
+		}
+	}
+	return out
 }
 
 // undo plans what takes a change back.

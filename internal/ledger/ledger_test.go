@@ -413,6 +413,8 @@ func TestBefore(t *testing.T) {
 		{"another", fmt.Sprint("3 ", entries[0].Hash), data, 0, "entry 3 is not the one that was written"},
 		{"gone", fmt.Sprint("3 ", entries[2].Hash), nil, 0, "ends after entry 0"},
 		{"no head", "what", data, 0, "makes no sense"},
+		{"a head of nothing", fmt.Sprint("0 ", entries[0].Hash), data, 0, "makes no sense"},
+		{"a head before the first", fmt.Sprint("-1 ", entries[0].Hash), data, 0, "makes no sense"},
 		{"rewritten", fmt.Sprint("1 ", entries[0].Hash), []byte(one + "\n"), 0, "its hash does not match"},
 		{"a store that knows nothing", "", data, 0, "or the store is an older one"},
 	} {

@@ -1,6 +1,7 @@
 package fence_test
 
 import (
+	"strings"
 	"testing"
 
 	"clipfence/internal/core/access/index"
@@ -28,6 +29,61 @@ func TestDenied(t *testing.T) {
 		"group/unheard-of": ""} {
 		if got := fence.Denied(x, id(group)); got != want {
 			t.Errorf("leaving %s leaves %q behind, want %q", group, got, want)
+		}
+	}
+}
+
+// TestSharedRoleOfALine: a line may name the role that is made for it, also one that is there, if that
+// holds just what the line does; and each fault of a line is told by itself.
+func TestSharedRoleOfALine(t *testing.T) {
+	do := func(s ...string) (out []model.PermissionPattern) {
+		for _, p := range s {
+			out = append(out, model.MustPermissionPattern(p))
+		}
+		return out
+	}
+	who := model.MustID("person/a")
+	e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s")}},
+		Identities: []model.Identity{{ID: who}, {ID: model.MustID("group/g")}},
+		Catalogue: []model.CatalogueEntry{{Permission: model.MustPermission("s/n:read")},
+			{Permission: model.MustPermission("s/n:write")}},
+		Roles: []model.Role{
+			{Name: "same", Rights: model.Rights{Do: do("s/n:write", "s/n:read")}},
+			{Name: "less", Rights: model.Rights{Do: do("s/n:write", "s/n:read"), Except: do("s/n:read")}},
+			{Name: "more", Rights: model.Rights{Do: do("s/n:write", "s/n:read")}, Includes: []string{"same"}},
+			{Name: "other", Rights: model.Rights{Do: do("s/n:read")}}},
+		Grants: []model.Grant{{ID: "g", To: who, Rights: model.Rights{Do: do("s/*:*")},
+			Where: []model.PathPattern{model.MustPathPattern("/s/**")}}}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	on := []model.PathPattern{model.MustPathPattern("/s")}
+	both := do("s/n:read", "s/n:write")
+	for _, tt := range []struct {
+		line fence.Allow
+		ok   bool
+	}{
+		{fence.Allow{Do: both, Where: on}, true},
+		{fence.Allow{Do: both, As: "fresh-1", Where: on}, true},
+		{fence.Allow{Do: both, As: "same", Where: on}, true}, // in whatever order
+		{fence.Allow{Do: both, As: "less", Where: on}, false},
+		{fence.Allow{Do: both, As: "more", Where: on}, false},
+		{fence.Allow{Do: both, As: "other", Where: on}, false},
+		{fence.Allow{Role: "same", As: "same", Where: on}, false},
+		{fence.Allow{Do: both, As: "Big", Where: on}, false},
+		{fence.Allow{Do: both, As: strings.Repeat("a", 60), Where: on}, true},
+		{fence.Allow{Do: both, As: strings.Repeat("a", 61), Where: on}, false},
+		{fence.Allow{Role: "same", Do: both, Where: on}, false},
+		{fence.Allow{Where: on}, false},
+		{fence.Allow{Role: "none", Where: on}, false},
+		{fence.Allow{Role: "same"}, false},
+		{fence.Allow{Do: both, Where: on, To: model.MustID("person/b")}, false}, // of a person there is no member
+	} {
+		f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID("s:person/a"), Replaces: []string{"g"},
+			Allow: []fence.Allow{tt.line}}
+		if err := f.Validate(x); (err == nil) != tt.ok {
+			t.Errorf("%+v: %v", tt.line, err)
 		}
 	}
 }

@@ -172,7 +172,7 @@ func backtested(r *work.Backtested) *render.Doc {
 		}
 		name := row.Name
 		if row.Gates {
-			name += fmt.Sprintf(": %s asked for a month", strconv.FormatFloat(monthly(row.Asks, r.Days), 'f', -1, 64))
+			name += fmt.Sprintf(": %s asks a month", strconv.FormatFloat(monthly(row.Asks, r.Days), 'f', -1, 64))
 		}
 		t.Row(render.C(name), render.C(fmt.Sprint(row.Broken)), render.C(fmt.Sprint(row.Early)),
 			render.C(expected), render.C(fmt.Sprint(row.Places)),
@@ -227,7 +227,8 @@ func backtested(r *work.Backtested) *render.Doc {
 	d.Notes = append(d.Notes, "BROKEN counts identities with a refused call until now, EXPECTED what the drafts "+
 		"expected of themselves, REFUSED their permissions and nodes, REMOVED the danger that is gone of what "+
 		"hindsight shows could go, PLACES how many a draft lists (median, most). Rules are applied grant by grant "+
-		"and keep what no log shows. What no log shows cannot be seen to break, here neither.")
+		"and keep what no log shows. What no log shows cannot be seen to break, here neither. "+
+		"With gates people ask for power that they use rarely, in place of having it: an ask is one of one person a day.")
 	d.Next = []string{"clipfence draft --top 5 --caution normal"}
 	d.Value, d.Rows = v, v.Ways
 	return d

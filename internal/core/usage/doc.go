@@ -6,7 +6,7 @@
 // order-free, and [Seen] makes it idempotent: an event counted once is never
 // counted again, however its log is split, ordered or repeated.
 //
-// [Uses] holds what was folded: as numbers, in the order of callers, some hundred bytes a
+// [Uses] holds what was folded: as numbers, in the order of callers, some sixty bytes a
 // use, and read principal by principal. A [Gather] puts parts together into one.
 //
 // [Habit] reads a rhythm off the days of a use and says whether a silence is

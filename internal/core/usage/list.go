@@ -16,7 +16,7 @@ import (
 )
 
 // Uses are all uses of a source in the order of their keys: caller after caller. They are kept
-// as numbers, some hundred bytes a use, and put together when asked for, so that ten million
+// as numbers, some sixty bytes a use, and put together when asked for, so that ten million
 // fit. They never change, and any number of goroutines may ask. A nil *Uses has none.
 type Uses struct {
 	ids    []model.ID // by number, as the other names

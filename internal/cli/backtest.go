@@ -163,7 +163,8 @@ func backtested(r *work.Backtested) *render.Doc {
 	drafts := 0
 	for _, row := range r.Rows {
 		v.Ways = append(v.Ways, wayValue{row.Name, row.Drafts, row.Early, row.Broken, round(row.Expected, 10),
-			round(row.Hasty, 10), row.Places, row.Calls, monthly(row.Asks, r.Days), round(row.Removed, 1000), row.Median, row.Pieces})
+			round(row.Hasty, 10), row.Places, row.Calls, monthly(row.Asks, r.Days),
+			round(row.Removed, 1000), row.Median, row.Pieces})
 		drafts += row.Drafts
 		expected, places := "", ""
 		if row.Caution > 0 {
@@ -228,7 +229,8 @@ func backtested(r *work.Backtested) *render.Doc {
 		"expected of themselves, REFUSED their permissions and nodes, REMOVED the danger that is gone of what "+
 		"hindsight shows could go, PLACES how many a draft lists (median, most). Rules are applied grant by grant "+
 		"and keep what no log shows. What no log shows cannot be seen to break, here neither. "+
-		"With gates people ask for power that they use rarely, in place of having it: an ask is one of one person a day.")
+		"With gates people ask for power that they use rarely, in place of having it: an ask is one of "+
+		"one person a day.")
 	d.Next = []string{"clipfence draft --top 5 --caution normal"}
 	d.Value, d.Rows = v, v.Ways
 	return d

@@ -37,7 +37,7 @@ func TestBacktest(t *testing.T) {
 	must(t, l.dir, "survey")
 	before := must(t, l.dir, "reach", "workload/ticket-export", "--format", "json")
 	v := decode[backtested](t, l.dir, "rehearse", "--backtest", "--as-of", asOf)
-	if v.Days != 90 || v.Callers < 50 || v.Survey != 0 || len(v.Ways) != 9 {
+	if v.Days != 90 || v.Callers < 50 || v.Survey != 0 || len(v.Ways) != 10 {
 		t.Errorf("%d days, %d callers, survey %d, %d ways", v.Days, v.Callers, v.Survey, len(v.Ways))
 	}
 	for _, w := range v.Ways {

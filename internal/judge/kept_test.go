@@ -257,11 +257,7 @@ func saying(t testing.TB, seed uint64) string {
 	}
 	b.WriteString("\n# findings\n")
 	found := gauge.Findings(in, res)
-	var tops []model.Path
-	for _, n := range x.Tops() {
-		tops = append(tops, n)
-	}
-	tops = append(tops, model.MustPath(g.paths[len(g.paths)-1]))
+	tops := append(x.Tops(), model.MustPath(g.paths[len(g.paths)-1]))
 	for _, f := range append(found, posture.Findings(in, res, tops, found)...) {
 		fmt.Fprintf(&b, "%s %s %v %.6g %s %s %v node %s count %d chain %v example %v", f.ID, f.Kind, f.Severity,
 			f.Danger, f.Identity, f.Rule, f.Source, f.Node, f.Count, f.Chain, f.Example)

@@ -259,7 +259,7 @@ func TestCrowdedDraftsHold(t *testing.T) {
 				worth := draft.NewWorth(in, res)
 				o := draft.Options{Worth: worth, Conditions: seed%3 == 0,
 					Caution:            []draft.Caution{0, draft.Bold, draft.Careful, 1e-6}[seed%4],
-					GiveUpUnobservable: seed%7 == 0, KeepUnobservable: seed%7 == 1}
+					GiveUpUnobservable: seed%7 == 0, KeepUnobservable: seed%7 == 1, Gates: seed%5 < 2}
 				if seed%6 == 0 {
 					o.Lessons = review.Learn([]review.Decision{{For: in.Index.Grant(0).To, Verdict: review.Needed,
 						At:   noon,

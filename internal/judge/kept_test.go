@@ -330,7 +330,7 @@ func saying(t testing.TB, seed uint64) string {
 	var rehearsed strings.Builder
 	for _, who := range draft.Candidates(in, res, worth) {
 		for _, o := range []draft.Options{{}, {Caution: draft.Bold}, {Caution: draft.Careful, Conditions: true},
-			{GiveUpUnobservable: true}, {KeepUnobservable: true}} {
+			{GiveUpUnobservable: true}, {KeepUnobservable: true}, {Gates: true}} {
 			o.Worth = worth
 			f, err := draft.FromUse(in, res, who, o)
 			if errors.Is(err, draft.ErrNothing) || errors.Is(err, draft.ErrProtected) {

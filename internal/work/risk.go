@@ -88,13 +88,9 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 	}
 	past, learned := worth.Risk()
 	out := &Risk{Assumed: !learned.KnowsUsed()}
-	var lending []*fence.Fence
 	for _, f := range fences {
 		for _, a := range f.Asks {
 			out.Asks += a.Expected
-		}
-		if len(f.Asks) > 0 {
-			lending = append(lending, f)
 		}
 	}
 	for _, id := range who {
@@ -105,7 +101,9 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 		if len(losses) == 0 {
 			continue
 		}
-		losses = s.missed(losses, id, lending)
+		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool { // it can ask for that
+			return fence.Lends(fences, s.Index, id, s.Permission(l.Perm).Permission, l.Part.Where)
+		})
 		out.Touched++
 		late, soon := risk.Broken(losses)
 		out.Expected, out.Soon = out.Expected+late, out.Soon+soon
@@ -129,22 +127,6 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 		out.Worst = out.Worst[:min(len(out.Worst), mostMisses)]
 	}
 	return out, nil
-}
-
-// missed returns the losses of somebody that it cannot ask for.
-func (s *Source) missed(losses []risk.Loss, id model.ID, lending []*fence.Fence) []risk.Loss {
-	if id.Kind != model.Person || len(lending) == 0 {
-		return losses
-	}
-	return slices.DeleteFunc(losses, func(l risk.Loss) bool {
-		p := s.Permission(l.Perm).Permission
-		return slices.ContainsFunc(lending, func(f *fence.Fence) bool {
-			who := f.For.In(s.Name)
-			return (who == id || s.In(id, who)) && !slices.ContainsFunc(l.Part.Where, func(on model.PathPattern) bool {
-				return !on.IsZero() && !f.AsksFor(p, on) // the zero one stands for everywhere else
-			})
-		})
-	})
 }
 
 // touched returns who has what is given to somebody: itself, the members of a group, everybody.

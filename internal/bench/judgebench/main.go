@@ -190,16 +190,7 @@ type judged struct {
 
 // asks reports whether somebody may ask for what a call needs.
 func (j *judged) asks(c call) bool {
-	return j.lends(j.life.who[c.who], j.life.perms[c.perm], []model.PathPattern{c.path.Exactly()})
-}
-
-// lends reports whether somebody may ask for a permission on all of some places; the zero pattern
-// stands for everywhere else.
-func (j *judged) lends(who model.ID, p model.Permission, where []model.PathPattern) bool {
-	return who.Kind == model.Person && slices.ContainsFunc(j.lent, func(f *fence.Fence) bool {
-		return (f.For.In("w") == who || j.x.In(who, f.For.In("w"))) && !slices.ContainsFunc(where,
-			func(on model.PathPattern) bool { return !on.IsZero() && !f.AsksFor(p, on) })
-	})
+	return fence.Lends(j.lent, j.x, j.life.who[c.who], j.life.perms[c.perm], []model.PathPattern{c.path.Exactly()})
 }
 
 func newJudged(l *life, day int) (*judged, error) {
@@ -287,7 +278,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		}
 		losses := risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now))
 		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
-			return j.lends(id, j.x.Permission(l.Perm).Permission, l.Part.Where)
+			return fence.Lends(j.lent, j.x, id, j.x.Permission(l.Perm).Permission, l.Part.Where)
 		})
 		late, soon := risk.Broken(losses)
 		expected, hasty = expected+late, hasty+soon

@@ -119,17 +119,6 @@ type test struct {
 	lent    []*fence.Fence // that offer gates, of the way that is tried
 }
 
-// lends reports whether somebody may ask for a permission on all of some places; the zero pattern
-// stands for everywhere else.
-func (b *test) lends(who model.ID, p model.Permission, where []model.PathPattern) bool {
-	return who.Kind == model.Person && slices.ContainsFunc(b.lent, func(f *fence.Fence) bool {
-		of := f.For.In(b.x.Source())
-		return (of == who || b.x.In(who, of)) && !slices.ContainsFunc(where, func(on model.PathPattern) bool {
-			return !on.IsZero() && !f.AsksFor(p, on)
-		})
-	})
-}
-
 // danger is what the callers hold together.
 func (b *test) danger(x *index.Index) float64 {
 	s, d := gauge.NewScale(x, b.in.Weights), 0.0
@@ -235,7 +224,8 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 			continue
 		}
 		who := u.Principal()
-		if row.Gates && b.lends(who, u.Permission, []model.PathPattern{u.Path.Exactly()}) {
+		if row.Gates && fence.Lends(b.lent, b.x, who, u.Permission,
+			[]model.PathPattern{u.Path.Exactly()}) {
 			for _, day := range u.Days.List() {
 				asked[ask{who, day}] = true
 			}
@@ -260,7 +250,7 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 			losses := risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now))
 			if row.Gates {
 				losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
-					return b.lends(id, b.x.Permission(l.Perm).Permission, l.Part.Where)
+					return fence.Lends(b.lent, b.x, id, b.x.Permission(l.Perm).Permission, l.Part.Where)
 				})
 			}
 			late, soon := risk.Broken(losses)

@@ -68,6 +68,20 @@ func (f *Fence) AsksFor(p model.Permission, on model.PathPattern) bool {
 	})
 }
 
+// Lends reports whether somebody may ask, by one of some fences, for a permission on all of some
+// places. The zero pattern stands for everywhere else, and is passed over.
+func Lends(fs []*Fence, x *index.Index, who model.ID, p model.Permission, where []model.PathPattern) bool {
+	return who.Kind == model.Person && slices.ContainsFunc(fs, func(f *Fence) bool {
+		if len(f.Asks) == 0 {
+			return false
+		}
+		of := f.For.In(x.Source())
+		return (of == who || x.In(who, of)) && !slices.ContainsFunc(where, func(on model.PathPattern) bool {
+			return !on.IsZero() && !f.AsksFor(p, on)
+		})
+	})
+}
+
 // FromText reads how fence: 1 named a permission, which excused it on every place.
 func (g *GiveUp) FromText(text string) (string, error) {
 	p, err := model.ParsePermissionPattern(text)

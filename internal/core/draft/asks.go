@@ -58,6 +58,9 @@ func (d *drafter) asks(targets []*gauge.GrantResult) []fence.Ask {
 		for _, often := range perms {
 			sum += often
 		}
+		if end := t.Grant.Condition().Until; !end.IsZero() && !end.After(d.in.AsOf) {
+			continue // it has ended
+		}
 		if sum < leastAsks || !slices.Contains(d.fence.Replaces, t.Grant.ID) {
 			continue
 		}

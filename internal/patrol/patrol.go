@@ -418,8 +418,9 @@ func (k *Keeper) Once(ctx context.Context) (Round, error) {
 }
 
 // rowless returns the requests that the ledger knows as opening, open or closing and that
-// no row tells of: a store that was put back, or a row that somebody took away. A ledger
-// that is damaged tells as far as it can be read.
+// no row tells of as such: a store that was put back, also one in which it was only asked for
+// yet, or a row that somebody took away or set to an end. A ledger that is damaged tells as far
+// as it can be read.
 func (k *Keeper) rowless(ctx context.Context, rows []*gate.Request) ([]*gate.Request, error) {
 	entries, err := k.Ledger.Read(ctx)
 	last := map[string]*gate.Request{}
@@ -431,16 +432,18 @@ func (k *Keeper) rowless(ctx context.Context, rows []*gate.Request) ([]*gate.Req
 			}
 		}
 	}
+	begun := func(r *gate.Request) bool {
+		return r.State == gate.Open || r.State == gate.Opening || r.State == gate.Closing
+	}
 	for _, r := range rows {
-		if l := last[r.ID]; l != nil && (l.State != gate.Open && l.State != gate.Opening && l.State != gate.Closing ||
-			r.State == l.State || !r.State.Ended()) {
+		if begun(r) {
 			delete(last, r.ID)
 		}
 	}
 	var out []*gate.Request
 	for _, id := range slices.Sorted(maps.Keys(last)) {
-		if r := last[id]; r.State == gate.Open || r.State == gate.Opening || r.State == gate.Closing {
-			for _, row := range rows { // set to an end by hand: the ledger knows better
+		if r := last[id]; begun(r) {
+			for _, row := range rows { // the ledger knows better
 				if row.ID == id {
 					r.Row = row.Row
 				}

@@ -630,3 +630,61 @@ func TestStrayUnseen(t *testing.T) {
 		t.Errorf("%s, %v", say(round), err)
 	}
 }
+
+// TestRowless: what the ledger knows as begun and no row tells of, since somebody took the row away,
+// set it to an end, or put an older store back, is closed when it is due; what ended by the ledger
+// is not begun again, and a row that says the same is enough.
+func TestRowless(t *testing.T) {
+	for _, tt := range []struct {
+		name  string
+		state gate.State // by the ledger, last of all
+		row   gate.State // "": none; "same": as it was
+		after time.Duration
+		want  bool // closed, as one that no row tells of
+		stays bool // the grant
+	}{
+		{"open, and no row", gate.Open, "", 31 * time.Minute, true, false},
+		{"open, no row, and within its time", gate.Open, "", 29 * time.Minute, false, true},
+		{"opening, and no row", gate.Opening, "", time.Minute, true, false},
+		{"closing, and no row", gate.Closing, "", time.Minute, true, false},
+		{"open, and the row says closed", gate.Open, gate.Closed, 31 * time.Minute, true, false},
+		{"open, and the row says refused", gate.Open, gate.Refused, 31 * time.Minute, true, false},
+		{"open, and the row is of before that", gate.Open, gate.Approved, 31 * time.Minute, true, false},
+		{"open, and the row is of when it was asked", gate.Open, gate.Asked, 31 * time.Minute, true, false},
+		{"opening, and the row is of before that", gate.Opening, gate.Approved, time.Minute, true, false},
+		{"open, and the row says so", gate.Open, "same", 31 * time.Minute, false, false},
+		{"closed by the ledger, and no row", gate.Closed, "", 31 * time.Minute, false, true},
+		{"refused by the ledger, and no row", gate.Refused, "", 31 * time.Minute, false, true},
+	} {
+		r := newRig(t)
+		q := r.request(t, "q-1")
+		if err := r.Open(t.Context(), q, r.now); err != nil {
+			t.Fatal(err)
+		}
+		q.State = tt.state
+		if err := r.Save(t.Context(), q, string(tt.state), ""); err != nil {
+			t.Fatal(err)
+		}
+		switch tt.row {
+		case "same":
+		case "":
+			delete(r.mem.Rows, "q-1")
+		default:
+			old := *q
+			old.State = tt.row
+			body, err := json.Marshal(old)
+			if err != nil {
+				t.Fatal(err)
+			}
+			r.mem.Rows["q-1"] = ledgertest.Stored{Body: body, Version: r.mem.Rows["q-1"].Version}
+		}
+		r.now = start.Add(tt.after)
+		round, err := r.Once(t.Context())
+		if err != nil || (names(round.Rowless) == "q-1") != tt.want {
+			t.Errorf("%s: rowless %q, %s, %v", tt.name, names(round.Rowless), say(round), err)
+		}
+		if _, stays := r.cloud.grants[grantOf("q-1")]; stays != tt.stays {
+			t.Errorf("%s: the grant stays: %t", tt.name, stays)
+		}
+	}
+}

@@ -383,3 +383,34 @@ func TestDifference(t *testing.T) {
 		t.Errorf("only %d identities were touched", changed)
 	}
 }
+
+// TestReaches: whether anything that is granted to somebody reaches a path is what going over the
+// grants finds.
+func TestReaches(t *testing.T) {
+	reached, not := 0, 0
+	for seed := range uint64(estates(t) / 4) {
+		g := newRandom(seed + 50_000)
+		x := built(t, g.estate(t))
+		for _, who := range append(append([]string{"person/nobody"}, g.people...), g.groups...) {
+			id := model.MustID(who)
+			f := x.Finder(id)
+			for _, p := range append(append([]string{"/elsewhere/x"}, g.paths...), g.unknown...) {
+				path, want := model.MustPath(p), false
+				for _, n := range x.Given(id) {
+					want = want || x.Grant(n).Covers(path)
+				}
+				if got := f.Reaches(path); got != want {
+					t.Fatalf("seed %d: %s on %s: %t", seed, who, p, got)
+				}
+				if want {
+					reached++
+				} else {
+					not++
+				}
+			}
+		}
+	}
+	if reached == 0 || not == 0 {
+		t.Errorf("%d reached, %d not", reached, not)
+	}
+}

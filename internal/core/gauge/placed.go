@@ -280,6 +280,7 @@ type stream struct {
 func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 	record func(path model.Path, service, class string) (model.Path, bool)) *frozen {
 	f := &frozen{perms: map[model.ID]*access.Few{}, services: map[model.ID]map[string][]model.Path{}}
+	find := finders{x: x}
 	services := map[string]bool{}
 	for i := range x.Numbers() {
 		services[x.Permission(i).Permission.Service()] = true
@@ -303,7 +304,7 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 				f.services[who] = map[string][]model.Path{}
 			}
 			at := u.Path // one that no grant reaches may be wrong itself
-			if nowhere || !slices.ContainsFunc(x.Given(who), func(g int) bool { return x.Grant(g).Covers(u.Path) }) {
+			if nowhere || !find.of(who).Reaches(u.Path) {
 				at = model.Path{}
 			}
 			if list := f.services[who][service]; !slices.Contains(list, at) {

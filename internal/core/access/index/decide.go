@@ -214,6 +214,14 @@ func (f *Finder) Allowing(perm int, path model.Path, yield func(grant int)) {
 	}
 }
 
+// Reaches reports whether some grant to the identity reaches a path, whatever it gives there.
+func (f *Finder) Reaches(path model.Path) bool {
+	some := false
+	node, same := f.x.nearest(path)
+	f.x.matching(path, node, same, func(place int) { some = some || len(f.at[uint32(place)]) > 0 })
+	return some
+}
+
 // onHere calls yield with the grants to the closure whose places match, in order, once
 // for each of those places: where in the closure it is given, and its set of rights.
 func (x *Index) onHere(s *scratch, yield func(at int, grant, set uint32)) {

@@ -154,6 +154,15 @@ func asksOf(f *work.Fence) int {
 	return len(seen)
 }
 
+// askedWords tells what a fence leaves to be asked for, if anything.
+func askedWords(f *work.Fence, r *work.Rehearsal, k *work.Risk) string {
+	if len(f.Asks) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%s of what goes may be asked for through a gate: so %s would have been, and about %.1f times "+
+		"in the next 90 days (a guess)", render.Plural(asksOf(f), "permission"), render.Plural(r.Asked, "use"), k.Asks)
+}
+
 func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *work.Risk, name string,
 	all bool) *render.Doc {
 	v := rehearsalValue{For: f.For, OK: r.OK(), Before: int(r.Before + 0.5), After: int(r.After + 0.5),
@@ -237,10 +246,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there%s",
 			render.Plural(given, "use"), goingOn(r.Going)))
 	}
-	if len(f.Asks) > 0 {
-		d.Lines = append(d.Lines, fmt.Sprintf("  note %s of what goes may be asked for through a gate: so %s would "+
-			"have been, and about %.1f times in the next 90 days (a guess)",
-			render.Plural(asksOf(f), "permission"), render.Plural(r.Asked, "use"), k.Asks))
+	if text := askedWords(f, r, k); text != "" {
+		d.Lines = append(d.Lines, "  note "+text)
 	}
 	if text := unseenWords(f); text != "" {
 		d.Lines = append(d.Lines, "  note decide: "+text)

@@ -153,6 +153,9 @@ func (r *reviewer) head(width int, paint painter) []string {
 		out = append(out, paint("GIVES MORE: ", render.Warn)+render.Clean(d.Fence.Widens)+": "+
 			gainWords(gainRows(d.Rehearsal)))
 	}
+	if text := askedWords(d.Fence, d.Rehearsal, d.Risk); text != "" {
+		out = append(out, render.Clean(upper(text)))
+	}
 	if text := unseenWords(d.Fence); text != "" {
 		out = append(out, paint("DECIDE: ", render.Warn)+render.Clean(text))
 	}

@@ -24,7 +24,8 @@ type candidate struct {
 	most   float64 // how likely the one of them needs it there who does most likely
 	gain   float64 // how many of them would break without it who do not break for what else goes
 	often  float64 // how often they would ask for it, where they may
-	kept   bool    // somebody needs it who cannot ask
+	needs  int     // of so many it is what they may need
+	lent   int     // of so many of those, something to ask for
 
 	by    map[model.ID]float64 // of a small group: of whom the hazard is
 	users map[model.ID]bool    // and who of it did use it there
@@ -256,7 +257,8 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		c.class = min(c.class, class)
 		c.hazard += hazard
-		if c.kept = c.kept || !lent; lent {
+		if c.needs++; lent {
+			c.lent++
 			c.often += often
 		}
 		c.most = max(c.most, min(1, hazard))
@@ -369,6 +371,7 @@ func (d *drafter) bundled(t *gauge.GrantResult, perm int, all []*candidate) []*c
 				out = append(out, b)
 			}
 			b.where, b.hazard = append(b.where, c.where...), b.hazard+c.hazard
+			b.needs, b.lent, b.often = b.needs+c.needs, b.lent+c.lent, b.often+c.often
 			for id, x := range c.by {
 				b.by[id] += x
 				b.users[id] = b.users[id] || c.users[id]
@@ -502,7 +505,7 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	forced := map[*candidate]bool{}
 	for _, c := range all {
 		hidden := c.class == risk.Dark || c.class == risk.DarkHere && c.most >= likely
-		if !c.kept && !hidden && !t.Held.Has(perm) { // it can be asked for
+		if c.needs > 0 && c.lent == c.needs && !hidden && !t.Held.Has(perm) { // it can be asked for
 			continue
 		}
 		forced[c] = hidden || c.class == risk.Used && (t.Rare.Has(perm) || t.Held.Has(perm) ||

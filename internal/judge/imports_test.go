@@ -34,7 +34,7 @@ var mayImport = map[string][]string{
 	"core/review": {"core/model"},
 	"core/mine":   {"core/access"},
 	"core/backtest": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge",
-		"core/risk", "core/draft"},
+		"core/fence", "core/risk", "core/draft"},
 	"core/check": {"core/model", "core/access/index", "core/usage", "core/fence"},
 	"core/rehearse": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge", "core/fence",
 		"core/check"},

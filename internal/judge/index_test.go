@@ -414,3 +414,32 @@ func TestReaches(t *testing.T) {
 		t.Errorf("%d reached, %d not", reached, not)
 	}
 }
+
+// TestSameNodes: two estates that are read one after the other list the same nodes, in whatever
+// order, and whatever else they say; one node more, less or another is told.
+func TestSameNodes(t *testing.T) {
+	of := func(grants int, paths ...string) *index.Index {
+		e := &model.Estate{Source: "m"}
+		for _, p := range paths {
+			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
+		}
+		for i := range grants { // places that nobody lists are no nodes
+			e.Grants = append(e.Grants, model.Grant{ID: fmt.Sprint(i), To: model.MustID("person/a"),
+				Where: []model.PathPattern{model.MustPathPattern("/m/z:1/**")}})
+		}
+		return built(t, e)
+	}
+	x := of(0, "/m", "/m/a:1", "/m/b:1")
+	for _, tt := range []struct {
+		o    *index.Index
+		want bool
+	}{
+		{of(0, "/m/b:1", "/m", "/m/a:1"), true}, {of(1, "/m", "/m/a:1", "/m/b:1"), true},
+		{of(0, "/m", "/m/a:1"), false},
+		{of(0, "/m", "/m/a:1", "/m/b:2"), false}, {of(0, "/m", "/m/a:1", "/m/b:1", "/m/c:1"), false},
+	} {
+		if x.SameNodes(tt.o) != tt.want || tt.o.SameNodes(x) != tt.want {
+			t.Errorf("the same as %d nodes: %t", tt.o.Nodes(), !tt.want)
+		}
+	}
+}

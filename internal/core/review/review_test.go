@@ -131,6 +131,9 @@ func TestLessons(t *testing.T) {
 	if _, ok := l.Keeps(one, p); !ok {
 		t.Error("what one needs is not kept")
 	}
+	if l.Empty() || !review.Learn(nil, now).Empty() {
+		t.Error("decisions teach, and none do not")
+	}
 	for _, x := range []struct {
 		who model.ID
 		p   model.Permission

@@ -147,7 +147,8 @@ type Planner interface {
 	// Says returns why the source cannot say a grant as it is, a sentence each; none: it can.
 	Says(g *model.Grant) []string
 	// Plan turns a wish into steps, given the documents that were read so far. A document
-	// that was read and is not there has no body.
+	// that was read and is not there has no body; [ErrGone] for a record that is to go and is
+	// not there.
 	Plan(now map[Ref]Document, want Diff) (Plan, error)
 	// Record returns what documents say of a record, as JSON in the words of the model; nil: it
 	// is not there. Missing are documents that must be read first; body is of no use then.

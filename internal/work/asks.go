@@ -1,6 +1,7 @@
 package work
 
 import (
+	"bytes"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -31,12 +32,14 @@ func (w *Workspace) offer(f *fence.Fence, src string, force bool) ([]string, err
 			return nil, err
 		}
 		file := filepath.Join(w.DraftDir(), name+fencefile.GateSuffix)
-		if _, err := os.Stat(file); err == nil && !force {
-			return nil, fmt.Errorf("%s: %w; to write over it: --force", w.Relative(file), ErrThere)
-		}
 		why := fmt.Sprintf("In place of what %s has all the time and uses rarely: about %.1f times in 90 days, a "+
 			"guess. Say who approves (approvers).", who, a.Expected)
-		if err := replaceFile(file, fencefile.WriteGate(p, why)); err != nil {
+		text := fencefile.WriteGate(p, why)
+		// What was interrupted between the gate and its fence left the same text.
+		if was, err := os.ReadFile(file); err == nil && !force && !bytes.Equal(was, text) {
+			return nil, fmt.Errorf("%s: %w; to write over it: --force", w.Relative(file), ErrThere)
+		}
+		if err := replaceFile(file, text); err != nil {
 			return nil, err
 		}
 		out = append(out, file)

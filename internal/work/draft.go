@@ -155,6 +155,10 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		}
 		f.Prove(s.Index, lastOf(in.Uses), k.expects())
 		gates, err := w.offer(f, s.Name, q.Force)
+		if q.All && errors.Is(err, ErrThere) {
+			out.Left = append(out.Left, err)
+			continue
+		}
 		if err != nil {
 			return nil, err
 		}

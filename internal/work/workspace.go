@@ -83,6 +83,7 @@ type Workspace struct {
 
 	thorough bool            // every signature of the ledger is checked, also what was checked before
 	told     map[string]bool // remarks that are made once
+	room     int64           // bytes that comparisons take at most, see perUse
 	closers  []func() error
 }
 
@@ -278,9 +279,9 @@ func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Dur
 	return w.gaugedFor(ctx, who, window, noPaths)
 }
 
-// gaugedFor does what GaugedFor does and keeps on which paths some grants were used.
+// gaugedFor does what GaugedFor does, and may keep on which paths grants were used.
 func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Duration,
-	paths func(*Source, *model.Grant) bool) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
+	paths bool) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
 	named := ""
 	if who != "" {
 		if id, named, err = SplitID(who); err != nil {
@@ -297,13 +298,15 @@ func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Dur
 	return id, s, in, res, err
 }
 
-// everyPath and noPaths say of which grants it is kept on which paths they were used.
-func everyPath(*Source, *model.Grant) bool { return true }
-func noPaths(*Source, *model.Grant) bool   { return false }
+// everyPath and noPaths say whether it is kept on which paths grants were used, as drafts need it.
+const (
+	everyPath = true
+	noPaths   = false
+)
 
 // Of a source with more uses than this, the garbage collector gets less room: a quarter of what is
-// kept, in place of as much again, and less than that where it comes near to what a comparison takes
-// at most: so many bytes for each byte of the index, and for each use.
+// kept, in place of as much again. Where no paths are kept it gets less than that near what a
+// comparison takes at most: so many bytes for each byte of the index, and for each use.
 const (
 	manyUses = 1_000_000
 	largeGC  = 25
@@ -313,7 +316,7 @@ const (
 
 // gauged compares a source's grants with its uses.
 func (w *Workspace) gauged(ctx context.Context, src config.Source, window config.Duration,
-	paths func(*Source, *model.Grant) bool) (*Source, *gauge.Input, *gauge.Result, error) {
+	paths bool) (*Source, *gauge.Input, *gauge.Result, error) {
 	s, err := w.Surveyed(ctx, src)
 	if err != nil {
 		return nil, nil, nil, err
@@ -332,9 +335,16 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name),
-		Weights: w.weights(), Paths: func(g *model.Grant) bool { return paths(s, g) }}
+		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}
 	if in.Place, err = w.placing(ctx, s); err != nil {
 		return nil, nil, nil, err
+	}
+	w.room += int64(perByte*s.Size()) + int64(perUse*uses.Len())
+	switch {
+	case paths: // drafts learn, and take what they take
+		debug.SetMemoryLimit(math.MaxInt64)
+	case uses.Len() > manyUses: // of several sources one may be kept while another is compared
+		debug.SetMemoryLimit(w.room)
 	}
 	return s, in, gauge.Run(in), nil
 }
@@ -402,7 +412,6 @@ func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Re
 	}
 	if n, err := w.store.Rows(ctx, s.Name); err == nil && n > manyUses {
 		debug.SetGCPercent(largeGC) // what is kept stays, and what is worked with goes soon
-		debug.SetMemoryLimit(int64(perByte*s.Size()) + perUse*int64(n))
 	}
 	uses, err := w.store.Uses(ctx, s.Name)
 	if err != nil {

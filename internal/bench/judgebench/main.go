@@ -84,7 +84,6 @@ func run(first, seeds int, only string, why bool, shape world) error {
 						break
 					}
 					var s score
-					j.lent = nil
 					if s, err = j.score(w.edit); err == nil {
 						results[i].scores = append(results[i].scores, s)
 					}
@@ -242,6 +241,7 @@ func (j *judged) danger(x *index.Index) float64 {
 }
 
 func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error) {
+	j.lent = nil
 	edit, err := narrow(j)
 	if err != nil {
 		return score{}, err

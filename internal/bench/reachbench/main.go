@@ -323,7 +323,9 @@ func gaugeAll(part int, file string, drafts int, heap string) error {
 	}
 	defer x.Close()
 	debug.SetGCPercent(25) // as for any source with so many uses
-	debug.SetMemoryLimit(int64(8*x.Size()) + int64(160*folded/part))
+	if drafts == 0 {
+		debug.SetMemoryLimit(int64(8*x.Size()) + int64(160*folded/part))
+	}
 	g := &usage.Gather{}
 	g.Expect(folded / part)
 	start := time.Now()

@@ -21,10 +21,14 @@ const (
 	leastAsks = 0.25 // within 90 days, of all that one grant gives: once in a year
 )
 
-// lends reports whether what somebody needs of a permission by a grant can be asked for.
+// lends reports whether what somebody needs of a permission by a grant can be asked for. What has
+// ended is not lent.
 func (d *drafter) lends(t *gauge.GrantResult, perm int, id model.ID) bool {
-	return d.o.Gates && d.x.Level(perm) >= model.Administer && id.Kind == model.Person && !t.Grant.To.Open() &&
-		t.Grant.To.Kind != model.Workload
+	if !d.o.Gates || d.x.Level(perm) < model.Administer || id.Kind != model.Person || t.Grant.To.Open() {
+		return false
+	}
+	end := t.Grant.Condition().Until
+	return end.IsZero() || end.After(d.in.AsOf)
 }
 
 // often returns how often somebody is expected to ask for a permission on some places in the next 90
@@ -54,24 +58,17 @@ func (d *drafter) lend(t *gauge.GrantResult, perm int, often float64) {
 func (d *drafter) asks(targets []*gauge.GrantResult) []fence.Ask {
 	var out []fence.Ask
 	for _, t := range targets {
-		perms, sum := d.lent[t.Number], 0.0
-		for _, often := range perms {
-			sum += often
-		}
-		if end := t.Grant.Condition().Until; !end.IsZero() && !end.After(d.in.AsOf) {
-			continue // it has ended
-		}
-		if sum < leastAsks || !slices.Contains(d.fence.Replaces, t.Grant.ID) {
-			continue
-		}
-		a := fence.Ask{Where: t.Grant.Where, When: t.Grant.Condition(), Expected: sum}
-		for _, i := range slices.SortedFunc(maps.Keys(perms), func(i, j int) int {
+		a := fence.Ask{Where: t.Grant.Where, When: t.Grant.Condition()}
+		for _, i := range slices.SortedFunc(maps.Keys(d.lent[t.Number]), func(i, j int) int {
 			return cmp.Or(cmp.Compare(d.x.Level(j), d.x.Level(i)),
 				d.x.Permission(i).Permission.Compare(d.x.Permission(j).Permission))
-		}) {
+		}) { // in an order, so that sums round the same
 			a.Do = append(a.Do, d.x.Permission(i).Permission.Pattern())
+			a.Expected += d.lent[t.Number][i]
 		}
-		out = append(out, a)
+		if a.Expected >= leastAsks && slices.Contains(d.fence.Replaces, t.Grant.ID) {
+			out = append(out, a)
+		}
 	}
 	return out
 }

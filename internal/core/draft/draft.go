@@ -689,8 +689,7 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set)
 				// A grant that ends, or holds only at times, is no replacement, and one of an
 				// open crowd, or that others make needless, is due to go itself.
 				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && len(spare[j]) == 0 &&
-					cond.Implies(oc) &&
-					model.PathPatternsContain(o.Grant.Where, on) {
+					cond.Implies(oc) && model.PathPatternsContain(o.Grant.Where, on) {
 					return true
 				}
 			}

@@ -293,9 +293,13 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 		who := u.Principal()
 		perm, mapped := x.PermNumber(u.Permission)
 		_, nowhere := in.Inventory.Unknown(u.Path)
-		why := p.Reason(i)
-		switch {
-		case !mapped: // also of somebody unknown, who may have it by an open crowd
+		// Also of somebody unknown, who may have it by an open crowd.
+		if mapped {
+			if f.perms[who] == nil {
+				f.perms[who] = &access.Few{}
+			}
+			f.perms[who].Add(perm)
+		} else {
 			service := u.Permission.Service()
 			if !services[service] {
 				service = "" // what service that is nobody can tell
@@ -310,13 +314,8 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 			if list := f.services[who][service]; !slices.Contains(list, at) {
 				f.services[who][service] = append(list, at)
 			}
-		default:
-			if f.perms[who] == nil {
-				f.perms[who] = &access.Few{}
-			}
-			f.perms[who].Add(perm)
 		}
-		if why == NoCaller {
+		if p.Reason(i) == NoCaller {
 			if !mapped || nowhere {
 				f.all = true
 				continue

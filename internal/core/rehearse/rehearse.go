@@ -133,7 +133,7 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	}, uses, p)
 	for i := range r.Broken {
 		b := &r.Broken[i]
-		if b.Asked = asked(f, b); b.Asked {
+		if b.Asked = b.asked(before, f); b.Asked {
 			r.Asked++
 		}
 	}
@@ -142,9 +142,10 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	return r, nil
 }
 
-// asked reports whether whoever made a use that is given up may ask for it.
-func asked(f *fence.Fence, b *Break) bool {
-	return b.GivenUp && b.Use.Principal().Kind == model.Person && f.AsksFor(b.Use.Permission, b.Use.Path.Exactly())
+// asked reports whether whoever made a use that is given up may ask for it by one of some fences.
+func (b *Break) asked(x *index.Index, by ...*fence.Fence) bool {
+	return b.GivenUp && fence.Lends(by, x, b.Use.Principal(), b.Use.Permission,
+		[]model.PathPattern{b.Use.Path.Exactly()})
 }
 
 // declared sorts out what a fence that says why it widens may do: give its own identity more, by

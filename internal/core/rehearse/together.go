@@ -82,8 +82,7 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 	}, uses, p)
 	j.Broken, j.Calls = together.Broken, together.Calls
 	for i, b := range j.Broken {
-		j.Broken[i].Asked = slices.ContainsFunc(of[b.Use.Principal()],
-			func(f *fence.Fence) bool { return asked(f, &b) })
+		j.Broken[i].Asked = b.asked(before, of[b.Use.Principal()]...)
 		if !b.GivenUp && !alone[b.Use.Key] {
 			j.Only = append(j.Only, b)
 		}

@@ -1,6 +1,7 @@
 // Package documents is the planner of sources in which every record is a document of its
 // own, written as the model's JSON: the bridge protocol, and estate files. Such a source can
-// say whatever the model can.
+// say whatever the model can. Only what logs are set to is several records of one document, the
+// settings of a node.
 package documents
 
 import (

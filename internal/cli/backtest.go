@@ -25,12 +25,56 @@ type backtestFlags struct {
 	ago   windowFlag
 	plot  string
 	force bool
+	most  mostFlag
+}
+
+// mostFlag is how many identities may break: a number, or a share of those that call.
+type mostFlag struct {
+	text string
+	n    int
+	of   float64 // a share, 0: n is meant
+}
+
+func (m *mostFlag) String() string { return m.text }
+func (m *mostFlag) Type() string   { return "number or %" }
+
+func (m *mostFlag) Set(text string) error {
+	share, percent := strings.CutSuffix(text, "%")
+	if percent {
+		x, err := strconv.ParseFloat(strings.TrimSpace(share), 64)
+		if err != nil || !(x > 0 && x <= 100) {
+			return errors.New("it is a share of the callers above 0 % and up to 100 %")
+		}
+		*m = mostFlag{text: text, of: x / 100}
+		return nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 {
+		return errors.New("it is a number of identities, such as 3, or a share of those that call, such as 2%")
+	}
+	*m = mostFlag{text: text, n: n}
+	return nil
+}
+
+// among returns how many of so many callers may break; nil where nothing was said.
+func (m *mostFlag) among() func(callers int) int {
+	if m.text == "" {
+		return nil
+	}
+	return func(callers int) int {
+		if m.of > 0 {
+			return int(m.of*float64(callers) + 1e-9)
+		}
+		return m.n
+	}
 }
 
 func (b *backtestFlags) add(cmd *cobra.Command) {
 	f := cmd.Flags()
 	f.BoolVar(&b.on, "backtest", false, "try drafts for everybody on this estate's own past, and change nothing")
 	f.Var(&b.ago, "ago", "with --backtest: as of how long ago is drafted")
+	f.Var(&b.most, "at-most", "with --backtest: pick a caution that broke at most so many identities, 3 or 2%, "+
+		"on the days before those it is told of")
 	f.StringVar(&b.plot, "plot", "", "with --backtest: draw the curve into a file, .svg or .png")
 	f.BoolVar(&b.force, "force", false, "with --plot: write over a file that is there")
 }
@@ -45,8 +89,8 @@ func (b *backtestFlags) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case b.on && len(args) > 0:
 		return errors.New("--backtest drafts for everybody: say no fence with it")
-	case !b.on && (b.plot != "" || b.force || cmd.Flags().Changed("ago")):
-		return errors.New("--ago, --plot and --force go with --backtest")
+	case !b.on && (b.plot != "" || b.force || b.most.text != "" || cmd.Flags().Changed("ago")):
+		return errors.New("--ago, --at-most, --plot and --force go with --backtest")
 	case !b.on && len(args) == 0 && !cmd.Flags().Changed("all"):
 		return errors.New("say which fence: clipfence rehearse FENCE, --all for every draft, or --backtest")
 	}
@@ -78,10 +122,22 @@ type backtestValue struct {
 	Calls       int64         `json:"calls_since"`
 	Held        int           `json:"danger_held" doc:"by the callers, then"`
 	Least       int           `json:"danger_with_hindsight" doc:"of what was called since, and nothing else"`
+	Picked      *pickedValue  `json:"picked,omitempty" doc:"with --at-most: the caution that was picked on earlier days, and what it did on these"`
 	Ways        []wayValue    `json:"ways"`
 	All         []chanceValue `json:"chances_of_all" doc:"what was said of all places where something may be needed"`
 	Dropped     []chanceValue `json:"chances_of_dropped" doc:"and of those that drafts of normal caution take away"`
 	Reliability string        `json:"reliability" doc:"the second in words"`
+}
+
+type pickedValue struct {
+	Caution string    `json:"caution"`
+	Then    time.Time `json:"drafted_as_of" doc:"as many days before those that it is told of"`
+	Survey  int64     `json:"survey" doc:"the one that shows the estate of then; 0: none was kept"`
+	Most    int       `json:"at_most" doc:"identities that might break"`
+	Met     bool      `json:"met" doc:"false: each caution broke more then, and this one fewest"`
+	Callers int       `json:"callers" doc:"identities that called before then"`
+	Before  wayValue  `json:"before" doc:"on the days that it was picked on"`
+	Now     wayValue  `json:"since" doc:"on these"`
 }
 
 type wayValue struct {
@@ -109,7 +165,7 @@ type chanceValue struct {
 
 func (a *app) backtest(cmd *cobra.Command, b *backtestFlags) error {
 	return a.with(cmd.Context(), func(w *work.Workspace) error {
-		r, err := w.Backtest(cmd.Context(), work.BacktestRequest{Ago: b.ago.Duration})
+		r, err := w.Backtest(cmd.Context(), work.BacktestRequest{Ago: b.ago.Duration, Most: b.most.among()})
 		if err != nil {
 			return err
 		}
@@ -162,9 +218,7 @@ func backtested(r *work.Backtested) *render.Doc {
 	d := &render.Doc{}
 	drafts := 0
 	for _, row := range r.Rows {
-		v.Ways = append(v.Ways, wayValue{row.Name, row.Drafts, row.Early, row.Broken, round(row.Expected, 10),
-			round(row.Hasty, 10), row.Places, row.Calls, monthly(row.Asks, r.Days),
-			round(row.Removed, 1000), row.Median, row.Pieces})
+		v.Ways = append(v.Ways, wayOf(&row, r.Days))
 		drafts += row.Drafts
 		expected, places := "", ""
 		if row.Caution > 0 {
@@ -184,6 +238,13 @@ func backtested(r *work.Backtested) *render.Doc {
 				r.Callers, r.Days,
 				100*row.Removed)
 		}
+	}
+	next := "clipfence draft --top 5 --caution normal"
+	if p := r.Picked; p != nil {
+		v.Picked = &pickedValue{p.Before.Caution.String(), p.Then, p.Survey, p.Most, p.Met, p.Callers,
+			wayOf(&p.Before, r.Days), wayOf(&p.Now, r.Days)}
+		d.Head = pickedHead(r)
+		next = "clipfence draft --top 5 --caution " + p.Before.Caution.String()
 	}
 	if drafts == 0 {
 		d.Head = fmt.Sprintf("Drafted as of %s, nobody's access could be narrowed: what is granted was too new or "+
@@ -231,9 +292,27 @@ func backtested(r *work.Backtested) *render.Doc {
 		"and keep what no log shows. What no log shows cannot be seen to break, here neither. "+
 		"With gates people ask for power that they use rarely, in place of having it: an ask is one of "+
 		"one person a day.")
-	d.Next = []string{"clipfence draft --top 5 --caution normal"}
+	d.Next = []string{next}
 	d.Value, d.Rows = v, v.Ways
 	return d
+}
+
+// pickedHead says which caution was picked, on what, and what it did since.
+func pickedHead(r *work.Backtested) string {
+	p := r.Picked
+	said := fmt.Sprintf("Caution %s broke %d of %d in the %d days to %s, where at most %d may break",
+		p.Before.Caution, p.Before.Broken, p.Callers, r.Days, r.Then.UTC().Format(time.DateOnly), p.Most)
+	if !p.Met {
+		said = fmt.Sprintf("No caution broke at most %d in the %d days to %s; %s broke fewest, %d of %d", p.Most,
+			r.Days, r.Then.UTC().Format(time.DateOnly), p.Before.Caution, p.Before.Broken, p.Callers)
+	}
+	return fmt.Sprintf("%s. In the %d days since it would have broken %d of %d, and removed %.0f %% of the danger "+
+		"that can go", said, r.Days, p.Now.Broken, r.Callers, 100*p.Now.Removed)
+}
+
+func wayOf(row *work.BacktestRow, days int) wayValue {
+	return wayValue{row.Name, row.Drafts, row.Early, row.Broken, round(row.Expected, 10), round(row.Hasty, 10),
+		row.Places, row.Calls, monthly(row.Asks, days), round(row.Removed, 1000), row.Median, row.Pieces}
 }
 
 // monthly is how often something is in 30 days.

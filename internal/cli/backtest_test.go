@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -15,15 +16,27 @@ type backtested struct {
 	Callers int   `json:"callers"`
 	Survey  int64 `json:"survey"`
 	Days    int   `json:"days_since"`
-	Ways    []struct {
-		Way     string  `json:"way"`
-		Broken  int     `json:"broken"`
-		Early   int     `json:"broken_in_30_days"`
-		Places  int     `json:"refused"`
-		Removed float64 `json:"danger_removed"`
-	} `json:"ways"`
+	Ways    []way `json:"ways"`
+	Picked  *struct {
+		Caution, Then string
+		Callers       int
+		Met           bool
+		Before, Since struct {
+			Way     string
+			Broken  int
+			Removed float64 `json:"danger_removed"`
+		}
+	}
 	All     []chances `json:"chances_of_all"`
 	Dropped []chances `json:"chances_of_dropped"`
+}
+
+type way struct {
+	Way     string  `json:"way"`
+	Broken  int     `json:"broken"`
+	Early   int     `json:"broken_in_30_days"`
+	Places  int     `json:"refused"`
+	Removed float64 `json:"danger_removed"`
 }
 
 type chances struct {
@@ -64,6 +77,17 @@ func TestBacktest(t *testing.T) {
 		t.Errorf("%v was written, %v", drafts, err)
 	}
 
+	// A caution is picked on the days before, and told of on the others.
+	v = decode[backtested](t, l.dir, "rehearse", "--backtest", "--as-of", asOf, "--ago", "45d", "--at-most", "2%")
+	p := v.Picked
+	if p == nil || !p.Met || p.Callers < 50 || p.Before.Broken > p.Callers/50 || p.Before.Removed < .5 ||
+		p.Before.Way != p.Since.Way || p.Before.Way != "drafts, caution "+p.Caution ||
+		!slices.ContainsFunc(v.Ways, func(w way) bool {
+			return w.Way == p.Since.Way && w.Removed == p.Since.Removed && w.Broken == p.Since.Broken
+		}) {
+		t.Errorf("picked %+v of %+v", p, v.Ways)
+	}
+
 	for _, name := range []string{"curve.svg", "curve.PNG"} {
 		must(t, l.dir, "rehearse", "--backtest", "--as-of", asOf, "--plot", name)
 		data, err := os.ReadFile(filepath.Join(l.dir, name))
@@ -90,6 +114,11 @@ func TestBacktest(t *testing.T) {
 		{[]string{"--backtest", "--plot", "curve.gif"}, "ends in none of .svg, .png"},
 		{[]string{"--backtest", "--plot", "none/curve.svg"}, "no such file or directory"},
 		{[]string{"--backtest", "--ago", "500d"}, "the past is too short"},
+		{[]string{"--backtest", "--at-most", "2"}, "since --at-most picks on days before those that it tells of"},
+		{[]string{"--backtest", "--at-most", "2", "--ago", "60d"}, "hardly anybody's access could be narrowed"},
+		{[]string{"--backtest", "--at-most", "0%"}, "above 0 %"},
+		{[]string{"--backtest", "--at-most", "few"}, "such as 3, or a share"},
+		{[]string{"--at-most", "2", "x"}, "go with --backtest"},
 		{[]string{"--backtest", "--ago", "0d"}, "is not positive"},
 		{[]string{"--backtest", "x"}, "say no fence with it"},
 		{[]string{"--plot", "curve.svg", "x"}, "go with --backtest"},

@@ -32,9 +32,12 @@ With --backtest, drafts are tried on this estate's own past: everybody is drafte
 if it were --ago days ago, at several cautions, all drafts stand together, and the calls
 since are made again. It says how many would have had a call refused, how much danger
 would have gone, how three simple rules would have done, and whether the chances that
-drafts speak of were true. Nothing is changed.`,
+drafts speak of were true. Nothing is changed. With --at-most N or N%, the caution that
+removes most danger and breaks no more than that is picked on the days before those, as
+many of them: what it did since is then told of days that it was not picked for.`,
 		Example: "  clipfence rehearse workload/ticket-export\n" +
-			"  clipfence rehearse --all\n  clipfence rehearse --backtest --ago 90d --plot curve.svg",
+			"  clipfence rehearse --all\n  clipfence rehearse --backtest --ago 90d --plot curve.svg\n" +
+			"  clipfence rehearse --backtest --ago 45d --at-most 2%",
 		ValidArgsFunction: a.completeDraft,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := back.check(cmd, args); err != nil {

@@ -181,6 +181,9 @@ const (
 // Bin is how often what was said to be so likely was needed.
 type Bin = backtest.Bin
 
+// BacktestRow is what became of one way to narrow everybody's access.
+type BacktestRow = backtest.Row
+
 // Cautions are how much of a place is kept beyond what was used, by their names.
 var Cautions = map[string]draft.Caution{"bold": draft.Bold, "normal": draft.Normal, "careful": draft.Careful}
 

@@ -1,6 +1,7 @@
 package backtest
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"maps"
@@ -61,34 +62,15 @@ type Result struct {
 // Run drafts for everybody as of then, and makes the calls of the days after again. What after
 // holds are uses of those days alone. Tell is told how far it is.
 func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, error) {
-	b := &test{in: in, x: in.Index, res: gauge.Run(in)}
-	out := &Result{All: bins(), Dropped: bins()}
-	for _, s := range b.res.Standings {
-		if s.ID.Kind != model.Group && !s.LastUse.IsZero() && s.State != gauge.Protected {
-			b.callers = append(b.callers, s.ID)
-		}
+	b, out, err := newTest(in, after)
+	if err != nil {
+		return nil, err
 	}
-	out.Callers = len(b.callers)
-	if out.Callers == 0 {
-		return nil, ErrNobody
-	}
-	for _, u := range after.All() {
-		if u.Outcome.Allowed() &&
-			b.x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied {
-			b.after = append(b.after, &u)
-		}
-	}
-	b.worth = draft.NewWorth(in, b.res)
-	out.Held, out.Least = b.danger(b.x), b.hindsight()
 	rules := []Rule{Seen, Projects, Page}
 	of := len(Cautions) + 1 + len(rules)
 	for i, c := range append(slices.Clone(Cautions), draft.Normal) {
 		gates := i == len(Cautions)
-		edit, row, err := b.drafts(c, gates)
-		if err != nil {
-			return nil, err
-		}
-		x, err := b.judge(out, row, edit)
+		x, err := b.tried(out, c, gates)
 		if err != nil {
 			return nil, err
 		}
@@ -104,6 +86,65 @@ func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, 
 		tell(len(out.Rows), of)
 	}
 	return out, nil
+}
+
+// Curve does what [Run] does for drafts without gates alone, at each of [Cautions].
+func Curve(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, error) {
+	b, out, err := newTest(in, after)
+	for i := 0; i < len(Cautions) && err == nil; i++ {
+		_, err = b.tried(out, Cautions[i], false)
+		tell(len(out.Rows), len(Cautions))
+	}
+	return out, err
+}
+
+// Boldest returns of drafts without gates that which removes most danger of those that broke at
+// most so many identities, and no more careful one more than that; false: there is none.
+func Boldest(rows []Row, most int) (best Row, ok bool) {
+	drafts := slices.DeleteFunc(slices.Clone(rows), func(r Row) bool { return r.Caution == 0 || r.Gates })
+	slices.SortStableFunc(drafts, func(a, b Row) int { return cmp.Compare(b.Caution, a.Caution) })
+	for _, r := range drafts { // from the most careful one on: what breaks less by luck is not bolder
+		if r.Broken > most {
+			break
+		}
+		if !ok || r.Removed >= best.Removed {
+			best, ok = r, true
+		}
+	}
+	return best, ok
+}
+
+// newTest compares as of then, and learns.
+func newTest(in *gauge.Input, after *usage.Uses) (*test, *Result, error) {
+	b := &test{in: in, x: in.Index, res: gauge.Run(in)}
+	out := &Result{All: bins(), Dropped: bins()}
+	for _, s := range b.res.Standings {
+		if s.ID.Kind != model.Group && !s.LastUse.IsZero() && s.State != gauge.Protected {
+			b.callers = append(b.callers, s.ID)
+		}
+	}
+	out.Callers = len(b.callers)
+	if out.Callers == 0 {
+		return nil, nil, ErrNobody
+	}
+	for _, u := range after.All() {
+		if u.Outcome.Allowed() &&
+			b.x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied {
+			b.after = append(b.after, &u)
+		}
+	}
+	b.worth = draft.NewWorth(in, b.res)
+	out.Held, out.Least = b.danger(b.x), b.hindsight()
+	return b, out, nil
+}
+
+// tried drafts for everybody and judges that.
+func (b *test) tried(out *Result, c draft.Caution, gates bool) (*index.Index, error) {
+	edit, row, err := b.drafts(c, gates)
+	if err != nil {
+		return nil, err
+	}
+	return b.judge(out, row, edit)
 }
 
 // ErrNobody is returned where nobody called before the day.

@@ -11,6 +11,7 @@ import (
 
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/backtest"
+	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -66,7 +67,11 @@ func (c *case_) does(id model.ID, verb string, at model.Path, days ...int) {
 	}
 }
 
-func (c *case_) run(t *testing.T) (*backtest.Result, error) {
+func (c *case_) run(t *testing.T) (*backtest.Result, error)   { return c.try(t, backtest.Run) }
+func (c *case_) curve(t *testing.T) (*backtest.Result, error) { return c.try(t, backtest.Curve) }
+
+func (c *case_) try(t *testing.T,
+	do func(*gauge.Input, *usage.Uses, func(int, int)) (*backtest.Result, error)) (*backtest.Result, error) {
 	t.Helper()
 	x, err := index.Build(c.e)
 	if err != nil {
@@ -76,7 +81,7 @@ func (c *case_) run(t *testing.T) (*backtest.Result, error) {
 	in := &gauge.Input{Index: x, Uses: usage.ListOf(c.before.Uses()...), AsOf: then, Window: 90, History: first,
 		Weights: gauge.DefaultWeights, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{then}, Until: then})}
-	return backtest.Run(in, usage.ListOf(c.after.Uses()...), func(int, int) {})
+	return do(in, usage.ListOf(c.after.Uses()...), func(int, int) {})
 }
 
 func daily(from, to int) (out []int) {
@@ -170,11 +175,46 @@ func TestAsked(t *testing.T) {
 	}
 }
 
+// TestBoldest: what removes most of what breaks few enough is picked, and nothing bolder than
+// what broke too many, however lucky it was.
+func TestBoldest(t *testing.T) {
+	of := func(caution float64, broken int, removed float64) backtest.Row {
+		return backtest.Row{Caution: draft.Caution(caution), Broken: broken, Removed: removed}
+	}
+	gates := of(.64, 0, .99)
+	gates.Gates = true
+	for _, tt := range []struct {
+		name string
+		rows []backtest.Row
+		most int
+		want float64 // caution; 0: none
+	}{
+		{"the boldest", []backtest.Row{of(.1, 9, .95), of(.3, 4, .93), of(.64, 2, .9), of(2.3, 1, .85)}, 4, .3},
+		{"exactly as many", []backtest.Row{of(.1, 9, .95), of(.3, 4, .93), of(.64, 2, .9), of(2.3, 1, .85)}, 2, .64},
+		{"none may", []backtest.Row{of(.1, 9, .95), of(2.3, 1, .85)}, 0, 0},
+		{"nothing breaks", []backtest.Row{of(.1, 0, .95), of(2.3, 0, .85)}, 0, .1},
+		{"luck", []backtest.Row{of(.1, 2, .95), of(.3, 5, .93), of(.64, 2, .9), of(2.3, 1, .85)}, 2, .64},
+		{"bolder for nothing", []backtest.Row{of(.1, 2, .89), of(.64, 2, .9), of(2.3, 1, .85)}, 2, .64},
+		{"as much", []backtest.Row{of(.3, 2, .9), of(.64, 2, .9), of(2.3, 2, .9)}, 2, .3},
+		{"rules and gates", []backtest.Row{of(2.3, 1, .85), gates, {Name: "rule", Removed: .99}}, 2, 2.3},
+		{"in any order", []backtest.Row{of(2.3, 1, .85), of(.3, 4, .93), of(.64, 2, .9), of(.1, 9, .95)}, 4, .3},
+		{"nothing", nil, 9, 0},
+	} {
+		got, ok := backtest.Boldest(tt.rows, tt.most)
+		if float64(got.Caution) != tt.want || ok != (tt.want > 0) || got.Gates {
+			t.Errorf("%s: %v, %t, want %v", tt.name, got.Caution, ok, tt.want)
+		}
+	}
+}
+
 // TestNobody: where nobody called there is nothing to try.
 func TestNobody(t *testing.T) {
 	c := newCase()
 	c.does(c.who("later"), "read", box(0, 0), 3)
 	if _, err := c.run(t); !errors.Is(err, backtest.ErrNobody) {
+		t.Errorf("%v", err)
+	}
+	if _, err := c.curve(t); !errors.Is(err, backtest.ErrNobody) {
 		t.Errorf("%v", err)
 	}
 }
@@ -206,6 +246,10 @@ func TestLaws(t *testing.T) {
 		again, err := c.run(t)
 		if err != nil || !reflect.DeepEqual(r, again) {
 			t.Errorf("seed %d: the second time it is another: %v", seed, err)
+		}
+		curve, err := c.curve(t)
+		if n := len(backtest.Cautions); err != nil || !reflect.DeepEqual(curve.Rows, r.Rows[:n]) {
+			t.Errorf("seed %d: the curve alone is another, %v: %+v, want %+v", seed, err, curve.Rows, r.Rows[:n])
 		}
 		if len(r.Rows) != len(backtest.Cautions)+1+3 {
 			t.Fatalf("%d rows", len(r.Rows))

@@ -10,5 +10,9 @@
 // chance were needed, of all and of those that the drafts took away. The second is what a
 // user should look at, since a draft takes those whose chance came out too low.
 //
+// Whoever picks the caution that did best, and tells how well it did, tells too much: it was
+// picked for that. So one is picked on an earlier stretch of the past ([Curve], [Boldest]), and
+// what it did is told of the later one.
+//
 // What no log shows has no outcome here either: it is neither broken nor counted.
 package backtest

@@ -21,11 +21,11 @@ func TestJudged(t *testing.T) {
 		if hospital {
 			name = "hospital"
 		}
-		judgedLife(t, name, w)
+		t.Run(name, func(t *testing.T) { judgedLife(t, w) })
 	}
 }
 
-func judgedLife(t *testing.T, name string, w world) {
+func judgedLife(t *testing.T, w world) {
 	l := live(w, 3)
 	if other := live(w, 3); !slices.Equal(l.calls, other.calls) || len(l.calls) < 10_000 {
 		t.Fatalf("two lives of one seed differ, or are short: %d and %d calls", len(l.calls), len(other.calls))
@@ -58,7 +58,7 @@ func judgedLife(t *testing.T, name string, w world) {
 			t.Fatal(err)
 		}
 		if c == draft.Normal {
-			keptDrafts(t, name, edit, func(id string) model.ID {
+			keptDrafts(t, edit, func(id string) model.ID {
 				n, _ := j.x.GrantNamed(id)
 				return j.x.Grant(n).To
 			})

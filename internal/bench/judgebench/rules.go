@@ -42,10 +42,10 @@ func ways(only string) []way {
 	return all
 }
 
-// kept is what an identity keeps of a permission.
-type kept map[int]map[model.PathPattern]bool
+// keeping is what an identity keeps of a permission.
+type keeping map[int]map[model.PathPattern]bool
 
-func (k kept) add(perm int, on model.PathPattern) {
+func (k keeping) add(perm int, on model.PathPattern) {
 	if k[perm] == nil {
 		k[perm] = map[model.PathPattern]bool{}
 	}
@@ -53,7 +53,7 @@ func (k kept) add(perm int, on model.PathPattern) {
 }
 
 // rule makes an edit of what each identity keeps: all grants go, and each gets lines of its own.
-func rule(keep func(j *judged, who int) kept) func(*judged) (access.Edit, error) {
+func rule(keep func(j *judged, who int) keeping) func(*judged) (access.Edit, error) {
 	return func(j *judged) (access.Edit, error) {
 		var out access.Edit
 		for _, g := range j.x.Grants() {
@@ -93,8 +93,8 @@ func (j *judged) each(who int, yield func(c call)) {
 	}
 }
 
-func seen(j *judged, who int) kept {
-	k := kept{}
+func seen(j *judged, who int) keeping {
+	k := keeping{}
 	j.each(who, func(c call) {
 		if c.day > j.day-90 && j.allowed(who, c) {
 			k.add(c.perm, c.path.Below())
@@ -108,8 +108,8 @@ func (j *judged) allowed(who int, c call) bool {
 }
 
 // projects keeps a permission in every project where it was ever used.
-func projects(j *judged, who int) kept {
-	k := kept{}
+func projects(j *judged, who int) keeping {
+	k := keeping{}
 	j.each(who, func(c call) {
 		if j.allowed(who, c) {
 			k.add(c.perm, projectOf(c.path).Below())
@@ -122,8 +122,8 @@ var digits = regexp.MustCompile(`[0-9]+`)
 
 // page is a page of simple rules: what was used in 400 days stays where it was; from a name with
 // a number in it on all like it; from three of a kind in a project on all of the kind there.
-func page(j *judged, who int) kept {
-	k := kept{}
+func page(j *judged, who int) keeping {
+	k := keeping{}
 	type spot struct {
 		perm    int
 		project model.Path
@@ -171,8 +171,8 @@ func indexStar(s string) int {
 }
 
 // careful keeps besides what is not logged, and all of what is younger than the window.
-func careful(keep func(j *judged, who int) kept) func(j *judged, who int) kept {
-	return func(j *judged, who int) kept {
+func careful(keep func(j *judged, who int) keeping) func(j *judged, who int) keeping {
+	return func(j *judged, who int) keeping {
 		k := keep(j, who)
 		id := j.life.who[who]
 		for _, st := range j.x.Closure(id) {
@@ -206,13 +206,13 @@ func careful(keep func(j *judged, who int) kept) func(j *judged, who int) kept {
 
 // hindsight keeps what is needed in the next 90 days and nothing else.
 func (j *judged) hindsight() access.Edit {
-	of := make([]kept, len(j.life.who))
+	of := make([]keeping, len(j.life.who))
 	for _, c := range j.after {
 		if of[c.who] == nil {
-			of[c.who] = kept{}
+			of[c.who] = keeping{}
 		}
 		of[c.who].add(c.perm, c.path.Exactly())
 	}
-	edit, _ := rule(func(_ *judged, who int) kept { return of[who] })(j)
+	edit, _ := rule(func(_ *judged, who int) keeping { return of[who] })(j)
 	return edit
 }

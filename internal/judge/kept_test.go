@@ -539,8 +539,10 @@ func doubted(b *strings.Builder, g *random, x *index.Index, uses *usage.Uses) {
 			fmt.Fprintf(b, "%s: %v\n", who, err)
 			continue
 		}
-		fmt.Fprintf(b, "%s: widened %+v gives %+v gains %+v broken %d; %.6g to %.6g, within %+v to %+v, %d go, %d stay\n",
-			who, r.Widened, r.Gives, r.Gains, len(r.Broken), r.Before, r.After, r.ReachBefore, r.ReachAfter, len(r.Goes),
+		fmt.Fprintf(b,
+			"%s: widened %+v gives %+v gains %+v broken %d; %.6g to %.6g, within %+v to %+v, %d go, %d stay\n",
+			who, r.Widened, r.Gives, r.Gains, len(r.Broken), r.Before, r.After, r.ReachBefore, r.ReachAfter,
+			len(r.Goes),
 			len(r.Stays))
 		for _, d := range check.Fence(x, f, uses, func(int) bool { return false }) {
 			fmt.Fprintf(b, "  %+v\n", d)
@@ -564,7 +566,8 @@ func chanced(b *strings.Builder, in *gauge.Input, res *gauge.Result, worth *draf
 			fmt.Fprintf(b, "%s %s:", s.ID, in.Index.Permission(p).Permission)
 			for _, q := range parts {
 				n, needed, days := learned.Like(q)
-				fmt.Fprintf(b, " %v %d %d %t %v %.4g %.4g like %d of %d in %d", q.Class, q.Bin, q.Size, q.Yearly, q.Where,
+				fmt.Fprintf(b, " %v %d %d %t %v %.4g %.4g like %d of %d in %d", q.Class, q.Bin, q.Size, q.Yearly,
+					q.Where,
 					learned.Chance(q), learned.Soon(q), needed, n, days)
 			}
 			b.WriteString("\n")
@@ -596,13 +599,15 @@ func guarded(t testing.TB, b *strings.Builder, seed uint64, in *gauge.Input, res
 			switch r.IntN(4) {
 			case 0:
 				if n := r.IntN(x.GrantNumbers()); x.Grant(n) != nil {
-					edits = append(edits, source.Edited{Kind: source.Grants, ID: x.Grant(n).ID, Before: doc(x.Grant(n))})
+					edits = append(edits, source.Edited{Kind: source.Grants, ID: x.Grant(n).ID,
+						Before: doc(x.Grant(n))})
 				}
 			case 1:
 				n := r.IntN(x.GrantNumbers())
 				g := *x.Grant(n)
 				g.To = ids[r.IntN(len(ids))]
-				edits = append(edits, source.Edited{Kind: source.Grants, ID: g.ID, Before: doc(x.Grant(n)), After: doc(g)})
+				edits = append(edits, source.Edited{Kind: source.Grants, ID: g.ID, Before: doc(x.Grant(n)),
+					After: doc(g)})
 			case 2:
 				for role := range x.Roles() {
 					if now, _ := x.Role(role); r.IntN(3) == 0 {
@@ -629,7 +634,8 @@ func guarded(t testing.TB, b *strings.Builder, seed uint64, in *gauge.Input, res
 			fmt.Fprintln(b, err)
 			continue
 		}
-		v := change.Views{Before: x, After: after, Edits: edits, Protected: some(), Self: slices.Collect(maps.Keys(some()))}
+		v := change.Views{Before: x, After: after, Edits: edits, Protected: some(),
+			Self: slices.Collect(maps.Keys(some()))}
 		fmt.Fprintf(b, "%d edits: %q\n", len(edits), change.StepGuards(v))
 	}
 	for _, id := range ids {

@@ -19,7 +19,8 @@ func TestKept(t *testing.T) {
 		r := rand.New(rand.NewPCG(uint64(i), 6))
 		c := newCase()
 		if r.IntN(3) == 0 {
-			c.e.Coverage = append(c.e.Coverage, model.CoverageRecord{Node: model.MustPath("/m/project:p1"), Service: "s",
+			c.e.Coverage = append(c.e.Coverage, model.CoverageRecord{Node: model.MustPath("/m/project:p1"),
+				Service:  "s",
 				LogClass: "all"})
 		}
 		var who []model.ID
@@ -67,7 +68,8 @@ func TestKept(t *testing.T) {
 		fmt.Fprintf(&b, "%d callers %.6g held %.6g least\n", res.Callers, res.Held, res.Least)
 		for _, x := range res.Rows {
 			fmt.Fprintf(&b, "%s %g gates %t: asks %d broken %d %d expected %.5g %.5g places %d calls %d left %.6g "+
-				"removed %.6g drafts %d pieces %d %d\n", x.Name, float64(x.Caution), x.Gates, x.Asks, x.Early, x.Broken,
+				"removed %.6g drafts %d pieces %d %d\n", x.Name, float64(x.Caution), x.Gates, x.Asks, x.Early,
+				x.Broken,
 				x.Expected, x.Hasty, x.Places, x.Calls, x.Left, x.Removed, x.Drafts, x.Pieces, x.Median)
 		}
 		for _, bins := range [][]backtest.Bin{res.All, res.Dropped} {

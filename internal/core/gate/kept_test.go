@@ -81,11 +81,13 @@ func TestKept(t *testing.T) {
 		more := *q
 		more.Answers = slices.Clone(q.Answers)
 		more.State = gate.Asked
-		err = more.Answer(gate.Answer{By: model.MustID([]string{"person/b", "person/c", "person/z"}[r.IntN(3)]), At: at,
+		err = more.Answer(gate.Answer{By: model.MustID([]string{"person/b", "person/c", "person/z"}[r.IntN(3)]),
+			At:  at,
 			Yes: r.IntN(3) > 0}, p, in, nobody)
 		fmt.Fprintf(&b, "answered %s %d %v\n", more.State, len(more.Answers), err)
 		opening := *q
-		fmt.Fprintf(&b, "opening %v %s %s %s\n", opening.StartOpening(at), opening.State, opening.OpenedAt, opening.Until)
+		fmt.Fprintf(&b, "opening %v %s %s %s\n", opening.StartOpening(at), opening.State, opening.OpenedAt,
+			opening.Until)
 		due := opening
 		if r.IntN(2) == 0 {
 			due.State = gate.Open
@@ -94,7 +96,8 @@ func TestKept(t *testing.T) {
 		fmt.Fprintf(&b, "due %t %t", c, l)
 		c, l = more.Due(more.AskedAt.Add(near(day)))
 		fmt.Fprintf(&b, " %t %t\n", c, l)
-		for _, do := range []func() error{opening.Opened, func() error { return opening.StartClosing("x") }, opening.Lapse} {
+		for _, do := range []func() error{opening.Opened, func() error { return opening.StartClosing("x") },
+			opening.Lapse} {
 			fmt.Fprintf(&b, "%v %s\n", do(), opening.State)
 		}
 		return fmt.Sprint(i), b.String()

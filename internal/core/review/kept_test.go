@@ -59,8 +59,9 @@ func TestKept(t *testing.T) {
 		}
 		var items []review.Item
 		for range r.IntN(30) {
-			items = append(items, review.Item{For: who(r), Removes: float64(r.IntN(4)), Expects: float64(r.IntN(3)) / 100,
-				Holds: r.IntN(4) > 0, Widens: r.IntN(4) == 0})
+			items = append(items, review.Item{For: who(r), Removes: float64(r.IntN(4)),
+				Expects: float64(r.IntN(3)) / 100,
+				Holds:   r.IntN(4) > 0, Widens: r.IntN(4) == 0})
 		}
 		fmt.Fprintf(&b, "order %v\n", review.Order(items))
 		for n := range 5 {

@@ -126,7 +126,8 @@ func TestKeptLogs(t *testing.T) {
 			fmt.Fprintf(&b, "%s %s %s: from %s %t forgotten %t share %.6g", x.Node, x.Service, x.LogClass, from, some,
 				c.Forgotten(x, w), c.Share(x.Node, x.Service, x.LogClass, w))
 			if s := c.Stream(x); s != nil {
-				fmt.Fprintf(&b, " %s %s %d of %d callers refused %t mute %d", s.First, s.Last, s.Events, s.Callers, s.Refused,
+				fmt.Fprintf(&b, " %s %s %d of %d callers refused %t mute %d", s.First, s.Last, s.Events, s.Callers,
+					s.Refused,
 					s.Mute)
 				for _, g := range s.Gaps {
 					fmt.Fprintf(&b, " %d-%d %t", g.From, g.To, g.Partly)
@@ -210,7 +211,8 @@ func TestKeptUses(t *testing.T) {
 			}
 			for _, g := range usage.GroupBy(list.All(), f, usage.Fields[:1+r.IntN(len(usage.Fields))],
 				func(p model.Path) model.Path { up, _ := p.Parent(); return up }) {
-				fmt.Fprintf(&b, "\n%+v %s %d %d %t %s %s %v", g.Key, g.Service, g.Uses, g.Count, g.AtLeast, g.First, g.Last,
+				fmt.Fprintf(&b, "\n%+v %s %d %d %t %s %s %v", g.Key, g.Service, g.Uses, g.Count, g.AtLeast, g.First,
+					g.Last,
 					g.Days.List())
 			}
 		}

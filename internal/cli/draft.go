@@ -61,7 +61,8 @@ avoided break is worth, as a multiple of the danger that a caller holds on avera
 is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
 that can go, with --all for everybody: what is there already is left, so that it can be
 interrupted and go on. With --conditions a line also gets what each of at least 20 calls on
-10 days met: a second factor, at most three networks. A grant that others make needless
+10 days met: a second factor, at most three networks, and the hours (UTC, at most 14 of the
+day) and weekdays outside of which whoever has it never called. A grant that others make needless
 goes, and idle people leave the groups that their access comes by. With --gates what has
 power and people use on a few days of the window is left to be asked for, where that is
 cheaper than having it all the time: an ask counts a tenth of a refused call. The gate is
@@ -134,7 +135,7 @@ give today.`,
 	f.BoolVar(&giveUp, "give-up-unobservable", false, "drop also what no log could have shown")
 	f.BoolVar(&keep, "keep-unobservable", false, "keep all that no log could have shown, however unlikely its use")
 	cmd.MarkFlagsMutuallyExclusive("give-up-unobservable", "keep-unobservable")
-	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks")
+	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks, hours")
 	f.BoolVar(&gates, "gates", false, "offer a gate in place of power that people use rarely, for them to ask for")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")

@@ -39,6 +39,15 @@ type Context struct {
 	Block        netip.Prefix // where only the block of the address is known
 	SecondFactor Truth
 	Labels       map[string]string // of the resource; nil is unknown, empty is none
+	Times        Times             // of calls of which no single time is known
+}
+
+// Times is what is known of when some calls were: they were at some of these hours on some of these
+// weekdays, in UTC, from First to Last. The zero Times knows nothing.
+type Times struct {
+	First, Last time.Time
+	Hours       uint32 // by bit, from midnight; 0: not known
+	Weekdays    uint8  // by bit, from Sunday
 }
 
 // Truth is a three-valued answer. The zero Truth is Open: not known.
@@ -100,7 +109,15 @@ func (c Condition) Eval(ctx Context) (Truth, Condition) {
 		}
 	}
 	if ctx.Time.IsZero() {
-		rest.Hours, rest.From, rest.Until = c.Hours, c.From, c.Until
+		rest.From, rest.Until = c.From, c.Until
+		if c.Hours != nil {
+			switch c.Hours.holdAt(ctx.Times) {
+			case Open:
+				rest.Hours = c.Hours
+			case False:
+				return False, Condition{}
+			}
+		}
 	} else {
 		switch {
 		case !c.From.IsZero() && ctx.Time.Before(c.From),
@@ -195,6 +212,97 @@ func (h *Hours) Hold(t time.Time) bool {
 	return slices.Contains(h.Days, weekdays[day])
 }
 
+// String says when the hours are: runs of three weekdays and more, from Monday on, are said by their
+// ends.
+func (h *Hours) String() string {
+	var days []string
+	for from := 0; from < 7; {
+		to := from
+		for to < 7 && slices.Contains(h.Days, weekdays[(to+1)%7]) {
+			to++
+		}
+		switch to - from {
+		case 0:
+			from++
+			continue
+		case 1, 2:
+			for d := from; d < to; d++ {
+				days = append(days, weekdays[(d+1)%7])
+			}
+		case 7:
+			days = []string{"every day"}
+		default:
+			days = append(days, weekdays[from+1]+" to "+weekdays[to%7])
+		}
+		from = to
+	}
+	return fmt.Sprintf("%s %s-%s %s", strings.Join(days, ", "), h.From, h.To, h.Zone)
+}
+
+// week is how many minutes a week has.
+const week = 7 * 24 * 60
+
+// holdAt judges hours for calls of which hours and weekdays are known. Each of these hours, on each
+// of these weekdays, by each offset that the zone had from the first to the last call, must lie
+// inside them, or outside; else it is open. That there may have been no call in some of them makes
+// an answer open more often, and never wrong.
+func (h *Hours) holdAt(t Times) Truth {
+	loc, err := time.LoadLocation(h.Zone)
+	from, err1 := clock(h.From)
+	to, err2 := clock(h.To)
+	if t.Hours == 0 || t.Weekdays == 0 || err != nil || err1 != nil || err2 != nil {
+		return Open
+	}
+	if to <= from {
+		to += 24 * 60
+	}
+	var in [week]bool // minutes of the week in the zone, from Sunday
+	for day, name := range weekdays {
+		if slices.Contains(h.Days, name) {
+			for m := from; m < to; m++ {
+				in[(day*24*60+m)%week] = true
+			}
+		}
+	}
+	inside, outside := false, false
+	for _, offset := range offsets(loc, t.First, t.Last) {
+		for day := range 7 {
+			for hour := range 24 {
+				if t.Weekdays>>day&1 == 0 || t.Hours>>hour&1 == 0 {
+					continue
+				}
+				for m := range 60 {
+					if in[((day*24+hour)*60+m+offset+week)%week] {
+						inside = true
+					} else {
+						outside = true
+					}
+				}
+				if inside && outside {
+					return Open
+				}
+			}
+		}
+	}
+	return TruthOf(inside)
+}
+
+// offsets returns how many minutes a zone was before UTC from one time to another, each once. No
+// zone changes and changes back within the days between two looks.
+func offsets(loc *time.Location, first, last time.Time) []int {
+	var out []int
+	look := func(t time.Time) {
+		if _, s := t.In(loc).Zone(); !slices.Contains(out, s/60) {
+			out = append(out, s/60)
+		}
+	}
+	for t := first; t.Before(last); t = t.AddDate(0, 0, 14) {
+		look(t)
+	}
+	look(last)
+	return out
+}
+
 // Implies reports whether d holds whenever c does. It compares part by part and
 // answers false where it cannot see an implication.
 func (c Condition) Implies(d Condition) bool {
@@ -276,7 +384,7 @@ func (c Condition) String() string {
 		parts = append(parts, "with a second factor")
 	}
 	if h := c.Hours; h != nil {
-		parts = append(parts, fmt.Sprintf("%s %s-%s %s", strings.Join(h.Days, ","), h.From, h.To, h.Zone))
+		parts = append(parts, h.String())
 	}
 	for _, k := range slices.Sorted(maps.Keys(c.Labels)) {
 		parts = append(parts, fmt.Sprintf("on resources labelled %s=%s", k, c.Labels[k]))

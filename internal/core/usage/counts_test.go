@@ -267,7 +267,18 @@ func TestTableOfBefore(t *testing.T) {
 		c[i] ^= 0x55
 		_ = (&usage.Table{}).MergeBinary(c)
 	}
-	if err := (&usage.Table{}).MergeBinary(append([]byte{3}, b[1:]...)); !errors.Is(err, usage.ErrTable) {
+	// As the second version wrote it: with counts, and without hours, which are not known then.
+	second := slices.Insert(append([]byte{2}, b[1:]...), bytes.Index(b, []byte{0x80, 0xa0}), 0)
+	table = usage.Table{}
+	if err := table.MergeBinary(second); err != nil || table.Uses()[0].Count != 10 || table.Uses()[0].Hours != 0 {
+		t.Errorf("of the second version: %v", err)
+	}
+	now, err := table.AppendBinary(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now[0]++
+	if err := (&usage.Table{}).MergeBinary(now); !errors.Is(err, usage.ErrTable) {
 		t.Errorf("a version to come: %v", err)
 	}
 }

@@ -172,7 +172,7 @@ func TestKeptUses(t *testing.T) {
 		all := usage.ListOf(fold.Uses()...)
 		var b strings.Builder
 		say := func(u *usage.Use) {
-			fmt.Fprintf(&b, "%+v %d %s %s %v", u.Key, u.Count, u.First, u.Last, u.Days.List())
+			fmt.Fprintf(&b, "%+v %d %s %s %v %b", u.Key, u.Count, u.First, u.Last, u.Days.List(), u.Hours)
 			for d, n := range u.Daily() {
 				fmt.Fprintf(&b, " %d:%d", d, n)
 			}

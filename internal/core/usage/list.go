@@ -43,6 +43,7 @@ type useRow struct {
 	count                                          uint32 // of a row that is odd: where it is
 	first, last                                    uint32 // seconds since 1970
 	more                                           uint32 // their milliseconds, and the bits below
+	hours                                          Hours
 }
 
 // The bits of useRow.more.
@@ -101,7 +102,8 @@ func (u *Uses) At(i int) Use {
 	o := r.tell(u.odds)
 	out := Use{Key: Key{u.ids[r.Identity], u.ids[r.ActingFor], u.perms[r.Permission], u.paths[r.Path],
 		r.Outcome.Outcome(), u.nets[r.Network], r.SecondFactor}, Count: o.count, AtLeast: r.atLeast(),
-		First: time.UnixMilli(o.first).UTC(), Last: time.UnixMilli(o.last).UTC(), Days: r.days(u.words)}
+		First: time.UnixMilli(o.first).UTC(), Last: time.UnixMilli(o.last).UTC(), Days: r.days(u.words),
+		Hours: r.hours}
 	if r.counts > 0 {
 		out.Counts = countsAt(u.counts, r.counts)
 	}
@@ -331,21 +333,21 @@ func (g *Gather) Expect(n int) { g.rows = slices.Grow(g.rows, n) }
 func (g *Gather) Add(u Use) {
 	g.add(RowKey{g.ids.Number(u.Identity), g.ids.Number(u.ActingFor), g.perms.Number(u.Permission),
 		g.paths.Number(u.Path), g.nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
-		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts, u.AtLeast)
+		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts, u.Hours, u.AtLeast)
 }
 
 // AddBinary takes in a table that [Table.AppendBinary] wrote. After [ErrTable] nothing that was
 // gathered is of use.
 func (g *Gather) AddBinary(b []byte) error {
 	return decodeTable(b, &g.ids, &g.perms, &g.paths, &g.nets,
-		func(k RowKey, count, first, last int64, days Days, counts Counts) {
-			g.add(k, count, first, last, days, counts, false)
+		func(k RowKey, count, first, last int64, days Days, counts Counts, hours Hours) {
+			g.add(k, count, first, last, days, counts, hours, false)
 		})
 }
 
-func (g *Gather) add(k RowKey, count, first, last int64, d Days, c Counts, atLeast bool) {
+func (g *Gather) add(k RowKey, count, first, last int64, d Days, c Counts, h Hours, atLeast bool) {
 	r := useRow{Identity: k.Identity, ActingFor: k.ActingFor, Permission: k.Permission, Path: k.Path,
-		Network: k.Network, Outcome: k.Outcome, SecondFactor: k.SecondFactor}
+		Network: k.Network, Outcome: k.Outcome, SecondFactor: k.SecondFactor, hours: h}
 	if atLeast {
 		r.more = rowAtLeast
 	}
@@ -506,8 +508,7 @@ func (g *Gather) join() {
 			for _, o := range g.rows[i:j] {
 				x := o.tell(g.odds)
 				u := Use{Count: x.count, First: time.UnixMilli(x.first).UTC(), Last: time.UnixMilli(x.last).UTC(),
-					Days:    o.days(g.words).clone(),
-					AtLeast: o.atLeast()}
+					Days: o.days(g.words).clone(), AtLeast: o.atLeast(), Hours: o.hours}
 				if o.counts > 0 {
 					u.Counts = gathered(g.counts, o.counts)
 				}
@@ -519,7 +520,7 @@ func (g *Gather) join() {
 				r.more |= rowAtLeast
 			}
 			g.setDays(&r, u.Days)
-			r.counts = g.pack(u.Counts)
+			r.counts, r.hours = g.pack(u.Counts), u.Hours
 		}
 		out = append(out, r)
 		i = j

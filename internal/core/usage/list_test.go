@@ -51,7 +51,8 @@ func TestGather(t *testing.T) {
 		names := map[model.ID]bool{}
 		for i, u := range got.All() {
 			w := want[i]
-			if u.Key != w.Key || u.Count != w.Count || !u.First.Equal(w.First) || !u.Last.Equal(w.Last) ||
+			if u.Key != w.Key || u.Count != w.Count || u.Hours != w.Hours || !u.First.Equal(w.First) ||
+				!u.Last.Equal(w.Last) ||
 				!reflect.DeepEqual(slices.Collect(daily(u)), slices.Collect(daily(w))) {
 				t.Fatalf("seed %d: use %d is\n%+v\nwant\n%+v", seed, i, u, w)
 			}
@@ -89,6 +90,68 @@ func TestGather(t *testing.T) {
 			for d := range u.Daily() {
 				if d%2 == 0 {
 					t.Fatalf("seed %d: day %d is left of %+v", seed, d, u)
+				}
+			}
+		}
+	}
+}
+
+// TestHours: the hours of calls are kept, in UTC and also before 1970, whatever way they are folded;
+// beside calls of which they are not known nothing is known of any. They answer of weekdays and hours
+// alone.
+func TestHours(t *testing.T) {
+	oslo := time.FixedZone("", 2*3600)
+	for _, tt := range []struct {
+		at   []time.Time
+		want usage.Hours
+		week uint8 // from Sunday
+	}{
+		{[]time.Time{time.Date(2026, 11, 27, 0, 0, 0, 0, time.UTC)}, 1, 1 << 5},
+		{[]time.Time{time.Date(2026, 11, 27, 23, 59, 59, 999e6, time.UTC)}, 1 << 23, 1 << 5},
+		{[]time.Time{time.Date(2026, 11, 28, 1, 30, 0, 0, oslo)}, 1 << 23, 1 << 5}, // by UTC the day before
+		{[]time.Time{time.Date(2026, 11, 26, 9, 0, 0, 0, time.UTC), time.Date(2026, 11, 29, 9, 59, 0, 0, time.UTC),
+			time.Date(2026, 11, 29, 17, 0, 0, 0, time.UTC)}, 1<<9 | 1<<17, 1<<4 | 1},
+		{[]time.Time{time.UnixMilli(-1), time.UnixMilli(-3_600_000), time.UnixMilli(-3_600_001)}, 1<<23 | 1<<22,
+			1 << 3},
+	} {
+		fold, table, shards := usage.Fold{}, &usage.Table{}, &usage.Shards{}
+		k := usage.Key{Identity: model.MustID("workload/w"), Permission: model.MustPermission("a/b:c"),
+			Path: model.MustPath("/m"), Outcome: usage.Done}
+		row := usage.RowKey{Identity: table.IDs.Number(k.Identity), Permission: table.Perms.Number(k.Permission),
+			Path: table.Paths.Number(k.Path), Outcome: usage.CodeOf(k.Outcome)}
+		for _, at := range tt.at {
+			fold.Add(usage.Call{Time: at, Identity: k.Identity, Permission: k.Permission, Path: k.Path,
+				Outcome: k.Outcome})
+			table.Add(row, at.UnixMilli())
+			shards.Add(row, at.UnixMilli())
+		}
+		other := &usage.Table{IDs: table.IDs, Perms: table.Perms, Paths: table.Paths}
+		shards.Into(other)
+		for _, u := range []usage.Use{fold.Uses()[0], table.Uses()[0], other.Uses()[0],
+			usage.ListOf(fold.Uses()...).At(0)} {
+			if u.Hours != tt.want {
+				t.Errorf("%v: %b, want %b", tt.at, u.Hours, tt.want)
+			}
+			if c := u.Context().Times; c.Hours != uint32(tt.want) || c.Weekdays != tt.week ||
+				!c.First.Equal(u.First) ||
+				!c.Last.Equal(u.Last) {
+				t.Errorf("%v: %+v", tt.at, c)
+			}
+			old := u
+			old.Hours = 0
+			if c := old.Context().Times; c != (model.Times{}) {
+				t.Errorf("of hours that are not known: %+v", c)
+			}
+			for _, both := range [][]usage.Use{{u, old}, {old, u}} {
+				again := usage.Fold{}
+				part := &usage.Table{}
+				for _, x := range both {
+					again.Merge(x)
+					part.MergeUse(x)
+				}
+				if a, b, c := again.Uses()[0].Hours, part.Uses()[0].Hours,
+					usage.ListOf(both...).At(0).Hours; a+b+c != 0 {
+					t.Errorf("%v, and others: %b %b %b", tt.at, a, b, c)
 				}
 			}
 		}

@@ -84,6 +84,7 @@ type row struct {
 	count int64
 	first int64 // ms since 1970
 	last  int64
+	hours Hours
 }
 
 // A Table folds calls as a [Fold] does, in a form that holds millions of uses:
@@ -216,6 +217,11 @@ func (t *Table) add(k RowKey, hash uint64, at int64) {
 		t.open(r)
 	}
 	r.count++
+	if h := hourOf(at); fresh {
+		r.hours = h
+	} else {
+		r.hours = r.hours.and(h)
+	}
 	if fresh || at < r.first {
 		r.first = at
 	}
@@ -307,8 +313,13 @@ func (t *Table) days(r *row) Days {
 }
 
 // merge folds a row that was folded elsewhere into the row of k.
-func (t *Table) merge(k RowKey, count, first, last int64, days Days, counts Counts) {
+func (t *Table) merge(k RowKey, count, first, last int64, days Days, counts Counts, hours Hours) {
 	r, fresh := t.find(k, k.hash())
+	if fresh {
+		r.hours = hours
+	} else {
+		r.hours = r.hours.and(hours)
+	}
 	if fresh {
 		if counts != (Counts{}) {
 			t.packs = append(t.packs, counts)
@@ -371,7 +382,7 @@ func (t *Table) Merge(o *Table) {
 	for i := range o.rows {
 		r := &o.rows[i]
 		t.merge(RowKey{ids[r.Identity], ids[r.ActingFor], perms[r.Permission], paths[r.Path], nets[r.Network],
-			r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r), o.counts(r, o.days(r)))
+			r.Outcome, r.SecondFactor}, r.count, r.first, r.last, o.days(r), o.counts(r, o.days(r)), r.hours)
 	}
 }
 
@@ -387,7 +398,7 @@ func renumber[T comparable](to, from *Names[T]) []uint32 {
 func (t *Table) MergeUse(u Use) {
 	t.merge(RowKey{t.IDs.Number(u.Identity), t.IDs.Number(u.ActingFor), t.Perms.Number(u.Permission),
 		t.Paths.Number(u.Path), t.Nets.Number(u.Network), CodeOf(u.Outcome), u.SecondFactor},
-		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts)
+		u.Count, u.First.UnixMilli(), u.Last.UnixMilli(), u.Days, u.Counts, u.Hours)
 }
 
 // Span returns the first and the last time of all uses, in milliseconds since 1970;
@@ -412,7 +423,7 @@ func (t *Table) Uses() []Use {
 	for i := range t.rows {
 		r := &t.rows[i]
 		days := t.days(r)
-		g.add(r.RowKey, r.count, r.first, r.last, days, t.counts(r, days), false)
+		g.add(r.RowKey, r.count, r.first, r.last, days, t.counts(r, days), r.hours, false)
 	}
 	return g.Uses().List()
 }
@@ -450,9 +461,10 @@ const (
 // sane reports whether the days end within the years that a time stamp can have.
 func (d Days) sane() bool { return int64(d.base)+64*int64(len(d.words)) <= lastDay+64 }
 
-// The versions of the form; the first kept no counts a day.
+// The versions of the form; the first kept no counts a day, the second no hours.
 const (
-	tableVersion  = 2
+	tableVersion  = 3
+	tableVersion2 = 2
 	tableVersion1 = 1
 )
 
@@ -470,7 +482,7 @@ func (t *Table) AppendBinary(b []byte) ([]byte, error) {
 		func(r *row) uint64 { return uint64(r.Permission) },
 		func(r *row) uint64 { return uint64(r.Path) }, func(r *row) uint64 { return uint64(r.Network) },
 		func(r *row) uint64 { return uint64(r.Outcome)<<2 | uint64(r.SecondFactor) },
-		func(r *row) uint64 { return uint64(r.count) },
+		func(r *row) uint64 { return uint64(r.count) }, func(r *row) uint64 { return uint64(r.hours) },
 	} {
 		for i := range t.rows {
 			b = binary.AppendUvarint(b, col(&t.rows[i]))
@@ -567,8 +579,9 @@ func (t *Table) MergeBinary(b []byte) error {
 
 // decodeTable reads what AppendBinary wrote, row after row, under the numbers that names give.
 func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permission], allPaths *Names[model.Path],
-	allNets *Names[netip.Prefix], add func(k RowKey, count, first, last int64, days Days, counts Counts)) error {
-	if len(b) == 0 || b[0] != tableVersion && b[0] != tableVersion1 {
+	allNets *Names[netip.Prefix], add func(k RowKey, count, first, last int64, days Days, counts Counts,
+		hours Hours)) error {
+	if len(b) == 0 || b[0] < tableVersion1 || b[0] > tableVersion {
 		return ErrTable
 	}
 	version := b[0]
@@ -605,9 +618,15 @@ func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permis
 	for i := range counts {
 		counts[i] = int64(r.uint(maxCalls))
 	}
+	hours := make([]Hours, n)
+	for i := range hours {
+		if version > tableVersion2 {
+			hours[i] = Hours(r.uint(1<<24 - 1))
+		}
+	}
 	packed := make([]Counts, n)
 	for i := range packed {
-		if version >= 2 {
+		if version > tableVersion1 {
 			packed[i] = Counts{string(r.take(r.uint(1 << 20)))}
 		}
 	}
@@ -625,7 +644,7 @@ func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permis
 		if _, ok := packed[i].List(d.Count()); r.bad || !ok || !d.sane() {
 			return ErrTable
 		}
-		add(keys[i], counts[i], first, last, d, packed[i])
+		add(keys[i], counts[i], first, last, d, packed[i], hours[i])
 	}
 	if len(r.b) > 0 {
 		return ErrTable

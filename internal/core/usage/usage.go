@@ -63,6 +63,43 @@ func (k Key) Context() model.Context {
 	return model.Context{SecondFactor: k.SecondFactor, Block: k.Network}
 }
 
+// Context returns what is known for a decision about all calls of the use.
+func (u *Use) Context() model.Context {
+	c := u.Key.Context()
+	if u.Hours == 0 {
+		return c
+	}
+	c.Times = model.Times{First: u.First, Last: u.Last, Hours: uint32(u.Hours)}
+	for i, w := range u.Days.words {
+		for ; w != 0 && c.Times.Weekdays != 1<<7-1; w &= w - 1 {
+			c.Times.Weekdays |= 1 << weekday(u.Days.base+Day(64*i+bits.TrailingZeros64(w)))
+		}
+	}
+	return c
+}
+
+// Hours are the hours of the day, in UTC, in which calls were, by bit from midnight; 0: not known,
+// of calls that were folded before they were kept. Of a use that is cut down to some of its days
+// they are still those of all.
+type Hours uint32
+
+// and returns the hours of both: not known where those of one are not.
+func (h Hours) and(o Hours) Hours {
+	if h == 0 || o == 0 {
+		return 0
+	}
+	return h | o
+}
+
+// hourOf returns the hour of a time in milliseconds since 1970.
+func hourOf(at int64) Hours {
+	h := at / 3_600_000
+	if at%3_600_000 < 0 {
+		h--
+	}
+	return 1 << ((h%24 + 24) % 24)
+}
+
 // A Use is calls folded together.
 type Use struct {
 	Key
@@ -73,6 +110,7 @@ type Use struct {
 	First, Last time.Time
 	Days        Days
 	Counts      Counts // of each of Days
+	Hours       Hours
 	AtLeast     bool
 }
 
@@ -102,7 +140,7 @@ type Fold map[Key]*Use
 // Add folds one call in.
 func (f Fold) Add(c Call) {
 	t := c.Time.UTC()
-	f.Merge(Use{Key: c.Key(), Count: 1, First: t, Last: t, Days: DaysOf(t)})
+	f.Merge(Use{Key: c.Key(), Count: 1, First: t, Last: t, Days: DaysOf(t), Hours: hourOf(t.UnixMilli())})
 }
 
 // Merge folds in a use that was folded elsewhere from other calls.
@@ -133,6 +171,7 @@ func (f Fold) Merge(o Use) {
 		ns = append(ns, of[d])
 	}
 	u.Counts = PackCounts(ns)
+	u.Hours = u.Hours.and(o.Hours)
 }
 
 // Uses returns the folded uses, ordered by identity, permission, path and the rest.

@@ -77,7 +77,8 @@ func TestFoldingIsOrderFree(t *testing.T) {
 			t.Fatalf("seed %d: %d uses, then %d", seed, len(a), len(b))
 		}
 		for i := range a {
-			if a[i].Key != b[i].Key || a[i].Count != b[i].Count || !a[i].First.Equal(b[i].First) ||
+			if a[i].Key != b[i].Key || a[i].Count != b[i].Count || a[i].Hours != b[i].Hours ||
+				!a[i].First.Equal(b[i].First) ||
 				!a[i].Last.Equal(b[i].Last) || !reflect.DeepEqual(a[i].Days.List(), b[i].Days.List()) {
 				t.Fatalf("seed %d: %+v, then %+v", seed, a[i], b[i])
 			}

@@ -46,6 +46,7 @@ type gaugeValue struct {
 	Strangers  []model.ID       `json:"callers_not_in_the_estate,omitempty"`
 	Unmapped   int              `json:"uses_of_unknown_permissions,omitempty"`
 	Placed     work.PlacedCalls `json:"calls"`
+	Again      int              `json:"grants_made_again,omitempty" doc:"that are older than they say"`
 }
 
 func (a *app) gaugeCmd() *cobra.Command {
@@ -109,7 +110,7 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	now := in.AsOf
 	v := gaugeValue{Source: s.Name, From: in.Span().From, To: in.Span().To, Days: in.Window,
 		Observable: res.Observable, Identities: []gaugeRow{}, Strangers: res.Strangers, Unmapped: res.Unmapped,
-		Placed: work.PlacedCallsOf(&res.Placement.Tally)}
+		Placed: work.PlacedCallsOf(&res.Placement.Tally), Again: res.Again}
 	t := render.Table{Columns: []render.Column{{Name: "NOT NEEDED", Right: true}, {Name: "HELD", Right: true},
 		{Name: "WITHIN REACH", Right: true}, {Name: "IDENTITY"}, {Name: "GRANTED", Right: true},
 		{Name: "USED", Right: true}, {Name: "LAST USE"}, {Name: "HABIT"}, {Name: "JUDGEMENT", Wrap: true}}}
@@ -147,6 +148,9 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 			fmt.Sprintf("Callers in the log that the estate does not list: %d, such as %s (clipfence uses "+
 				"--strangers).", n, res.Strangers[0]))
 	}
+	if res.Again > 0 {
+		d.Notes = append(d.Notes, againWords(res.Again))
+	}
 	if len(t.Rows) > 0 {
 		d.Next = []string{"clipfence draft --for " + t.Rows[0][3].Text, "clipfence gauge " + t.Rows[0][3].Text}
 	}
@@ -168,6 +172,7 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		Unobservable int        `json:"unobservable"`
 		Undecidable  int        `json:"undecidable" doc:"a call that could not be placed may have used it"`
 		Held         int        `json:"held" doc:"its holders cannot be judged"`
+		Since        time.Time  `json:"since,omitzero" doc:"when it was made, or since when the same was granted before"`
 		Unused       int        `json:"unused"`
 	}
 	d := &render.Doc{Head: a.gaugeHead(in, res)}
@@ -198,6 +203,7 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		{Name: "WHERE", Path: true}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true},
 		{Name: "KEPT", Right: true}, {Name: "UNUSED", Right: true}, {Name: "DANGER", Right: true}}}
 	rows := []grantRow{}
+	var older []string
 	for _, h := range holdings {
 		g := res.Grants[h.Number]
 		gr := g.Grant
@@ -212,7 +218,12 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		kept := g.Rare.Count() + g.TooNew.Count() + g.Unobservable.Count() + g.Undecidable.Count() + g.Held.Count()
 		rows = append(rows, grantRow{gr.ID, h.Chain, gr.Role, places(gr.Where), int(g.Danger + 0.5), int(g.Kept + 0.5),
 			g.Perms.Count(), g.Used.Count(), g.Rare.Count(), g.TooNew.Count(), g.Unobservable.Count(),
-			g.Undecidable.Count(), g.Held.Count(), g.Unused.Count()})
+			g.Undecidable.Count(), g.Held.Count(), g.Since, g.Unused.Count()})
+		if g.Since.Before(gr.Created) {
+			older = append(older, fmt.Sprintf("%s was made on %s, and is judged as granted since %s: the same was "+
+				"there, or most of what was made with it was used before.", gr.ID,
+				gr.Created.UTC().Format(time.DateOnly), g.Since.UTC().Format(time.DateOnly)))
+		}
 		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.Where)),
 			render.C(render.Count(g.Perms.Count())), render.C(render.Count(g.Used.Count())),
 			render.C(render.Count(kept)), render.C(render.Count(g.Unused.Count())),
@@ -222,6 +233,7 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, not " +
 		"observable, perhaps used by a call that could not be placed, or held by somebody whose silence proves " +
 		"nothing yet; never taken for unused."}
+	d.Notes = append(d.Notes, older...)
 	switch st := res.Of(id); {
 	case st == nil:
 	case st.State == work.Protected: // it is never changed
@@ -232,6 +244,13 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	}
 	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)
+}
+
+// againWords says that the dates of some grants are not those since when they are granted.
+func againWords(n int) string {
+	return fmt.Sprintf("Made again, and judged as older than they say: %s. Earlier surveys show the same, or most of "+
+		"those that were made with them were used before (clipfence gauge IDENTITY says since when).",
+		render.Plural(n, "grant"))
 }
 
 func lowerFirst(s string) string { return strings.ToLower(s[:1]) + s[1:] }

@@ -540,10 +540,11 @@ func doubted(b *strings.Builder, g *random, x *index.Index, uses *usage.Uses) {
 			continue
 		}
 		fmt.Fprintf(b,
-			"%s: widened %+v gives %+v gains %+v broken %d; %.6g to %.6g, within %+v to %+v, %d go, %d stay\n",
-			who, r.Widened, r.Gives, r.Gains, len(r.Broken), r.Before, r.After, r.ReachBefore, r.ReachAfter,
-			len(r.Goes),
-			len(r.Stays))
+			"%s: widened %+v gives %+v gains %+v broken %d; %.6g to %.6g, within %.6g %d %t %d to %.6g %d %t %d, "+
+				"%d go, %d stay\n",
+			who, r.Widened, r.Gives, r.Gains, len(r.Broken), r.Before, r.After, r.ReachBefore.Danger,
+			r.ReachBefore.Becomes, r.ReachBefore.Anybody, r.ReachBefore.Nodes, r.ReachAfter.Danger,
+			r.ReachAfter.Becomes, r.ReachAfter.Anybody, r.ReachAfter.Nodes, len(r.Goes), len(r.Stays))
 		for _, d := range check.Fence(x, f, uses, func(int) bool { return false }) {
 			fmt.Fprintf(b, "  %+v\n", d)
 		}

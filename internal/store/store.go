@@ -584,6 +584,37 @@ func (s *Store) KnownNodes(ctx context.Context, src string) ([]model.Path, error
 	return out, err
 }
 
+// A Gone is a grant that surveys showed, and that the newest one does not, or does not show so.
+type Gone struct {
+	model.Grant
+	First, Last int64 // the surveys that showed it so
+}
+
+// GoneGrants returns the grants of a source that are gone or say something else now.
+func (s *Store) GoneGrants(ctx context.Context, src string) ([]Gone, error) {
+	var out []Gone
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var g Gone
+		var value []byte
+		var format int
+		if err := scan(&value, &format, &g.First, &g.Last); err != nil {
+			return err
+		}
+		e := &model.Estate{Source: src}
+		if format != source.FormatVersion {
+			return fmt.Errorf("%w: a grant is of format %d", ErrDamaged, format)
+		}
+		if err := source.Parse(e, source.Grants, value); err != nil || len(e.Grants) != 1 {
+			return fmt.Errorf("%w: a grant: %v", ErrDamaged, err)
+		}
+		g.Grant = e.Grants[0]
+		out = append(out, g)
+		return nil
+	}, `select value, format, first, last from held where source = ? and kind = ? and last < ? order by id, first`, src,
+		source.Grants, int64(forever))
+	return out, err
+}
+
 // Setting returns a small value kept under a name, or "".
 func (s *Store) Setting(ctx context.Context, name string) (string, error) {
 	var v string

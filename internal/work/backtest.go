@@ -67,7 +67,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 	if err != nil {
 		return nil, err
 	}
-	s, in, _, err := w.gauged(ctx, src, q.Window, everyPath)
+	s, in, res, err := w.gauged(ctx, src, q.Window, everyPath)
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +88,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 	}
 	defer w.progress(Event{Source: s.Name, Doing: Finished})
 	if q.Most != nil {
-		r, survey, _, err := w.tried(ctx, s, in, first, out.Then, backtest.Curve)
+		r, survey, _, err := w.tried(ctx, s, in, res, first, out.Then, backtest.Curve)
 		if err != nil {
 			return nil, err
 		}
@@ -106,7 +106,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 			})
 		}
 	}
-	out.Result, out.Survey, out.Since, err = w.tried(ctx, s, in, out.Then, in.AsOf, backtest.Run)
+	out.Result, out.Survey, out.Since, err = w.tried(ctx, s, in, res, out.Then, in.AsOf, backtest.Run)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +121,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 // tried tries drafts of a day that is gone by on the days from then until another. It returns
 // besides the survey that shows the estate of then (see Backtested.Survey), and how many calls were
 // made since.
-func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, at, until time.Time,
+func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, now *gauge.Result, at, until time.Time,
 	try func(*gauge.Input, *usage.Uses, func(done, of int)) (*backtest.Result, error)) (r *backtest.Result,
 	survey, calls int64, err error) {
 	last, end := usage.DayOf(at), usage.DayOf(until)
@@ -138,7 +138,7 @@ func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, at, u
 			called[u.Identity], called[u.Principal()] = true, true
 		}
 	}
-	old, survey, err := w.estateOf(ctx, s, at, called)
+	old, survey, err := w.estateOf(ctx, s, now, at, called)
 	if err != nil {
 		return nil, 0, 0, err
 	}
@@ -159,8 +159,8 @@ func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, at, u
 // estateOf returns the estate as it was, and the survey that shows it, 0 for none: as the newest
 // survey of then shows it, else today's without the grants that were made since, and with the
 // accounts open that called since.
-func (w *Workspace) estateOf(ctx context.Context, s *Source, at time.Time, called map[model.ID]bool) (old *Source,
-	survey int64, err error) {
+func (w *Workspace) estateOf(ctx context.Context, s *Source, now *gauge.Result, at time.Time,
+	called map[model.ID]bool) (old *Source, survey int64, err error) {
 	surveys, err := w.store.Surveys(ctx, s.Name)
 	if err != nil {
 		return nil, 0, err
@@ -185,7 +185,16 @@ func (w *Workspace) estateOf(ctx context.Context, s *Source, at time.Time, calle
 	}
 	then := *e
 	then.Grants, then.Identities = nil, nil
+	since := map[string]time.Time{}
+	for _, t := range now.Grants {
+		if t != nil {
+			since[t.Grant.ID] = t.Since
+		}
+	}
 	for _, g := range e.Grants {
+		if made, ok := since[g.ID]; ok {
+			g.Created = made // it may have been made again since
+		}
 		if !g.Created.After(at) {
 			then.Grants = append(then.Grants, g)
 		}

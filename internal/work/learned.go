@@ -28,11 +28,11 @@ import (
 // cannot be read, is learned anew.
 
 // learning changes with the way of learning, so that what an earlier program learned is not taken.
-const learning = "learned 1"
+const learning = "learned 2"
 
 // worth returns what places are worth, from what was kept where it holds still.
 func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *gauge.Result) (*draft.Worth, error) {
-	digest, err := w.learnedFrom(ctx, in)
+	digest, err := w.learnedFrom(ctx, in, res)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func keepLearned(file, digest string, worth *draft.Worth) error {
 }
 
 // learnedFrom is a digest of what is learned from.
-func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input) (string, error) {
+func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge.Result) (string, error) {
 	h := sha256.New()
 	fmt.Fprintln(h, learning, usage.DayOf(in.AsOf), in.Window, in.History.UTC().Format(time.RFC3339Nano))
 	for _, src := range w.Sources { // people of others may be linked into one
@@ -95,6 +95,11 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input) (string, e
 	fmt.Fprintf(h, "%d\n", len(config))
 	h.Write(config)
 	digestUses(h, in)
+	for _, t := range res.Grants { // which earlier surveys are kept counts as well
+		if t != nil && !t.Since.Equal(t.Grant.Created) {
+			fmt.Fprintf(h, "%d %s\n", t.Number, t.Since.UTC().Format(time.RFC3339Nano))
+		}
+	}
 	// Not the share, which moves with the clock: what counts is whether it is enough.
 	for _, r := range in.Index.Coverage() {
 		enough := usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, in.Span()))

@@ -339,6 +339,9 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	if in.Place, err = w.placing(ctx, s); err != nil {
 		return nil, nil, nil, err
 	}
+	if in.Since, err = w.grantedSince(ctx, s); err != nil {
+		return nil, nil, nil, err
+	}
 	w.room += int64(perByte*s.Size()) + int64(perUse*uses.Len())
 	switch {
 	case paths: // drafts learn, and take what they take

@@ -23,11 +23,16 @@ type world struct {
 	plain bool // most names have no numbers, and are like no other
 
 	hospital bool // a life of another build: see [hospital]
+
+	// What is known of it: no survey of before is kept; what was not used for a month, nor ever will
+	// be, is thrown away, a third of it; and all grants were made again three weeks ago.
+	once, churn, again bool
 }
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
 func worldOf(n int) world {
-	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false, false}
+	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false, false,
+		false, false, false}
 	off := []*bool{nil, &w.dated, &w.siblings, &w.incidents, &w.standIn, &w.drift, &w.dark, &w.movers}
 	if f := off[n%len(off)]; f != nil {
 		*f = false
@@ -58,6 +63,7 @@ type life struct {
 	perms   []model.Permission
 	logless map[model.Path]string // the class of calls that is not logged in a project
 	unread  string                // the kind of node whose reading is logged nowhere
+	known   world                 // of which what is known of it counts
 }
 
 type membership struct {
@@ -127,9 +133,11 @@ type scope struct {
 // live makes a life of a world from a seed.
 func live(w world, seed uint64) *life {
 	if w.hospital {
-		return hospital(seed)
+		l := hospital(seed)
+		l.known = w
+		return l
 	}
-	m := &maker{life: &life{born: map[model.Path]int{}, logless: map[model.Path]string{}},
+	m := &maker{life: &life{born: map[model.Path]int{}, logless: map[model.Path]string{}, known: w},
 		r: rand.New(rand.NewPCG(seed, 77)), w: w, units: map[model.Path][]model.Path{},
 		nodes: map[model.Path][]model.Path{}, number: map[string]int{}, scope: map[int][]scope{}}
 	m.estate.Source = "w"
@@ -664,8 +672,9 @@ func (l *life) at(day int) *model.Estate {
 		}
 	}
 	e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/w")})
+	gone := l.gone(day)
 	for _, n := range l.estate.Nodes {
-		if l.born[n.Path] <= day {
+		if l.born[n.Path] <= day && !gone[n.Path] {
 			e.Nodes = append(e.Nodes, n)
 		}
 	}
@@ -681,10 +690,37 @@ func (l *life) at(day int) *model.Estate {
 	}
 	for i, g := range l.estate.Grants {
 		if l.since[i] <= day {
+			if again := dayTime(day - 21); l.known.again && g.Created.Before(again) {
+				g.Created = again
+			}
 			e.Grants = append(e.Grants, g)
 		}
 	}
 	return &e
+}
+
+// gone returns what was thrown away by a day: a third of the nodes without any below them that were
+// used, and not for a month, nor will be.
+func (l *life) gone(day int) map[model.Path]bool {
+	out := map[model.Path]bool{}
+	if !l.known.churn {
+		return out
+	}
+	last, inner := map[model.Path]int{}, map[model.Path]bool{}
+	for _, c := range l.calls {
+		last[c.path] = max(last[c.path], c.day)
+	}
+	for _, n := range l.estate.Nodes {
+		if up, ok := n.Path.Parent(); ok {
+			inner[up] = true
+		}
+	}
+	for i, n := range l.estate.Nodes {
+		if used, ok := last[n.Path]; ok && i%3 == 0 && used < day-30 && !inner[n.Path] {
+			out[n.Path] = true
+		}
+	}
+	return out
 }
 
 // uses returns what the logs show up to a day.

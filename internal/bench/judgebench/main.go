@@ -34,6 +34,9 @@ func main() {
 	flag.BoolVar(&shape.deep, "deep", false, "projects have folders")
 	flag.BoolVar(&shape.plain, "plain", false, "names without numbers")
 	flag.BoolVar(&shape.hospital, "hospital", false, "another life altogether")
+	flag.BoolVar(&shape.once, "once", false, "no survey of before is kept")
+	flag.BoolVar(&shape.churn, "churn", false, "things are thrown away when they are not used any more")
+	flag.BoolVar(&shape.again, "again", false, "all grants were made again three weeks ago")
 	flag.Parse()
 	if err := run(*first, *seeds, *only, *why && *only != "", shape); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -78,6 +81,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 				seed := first + i/len(days)
 				w := worldOf(seed)
 				w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
+				w.once, w.churn, w.again = shape.once, shape.churn, shape.again
 				j, err := newJudged(live(w, uint64(seed)), days[i%len(days)])
 				for _, w := range every {
 					if err != nil {
@@ -204,6 +208,13 @@ func newJudged(l *life, day int) (*judged, error) {
 	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90,
 		History: begin,
 		Place:   gauge.PlaceInput{Past: func(*usage.Use) bool { return true }}} // surveys of then are kept
+	if l.known.once {
+		var nodes []model.Path
+		for _, n := range e.Nodes {
+			nodes = append(nodes, n.Path)
+		}
+		j.in.Place = gauge.PlaceInput{Inventory: usage.NewInventory(e.Source, nodes, nil)}
+	}
 	calling := map[model.ID]bool{}
 	for _, u := range j.in.Uses.All() {
 		calling[u.Identity] = true

@@ -39,7 +39,7 @@ func (r Rule) Edit(in *gauge.Input, res *gauge.Result) access.Edit {
 	of := r.keeps(in)
 	var out access.Edit
 	for n, t := range res.Grants {
-		if t == nil || t.HeldBy == gauge.Protected || t.Grant.Created.After(in.Span().From) {
+		if t == nil || t.HeldBy == gauge.Protected || t.Since.After(in.Span().From) {
 			continue
 		}
 		out.Gone.Grants = append(out.Gone.Grants, t.Grant.ID)

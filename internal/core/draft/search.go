@@ -233,7 +233,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 	if d.o.GiveUpUnobservable {
 		unseen = nil
 	}
-	tenure := risk.TenureOf(int(d.in.AsOf.Sub(t.Grant.Created).Hours() / 24))
+	tenure := risk.TenureOf(int(d.in.AsOf.Sub(t.Since).Hours() / 24))
 	by := map[string]*candidate{}
 	var out []*candidate
 	few := len(t.Holders) >= leastMoved && len(t.Holders) <= mostMoved && t.Grant.To.Kind == model.Group

@@ -90,11 +90,14 @@ func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
 	out := map[int]risk.Held{}
 	for _, n := range g.given {
 		grant := g.in.Index.Grant(n)
+		t := g.r.Grants[n]
 		since := usage.DayOf(grant.Created)
+		if t != nil {
+			since = usage.DayOf(t.Since)
+		}
 		if since > day {
 			continue
 		}
-		t := g.r.Grants[n]
 		for perm := range g.in.Index.SharedPerms(n).All() {
 			h := out[perm]
 			if h.Where == nil || since < h.Since {

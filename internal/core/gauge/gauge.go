@@ -24,6 +24,9 @@ type Input struct {
 	Protected map[model.ID]bool
 	Weights   Weights
 	Place     PlaceInput
+	// Since says of a grant since when one that gave the same was in its place, by surveys that are
+	// kept; the zero time where none was. Nil: no such surveys are kept.
+	Since func(*model.Grant) time.Time
 	// Paths says of which grants every path is kept on which they were used, for drafting;
 	// nil: of all.
 	Paths func(*model.Grant) bool
@@ -75,6 +78,7 @@ func (pu *PermUse) called(number int, days usage.Days) {
 type GrantResult struct {
 	Number       int
 	Grant        *model.Grant
+	Since        time.Time  // since when what it gives is granted: when it was made, or before
 	Holders      []model.ID // who has it, in the end: members of groups, not groups
 	Perms        access.Set // of the catalogue
 	Used         access.Few // in the window
@@ -186,6 +190,7 @@ type Result struct {
 	Placement  *Placement
 	Strangers  []model.ID // callers that the estate does not list
 	Observable float64    // share of granted permissions that a log would have shown
+	Again      int        // grants that were made again, and are older than they say
 	byID       map[model.ID]*Standing
 	Scale      *Scale
 
@@ -209,6 +214,7 @@ func Run(in *Input) *Result {
 	}
 	r.prepare()
 	r.attribute()
+	r.ages()
 	r.frozen = freeze(r.out.Placement, in.Uses, in.Index, in.Place,
 		func(p model.Path, service, class string) (model.Path, bool) {
 			rec, ok := in.Coverage.Record(p, service, class)
@@ -250,6 +256,7 @@ type part struct {
 	activities activities
 	strangers  map[model.ID]bool
 	unmapped   int
+	before     map[int]bool // grants that were made after a use of them, see predates
 
 	hides map[int]access.Few // see unseen
 
@@ -261,7 +268,8 @@ type part struct {
 
 func newPart(r *runner) *part {
 	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen][]model.PathPattern{},
-		set: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{}}
+		set: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{},
+		before: map[int]bool{}}
 }
 
 func (r *runner) prepare() {
@@ -425,6 +433,7 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
 	if !u.Last.Before(r.span.From) {
 		r.activities.of(who).used.Add(perm)
 	}
+	r.predates(u, grants)
 	for _, g := range grants {
 		mu := &r.locks[g%len(r.locks)]
 		mu.Lock()
@@ -705,7 +714,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 	if len(res.Use) < cap(res.Use) { // no more come
 		res.Use = slices.Clone(res.Use)
 	}
-	young := g.Created.After(r.span.From)
+	young := res.Since.After(r.span.From)
 	for p := range res.Perms.All() {
 		pu := res.UseOf(p)
 		log := &r.byLog[r.logs[p]]

@@ -47,6 +47,8 @@ var (
 	ErrStale = errors.New("it was changed meanwhile")
 	// ErrFile: an entry is committed, and the file could not be written.
 	ErrFile = errors.New("the ledger's file could not be read or written")
+	// ErrUnseen: nobody can say what the file holds, and nothing was written down.
+	ErrUnseen = errors.New("the ledger's file could not be looked at, so nothing was written down")
 )
 
 // An Entry is one line of the ledger.
@@ -192,7 +194,7 @@ func (l *Ledger) AppendWith(ctx context.Context, kind, by string, body func(Page
 			return err
 		}
 		if size, err := sizeOf(l.File); err != nil {
-			return fmt.Errorf("%w: %w", ErrFile, err)
+			return fmt.Errorf("%w: %w", ErrUnseen, err)
 		} else if size > head.Size {
 			return fmt.Errorf("%w: %s holds %d bytes more than were written: entries were added to it, or the "+
 				"store is an older one", ErrBroken, l.File, size-head.Size)

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -356,6 +357,29 @@ func TestUnwritableFile(t *testing.T) {
 	}
 	if got, err := l.Read(t.Context()); err != nil || len(got) < 3 {
 		t.Errorf("%d entries, %v", len(got), err)
+	}
+}
+
+// TestNothingToCatchUp: reading a ledger in which nothing stands makes no file, and a file of before
+// that is gone is told as that.
+func TestNothingToCatchUp(t *testing.T) {
+	l, m := empty(t)
+	if got, err := l.Read(t.Context()); err != nil || len(got) != 0 {
+		t.Errorf("%d entries, %v", len(got), err)
+	}
+	if _, err := os.Stat(l.File); !errors.Is(err, fs.ErrNotExist) {
+		t.Errorf("a file was made: %v", err)
+	}
+	m.Old = "2 abc"
+	if _, err := l.Read(t.Context()); !errors.Is(err, ledger.ErrBroken) ||
+		!strings.Contains(err.Error(), "ends after entry 0") {
+		t.Errorf("the file of before is gone: %v", err)
+	}
+	if err := os.Mkdir(l.File, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := l.Read(t.Context()); err == nil || errors.Is(err, ledger.ErrBroken) {
+		t.Errorf("the file of before cannot be read: %v", err)
 	}
 }
 

@@ -385,6 +385,42 @@ func TestFaster(t *testing.T) {
 	}
 }
 
+// TestSavedWithoutFile: where the ledger's file cannot be written what was saved is saved all the same,
+// and the request can be saved again.
+func TestSavedWithoutFile(t *testing.T) {
+	r := newRig(t)
+	good := r.Ledger.File
+	q := asked("q-1", gate.Asked)
+	if err := r.Save(t.Context(), q, "asked", "person/a"); err != nil {
+		t.Fatal(err)
+	}
+	// Where it cannot even be looked at nothing is saved, and that is told.
+	q.State = gate.Refused
+	r.Ledger.File = filepath.Join(good, "not", "a", "folder")
+	if err := r.Save(t.Context(), q, "refuse", "person/b"); !errors.Is(err, ledger.ErrUnseen) ||
+		errors.Is(err, ledger.ErrFile) {
+		t.Errorf("of a file that nobody can look at: %v", err)
+	}
+	if got, err := r.Find(t.Context(), "q-1"); err != nil || got.State != gate.Asked {
+		t.Errorf("%+v, %v", got, err)
+	}
+	r.Ledger.File = filepath.Join(filepath.Dir(good), "nowhere")
+	if err := os.Symlink(filepath.Join(filepath.Dir(good), "no", "folder"), r.Ledger.File); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.Save(t.Context(), q, "refuse", "person/b"); !errors.Is(err, ledger.ErrFile) {
+		t.Errorf("no word of the file: %v", err)
+	}
+	r.Ledger.File = good
+	q.Reason = "again"
+	if err := r.Save(t.Context(), q, "refuse", "person/b"); err != nil {
+		t.Errorf("it is taken for stale: %v", err)
+	}
+	if got, err := r.Find(t.Context(), "q-1"); err != nil || got.State != gate.Refused || got.Reason != "again" {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
 // TestClosingComesFirst: whatever is broken here, what is due is closed there.
 func TestClosingComesFirst(t *testing.T) {
 	for _, tt := range []struct {

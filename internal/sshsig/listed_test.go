@@ -49,6 +49,7 @@ func TestListed(t *testing.T) {
 		{`valid-before="202611261200Z"`, "", "it expired"},
 		{`valid-before="20261126120001Z"`, "", ""},
 		{`valid-before="20271126Z",expiry-time="20261125Z"`, "", "it expired"},
+		{`expiry-time="20261125Z",valid-before="20271126Z"`, "", "it expired"},
 		{`valid-after="20261127Z"`, "", "it is listed from"},
 		{`valid-after="20261126Z"`, "", ""},
 		{`expiry-time="soon"`, "is not YYYYMMDD", ""},

@@ -35,7 +35,8 @@ func BlameOf(err error) Blame {
 	case is(change.ErrGuard, gate.ErrNotAllowed, gate.ErrState, gate.ErrAskAgain, gate.ErrClock, draft.ErrProtected,
 		source.ErrReadOnly, trust.ErrUntrusted, trust.ErrForeign, ledger.ErrKey, ledger.ErrStale, patrol.ErrForeign):
 		return BlameRefused
-	case is(ledger.ErrBroken, ledger.ErrFile, trust.ErrHome, store.ErrDamaged, store.ErrNewer, store.ErrUnwritable):
+	case is(ledger.ErrBroken, ledger.ErrFile, ledger.ErrUnseen, trust.ErrHome, store.ErrDamaged, store.ErrNewer,
+		store.ErrUnwritable):
 		return BlameDamaged
 	case is(source.ErrUnreachable, source.ErrDenied, source.ErrLog, source.ErrConflict, source.ErrGone,
 		change.ErrUnconfirmed, context.Canceled, context.DeadlineExceeded):

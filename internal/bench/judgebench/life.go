@@ -27,12 +27,14 @@ type world struct {
 	// What is known of it: no survey of before is kept; what was not used for a month, nor ever will
 	// be, is thrown away, a third of it; and all grants were made again three weeks ago.
 	once, churn, again bool
+	undated            bool // nothing says when it was made
+	logs               int  // so many days of logs are kept, or 0 for all
 }
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
 func worldOf(n int) world {
 	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false, false,
-		false, false, false}
+		false, false, false, false, 0}
 	off := []*bool{nil, &w.dated, &w.siblings, &w.incidents, &w.standIn, &w.drift, &w.dark, &w.movers}
 	if f := off[n%len(off)]; f != nil {
 		*f = false
@@ -693,7 +695,15 @@ func (l *life) at(day int) *model.Estate {
 			if again := dayTime(day - 21); l.known.again && g.Created.Before(again) {
 				g.Created = again
 			}
+			if l.known.undated {
+				g.Created = time.Time{}
+			}
 			e.Grants = append(e.Grants, g)
+		}
+	}
+	for i := range e.Identities {
+		if l.known.undated {
+			e.Identities[i].Created = time.Time{}
 		}
 	}
 	return &e
@@ -727,7 +737,7 @@ func (l *life) gone(day int) map[model.Path]bool {
 func (l *life) uses(day int) []usage.Use {
 	f := usage.Fold{}
 	for _, c := range l.calls {
-		if c.day > day || !l.logged(c) {
+		if c.day > day || !l.logged(c) || l.known.logs > 0 && c.day <= day-l.known.logs {
 			continue
 		}
 		f.Add(usage.Call{Time: dayTime(c.day), Identity: l.who[c.who], Permission: l.perms[c.perm], Path: c.path,

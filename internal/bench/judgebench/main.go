@@ -36,6 +36,8 @@ func main() {
 	flag.BoolVar(&shape.hospital, "hospital", false, "another life altogether")
 	flag.BoolVar(&shape.once, "once", false, "no survey of before is kept")
 	flag.BoolVar(&shape.churn, "churn", false, "things are thrown away when they are not used any more")
+	flag.BoolVar(&shape.undated, "undated", false, "nothing says when it was made")
+	flag.IntVar(&shape.logs, "logs", 0, "so many days of logs are kept; 0: all")
 	flag.BoolVar(&shape.again, "again", false, "all grants were made again three weeks ago")
 	flag.Parse()
 	if err := run(*first, *seeds, *only, *why && *only != "", shape); err != nil {
@@ -82,6 +84,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 				w := worldOf(seed)
 				w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
 				w.once, w.churn, w.again = shape.once, shape.churn, shape.again
+				w.undated, w.logs = shape.undated, shape.logs
 				j, err := newJudged(live(w, uint64(seed)), days[i%len(days)])
 				for _, w := range every {
 					if err != nil {
@@ -204,6 +207,9 @@ func newJudged(l *life, day int) (*judged, error) {
 	}
 	j := &judged{life: l, day: day, x: x}
 	now, begin := dayTime(day), dayTime(0)
+	if n := l.known.logs; n > 0 {
+		begin = dayTime(day - n)
+	}
 	cover := usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})
 	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90,
 		History: begin,

@@ -87,3 +87,57 @@ func TestSharedRoleOfALine(t *testing.T) {
 		}
 	}
 }
+
+// TestLends: a person may ask by the fence that is for them, or for a group that they are in, for what
+// it leaves to be asked for on all of the places; nobody else, no workload, and not by one that leaves
+// nothing.
+func TestLends(t *testing.T) {
+	id, all := model.MustID, model.MustPathPattern("/s/**")
+	e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s/a:1")}}}
+	for _, who := range []string{"person/a", "person/b", "workload/w", "group/g"} {
+		e.Identities = append(e.Identities, model.Identity{ID: id(who)})
+	}
+	e.Memberships = []model.Membership{{Member: id("person/b"), Group: id("group/g")},
+		{Member: id("workload/w"), Group: id("group/g")}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ask := func(who string, where ...string) *fence.Fence {
+		f := &fence.Fence{For: id("s:" + who)}
+		for _, on := range where {
+			f.Asks = append(f.Asks, fence.Ask{Where: []model.PathPattern{model.MustPathPattern(on)},
+				Do: []model.PermissionPattern{model.MustPermissionPattern("a/b:c")}})
+		}
+		return f
+	}
+	here := model.MustPathPattern("/s/a:1/**")
+	type (
+		fences []*fence.Fence
+		on     []model.PathPattern
+	)
+	for name, tt := range map[string]struct {
+		fences fences
+		who    string
+		perm   string
+		where  on
+		want   bool
+	}{
+		"for themselves":        {fences{ask("person/a", "/s/**")}, "person/a", "a/b:c", on{here}, true},
+		"for their group":       {fences{ask("group/g", "/s/**")}, "person/b", "a/b:c", on{here}, true},
+		"for another":           {fences{ask("person/a", "/s/**")}, "person/b", "a/b:c", on{here}, false},
+		"for another group":     {fences{ask("group/g", "/s/**")}, "person/a", "a/b:c", on{here}, false},
+		"a workload asks not":   {fences{ask("group/g", "/s/**")}, "workload/w", "a/b:c", on{here}, false},
+		"another permission":    {fences{ask("person/a", "/s/**")}, "person/a", "a/b:d", on{here}, false},
+		"a part of the places":  {fences{ask("person/a", "/s/a:1/**")}, "person/a", "a/b:c", on{here, all}, false},
+		"everywhere else":       {fences{ask("person/a", "/s/a:1/**")}, "person/a", "a/b:c", on{here, {}}, true},
+		"nothing is left to it": {fences{ask("person/a")}, "person/a", "a/b:c", nil, false},
+		"one of two": {fences{ask("person/b", "/s/**"), ask("person/a", "/s/**")}, "person/a", "a/b:c",
+			on{here}, true},
+		"no fence": {nil, "person/a", "a/b:c", on{here}, false},
+	} {
+		if got := fence.Lends(tt.fences, x, id(tt.who), model.MustPermission(tt.perm), tt.where); got != tt.want {
+			t.Errorf("%s: %t, want %t", name, got, tt.want)
+		}
+	}
+}

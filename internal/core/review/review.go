@@ -53,7 +53,7 @@ type Decision struct {
 
 // Watching reports whether an accepted draft is still watched.
 func (d *Decision) Watching(now time.Time) bool {
-	return d.Verdict == Accepted && !d.Until.IsZero() && now.Before(d.Until)
+	return d.Verdict == Accepted && now.Before(d.Until) // which no time is before where it is zero
 }
 
 // Stands reports whether a decision holds at a time: what is set aside, or called needed, comes

@@ -63,7 +63,8 @@ that can go, with --all for everybody: what is there already is left, so that it
 interrupted and go on. With --conditions a line also gets what each of at least 20 calls on
 10 days met: a second factor, at most three networks, and the hours (UTC, at most 14 of the
 day) and weekdays outside of which whoever has it never called. A grant that others make needless
-goes, and idle people leave the groups that their access comes by. With --gates what has
+goes, idle people leave the groups that their access comes by, and others those by which
+they did nothing and will hardly do anything. With --gates what has
 power and people use on a few days of the window is left to be asked for, where that is
 cheaper than having it all the time: an ask counts a tenth of a refused call. The gate is
 written beside the draft; apply wants it in the folder of gates first.

@@ -154,6 +154,11 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 			}
 		}
 	}
+	if s != nil && s.State == gauge.Active && who.Kind != model.Group {
+		if err := d.leave(s); err != nil {
+			return nil, err
+		}
+	}
 	if len(f.Replaces)+len(f.Leaves) == 0 {
 		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
 	}
@@ -228,6 +233,22 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 		}
 		if x >= 1 {
 			danger[s.ID] = x
+		}
+	}
+	groups := map[model.ID]map[int]struct{}{} // who did something by them
+	for n, id := range in.Index.Everybody() { // those who do nothing by a group that they are in
+		s := r.Of(id.ID)
+		if s == nil || s.State != gauge.Active || id.ID.Kind == model.Group {
+			continue
+		}
+		for _, g := range in.Index.GroupsOf(id.ID) {
+			if groups[g] == nil {
+				groups[g] = byGroup(r, in.Index, g)
+			}
+			of := r.Of(g)
+			if _, did := groups[g][n]; !did && of != nil && of.Danger >= max(1, leastLeft*s.Danger) {
+				danger[id.ID] = min(s.Danger, danger[id.ID]+of.Danger)
+			}
 		}
 	}
 	for _, t := range r.Grants { // nobody's own, and everybody's

@@ -235,18 +235,15 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 			danger[s.ID] = x
 		}
 	}
-	groups := map[model.ID]map[int]struct{}{} // who did something by them
+	by := newDoers(r, in.Index)
 	for n, id := range in.Index.Everybody() { // those who do nothing by a group that they are in
 		s := r.Of(id.ID)
 		if s == nil || s.State != gauge.Active || id.ID.Kind == model.Group {
 			continue
 		}
 		for _, g := range in.Index.GroupsOf(id.ID) {
-			if groups[g] == nil {
-				groups[g] = byGroup(r, in.Index, g)
-			}
 			of := r.Of(g)
-			if _, did := groups[g][n]; !did && of != nil && of.Danger >= max(1, leastLeft*s.Danger) {
+			if of != nil && of.Danger >= max(1, leastLeft*s.Danger) && !by.did(n, g) {
 				danger[id.ID] = min(s.Danger, danger[id.ID]+of.Danger)
 			}
 		}

@@ -25,9 +25,9 @@ const leastLeft = 0.05
 // leave adds the groups that one who is active leaves.
 func (d *drafter) leave(s *gauge.Standing) error {
 	n, _ := d.x.Number(s.ID)
+	by := newDoers(d.r, d.x)
 	groups := slices.DeleteFunc(d.x.GroupsOf(s.ID), func(g model.ID) bool {
-		_, did := byGroup(d.r, d.x, g)[n]
-		return did || fence.Denied(d.x, g) != "" || d.spared(g) || d.young(g)
+		return by.did(n, g) || fence.Denied(d.x, g) != "" || d.spared(g) || d.young(g)
 	})
 	if len(groups) == 0 || unsettled(d.in, d.r, s.ID) {
 		return nil
@@ -90,19 +90,45 @@ func (d *drafter) leave(s *gauge.Standing) error {
 	return nil
 }
 
-// byGroup returns who did something by what a group gives, by number.
-func byGroup(r *gauge.Result, x *index.Index, group model.ID) map[int]struct{} {
-	out := map[int]struct{}{}
-	for _, n := range x.Given(group) {
-		if t := r.Grants[n]; t != nil && !t.Grant.To.Open() {
+// doers tells who did something by what groups give. Of each grant and group what was looked up is
+// kept.
+type doers struct {
+	r     *gauge.Result
+	x     *index.Index
+	users map[int][]int // of a grant, by number, in order
+	given map[model.ID][]int
+}
+
+func newDoers(r *gauge.Result, x *index.Index) *doers {
+	return &doers{r, x, map[int][]int{}, map[model.ID][]int{}}
+}
+
+// did reports whether somebody, by number, did something by a group.
+func (d *doers) did(n int, group model.ID) bool {
+	given, ok := d.given[group]
+	if !ok {
+		given = d.x.Given(group)
+		d.given[group] = given
+	}
+	return slices.ContainsFunc(given, func(g int) bool {
+		t := d.r.Grants[g]
+		if t == nil || t.Grant.To.Open() || len(t.Use) == 0 {
+			return false
+		}
+		users, ok := d.users[g]
+		if !ok {
 			for i := range t.Use {
 				for _, c := range t.Use[i].Who {
-					out[c.Number] = struct{}{}
+					users = append(users, c.Number)
 				}
 			}
+			slices.Sort(users)
+			users = slices.Clip(slices.Compact(users))
+			d.users[g] = users
 		}
-	}
-	return out
+		_, found := slices.BinarySearch(users, n)
+		return found
+	})
 }
 
 // mostLeft is how many groups somebody is asked of, those with most danger first.

@@ -567,7 +567,7 @@ func chanced(b *strings.Builder, in *gauge.Input, res *gauge.Result, worth *draf
 			fmt.Fprintf(b, "%s %s:", s.ID, in.Index.Permission(p).Permission)
 			for _, q := range parts {
 				n, needed, days := learned.Like(q)
-				fmt.Fprintf(b, " %v %d %d %t %v %.4g %.4g like %d of %d in %d", q.Class, q.Bin, q.Size, q.Yearly,
+				fmt.Fprintf(b, " %v %d %t %v %.4g %.4g like %d of %d in %d", q.Class, q.Bin, q.Yearly,
 					q.Where,
 					learned.Chance(q), learned.Soon(q), needed, n, days)
 			}

@@ -18,6 +18,15 @@ func TestKept(t *testing.T) {
 	kept.Same(t, 60, func(i int) (name, text string) {
 		r := rand.New(rand.NewPCG(uint64(i), 6))
 		c := newCase()
+		names := []string{"a", "b", "c", "d"}
+		if r.IntN(2) == 0 { // of names with numbers, and of numbers alone
+			names = [][]string{{"run-1", "run-2", "run-17", "zone-b"}, {"1", "22", "x9y", "x8y"}}[r.IntN(2)]
+			for p := range 2 {
+				for _, name := range names {
+					c.e.Nodes = append(c.e.Nodes, model.Node{Path: named(p, name)})
+				}
+			}
+		}
 		if r.IntN(3) == 0 {
 			c.e.Coverage = append(c.e.Coverage, model.CoverageRecord{Node: model.MustPath("/m/project:p1"),
 				Service:  "s",
@@ -56,7 +65,7 @@ func TestKept(t *testing.T) {
 					}
 				}
 				if r.IntN(often) == 0 {
-					c.does(id, []string{"read", "put", "scrap"}[(k+r.IntN(5)/4)%3], box(p, b), d)
+					c.does(id, []string{"read", "put", "scrap"}[(k+r.IntN(5)/4)%3], named(p, names[b]), d)
 				}
 			}
 		}
@@ -79,6 +88,10 @@ func TestKept(t *testing.T) {
 		}
 		return fmt.Sprint(i), b.String()
 	})
+}
+
+func named(p int, name string) model.Path {
+	return model.MustPath(fmt.Sprintf("/m/project:p%d/box:%s", p, name))
 }
 
 func grantTo(id model.ID) model.Grant {

@@ -76,7 +76,7 @@ func (f *Fence) now(x *index.Index) []Rights {
 	}
 	for _, a := range f.Allow {
 		named := func(r Rights) bool { return r.Role == a.Role }
-		if _, ok := x.Role(a.Role); ok && a.Role != "" && !slices.ContainsFunc(out, named) {
+		if _, ok := x.Role(a.Role); ok && !slices.ContainsFunc(out, named) {
 			out = append(out, Rights{Role: a.Role, Digest: digest(inOrder(x.RoleSets(a.Role)))})
 		}
 	}

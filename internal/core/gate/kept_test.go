@@ -74,6 +74,22 @@ func TestKept(t *testing.T) {
 				p.MayAsk = p.MayAsk[1:]
 			}
 		}
+		if r.IntN(2) == 0 { // what is signed is every word of it
+			q.Controls = model.Condition{SecondFactor: r.IntN(2) == 0}
+			switch r.IntN(5) {
+			case 0:
+				q.Controls.From = start.Add(near(0))
+			case 1:
+				q.Controls.Until = start.Add(near(day))
+			case 2:
+				q.Controls.Hours = &model.Hours{Days: []string{"mon", "tue"}[:1+r.IntN(2)], From: "08:00", To: "17:00",
+					Zone: "UTC"}
+			case 3:
+				q.Controls.Labels = map[string]string{"a": "b", "c": "d"}
+			}
+		}
+		fmt.Fprintf(&b, "signed %q %q\n", q.AskText(), q.AnswerText(gate.Answer{By: q.By, At: q.AskedAt,
+			Yes: r.IntN(2) == 0, Reason: "r"}))
 		now, err := q.Ready(p, *e)
 		fmt.Fprintf(&b, "ready %s %v\n", now, err)
 		fmt.Fprintf(&b, "opens %s by %+v as %s\n", q.Opens(), q.Grant(), q.GrantID())

@@ -7,6 +7,7 @@ import (
 
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/gauge/gaugetest"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
@@ -130,4 +131,56 @@ func b2i(b bool) int {
 		return 1
 	}
 	return 0
+}
+
+// TestRedundantOfDisabled: what a disabled identity has twice is no redundancy: all of it goes.
+func TestRedundantOfDisabled(t *testing.T) {
+	const both = "grant g1 workload/a stow/item:read /m/**\ngrant g2 workload/a stow/item:read /m/**\n"
+	for text, want := range map[string]int{both: 1, both + "disabled workload/a\n": 0,
+		both + "protected workload/a\n": 0} {
+		in, err := gaugetest.Parse(text + "used workload/a stow/item:read /m/berth:x/box:b1 1-90\n")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := gauge.Run(in).Redundant(in); len(got) != want {
+			t.Errorf("%s: %v", text, got)
+		}
+	}
+}
+
+// TestStrayFreezes: a call of one whom nobody lists freezes what the groups give that it is in by
+// memberships, and not what others give.
+func TestStrayFreezes(t *testing.T) {
+	stray := model.MustID("person/nobody")
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")},
+		{Path: model.MustPath("/m/box:a")}},
+		Coverage: []model.CoverageRecord{{Node: model.MustPath("/m"), Service: "s", LogClass: "l", Written: true}}}
+	for _, verb := range []string{"read", "put"} {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/item:" + verb),
+			Level: model.Read, LogClass: "l"})
+	}
+	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+	for _, g := range []string{"group/in", "group/out"} {
+		id := model.MustID(g)
+		e.Identities = append(e.Identities, model.Identity{ID: id})
+		e.Grants = append(e.Grants, model.Grant{ID: g, To: id, Created: now.AddDate(-2, 0, 0),
+			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/*:*")}},
+			Where:  []model.PathPattern{model.MustPathPattern("/m/**")}})
+	}
+	e.Memberships = []model.Membership{{Member: stray, Group: model.MustID("group/in")}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fold := usage.Fold{}
+	fold.Add(usage.Call{Time: now.AddDate(0, 0, -3), Identity: stray, Permission: model.MustPermission("s/item:put"),
+		Path: model.MustPath("/m/box:a"), Outcome: usage.Done})
+	first := now.AddDate(0, 0, -300)
+	r := gauge.Run(&gauge.Input{Index: x, Uses: usage.ListOf(fold.Uses()...), AsOf: now, Window: 90, History: first,
+		Coverage: usage.NewCoverage(e.Coverage, usage.Read{First: first, Ends: []time.Time{now}})})
+	for _, g := range r.Grants {
+		if want := b2i(g.Grant.ID == "group/in"); g.Frozen.Count() != want {
+			t.Errorf("%s: %d permissions are frozen, want %d", g.Grant.ID, g.Frozen.Count(), want)
+		}
+	}
 }

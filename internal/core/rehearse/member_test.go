@@ -3,6 +3,7 @@ package rehearse_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -10,6 +11,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
 )
 
 // TestMember: a line of a group's fence may be for one member alone; for somebody who is not in
@@ -84,5 +86,42 @@ func TestMember(t *testing.T) {
 		Do: []model.PermissionPattern{model.MustPermissionPattern("s/item:read")}, Where: at}}}
 	if err := f.Validate(x); err == nil {
 		t.Error("a line to a member of a person")
+	}
+}
+
+// TestLeavesOneOfTwo: whoever leaves a group that another group of theirs is in is in it all the same,
+// and keeps what it gives; who leaves the other as well does not.
+func TestLeavesOneOfTwo(t *testing.T) {
+	id := model.MustID
+	perm := model.MustPermission("s/item:read")
+	e := &model.Estate{Source: "m",
+		Nodes:      []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/box:a")}},
+		Catalogue:  []model.CatalogueEntry{{Permission: perm, Level: model.Read}},
+		Identities: []model.Identity{{ID: id("group/g")}, {ID: id("group/in")}, {ID: id("person/a")}},
+		Memberships: []model.Membership{{Member: id("person/a"), Group: id("group/g")},
+			{Member: id("person/a"), Group: id("group/in")}, {Member: id("group/in"), Group: id("group/g")}},
+		Grants: []model.Grant{{ID: "g1", To: id("group/g"), Where: []model.PathPattern{model.MustPathPattern("/m/**")},
+			Rights: model.Permissions(perm)}}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fold := usage.Fold{}
+	fold.Add(usage.Call{Time: time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC), Identity: id("person/a"),
+		Permission: perm,
+		Path:       model.MustPath("/m/box:a"), Outcome: usage.Done})
+	for _, tt := range []struct {
+		leaves []model.ID
+		broken int
+	}{
+		{[]model.ID{id("group/g")}, 0},
+		{[]model.ID{id("group/in")}, 0},
+		{[]model.ID{id("group/g"), id("group/in")}, 1},
+	} {
+		f := &fence.Fence{Version: 2, For: id("m:person/a"), Leaves: tt.leaves, Allow: []fence.Allow{}}
+		r, err := rehearse.Run(x, f, usage.ListOf(fold.Uses()...), nil, gauge.DefaultWeights)
+		if err != nil || len(r.Broken) != tt.broken || len(r.Doubts) > 0 {
+			t.Errorf("leaves %v: %v, broken %v, doubts %v", tt.leaves, err, r.Broken, r.Doubts)
+		}
 	}
 }

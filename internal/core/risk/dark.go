@@ -132,7 +132,7 @@ func (p *Past) Hidden(id model.ID, perm int, day usage.Day, dark []model.PathPat
 		}
 		here = append(here, in...)
 		out = append(out, Part{Class: DarkHere, Bin: bin(append(facts, [2]int{v - 1, 2})...),
-			Size: uint8(v - 1), Where: in})
+			Where: in})
 	}
 	var rest []model.PathPattern
 	for _, on := range dark {
@@ -183,7 +183,7 @@ func (p *Past) covered(h *history, id model.ID, perm int, day usage.Day, g Held)
 		}
 		of[up] = len(out)
 		out = append(out, Part{Class: DarkHere, Bin: bin(append(p.habits(id, perm, n), [2]int{v - 1, 2})...),
-			Size: uint8(v - 1), Where: on})
+			Where: on})
 	}
 	rest := -1
 	if g.Where == nil || !allInside(g.Where, append(slices.Clone(g.Dark), patterns(out)...)) {

@@ -9,7 +9,7 @@ import (
 // kept is a model as it is written down: what was counted, from which it is fitted again.
 type kept struct {
 	Late, Soon keptOutlook
-	Sizes      [classes][3][2]float64
+	Seen       [classes]float64
 	Young      [2]float64
 	Popular    map[string][2]float64 // by permission: the share that uses it, and how many hold it where it is seen
 }
@@ -21,13 +21,8 @@ type keptOutlook struct {
 
 // Keep writes down what was learned, for [Recall].
 func (m *Model) Keep(p *Past) ([]byte, error) {
-	k := kept{Late: m.late.keep(), Soon: m.soon.keep(), Young: [2]float64{m.young.n, m.young.k},
+	k := kept{Late: m.late.keep(), Soon: m.soon.keep(), Seen: m.seen, Young: [2]float64{m.young.n, m.young.k},
 		Popular: map[string][2]float64{}}
-	for c := range m.sizes {
-		for i, t := range m.sizes[c] {
-			k.Sizes[c][i] = [2]float64{t.n, t.k}
-		}
-	}
 	for perm, n := range p.holders {
 		k.Popular[p.x.Permission(perm).Permission.String()] = [2]float64{p.popular[perm], n}
 	}
@@ -75,7 +70,7 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 	if err := json.Unmarshal(data, &k); err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", ErrKept, err)
 	}
-	m := &Model{young: tally{k.Young[0], k.Young[1]}}
+	m := &Model{seen: k.Seen, young: tally{k.Young[0], k.Young[1]}}
 	for _, o := range []struct {
 		from keptOutlook
 		to   *outlook
@@ -95,9 +90,9 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 			}
 		}
 	}
-	for c := range k.Sizes {
-		for i, t := range k.Sizes[c] {
-			m.sizes[c][i] = tally{t[0], t[1]}
+	for _, n := range k.Seen {
+		if !(n >= 0 && n <= mostKept) {
+			return nil, nil, fmt.Errorf("%w: %g parts of a class", ErrKept, n)
 		}
 	}
 	return m, k.Popular, nil

@@ -46,8 +46,8 @@ func prior(c Class, bin uint32) float64 {
 // A Model knows how often parts were needed. It is not for several goroutines.
 type Model struct {
 	late, soon outlook
-	sizes      [classes][3]tally
-	young      tally // parts of what was young, and of how many identities
+	seen       [classes]float64 // how many parts of a class there were
+	young      tally            // parts of what was young, and of how many identities
 }
 
 // outlook is how often parts were needed within one horizon.
@@ -282,7 +282,7 @@ func (m *Model) KnowsDark(l model.Level) bool {
 const enoughDark = 100
 
 // KnowsUsed reports whether enough was seen of what was used to let it go by its chance.
-func (m *Model) KnowsUsed() bool { return m.seen(Used) >= 100 }
+func (m *Model) KnowsUsed() bool { return m.seen[Used] >= 100 }
 
 // blind reports whether no log shows a permission on any node on which it is held.
 func (p *Past) blind(perm int, g *Held) bool {
@@ -364,10 +364,7 @@ func allInside(in, of []model.PathPattern) bool {
 func (m *Model) note(q Part, needed need, w float64) {
 	m.late.note(q, needed.late, w)
 	m.soon.note(q, needed.soon, w)
-	all := &m.sizes[q.Class][q.Size]
-	if all.n += w; needed.late {
-		all.k += w
-	}
+	m.seen[q.Class] += w
 }
 
 // yearlyFloor is the least chance of what may come every year.
@@ -399,7 +396,7 @@ func (m *Model) Soon(q Part) float64 {
 // unknown reports whether nothing is guessed of a part.
 func (m *Model) unknown(q Part) bool {
 	return q.Class == Dark ||
-		q.Class != Used && q.Class != Name && q.Class != Beside && m.seen(q.Class) < Enough
+		q.Class != Used && q.Class != Name && q.Class != Beside && m.seen[q.Class] < Enough
 }
 
 // Like returns how many parts with the same facts there were in the past, and how many of them
@@ -443,13 +440,4 @@ func (o *outlook) fit() {
 		l.firm = priorWeight * counted * (1 - counted)
 		l.fit(o.bins[c])
 	}
-}
-
-// seen returns how many parts of a class there were.
-func (m *Model) seen(c Class) float64 {
-	n := 0.0
-	for _, t := range m.sizes[c] {
-		n += t.n
-	}
-	return n
 }

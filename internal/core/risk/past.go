@@ -232,7 +232,6 @@ func (c Class) String() string {
 type Part struct {
 	Class Class
 	Bin   uint32 // the facts, packed: see factors
-	Size  uint8  // how many such places were used, in three sizes
 	Where []model.PathPattern
 
 	// Yearly: the permission was used in one season, whose anniversary is near. No past of a few
@@ -274,8 +273,6 @@ func few(n int) [2]int {
 
 // fewDays is on how many days something must have been done to be taken for a habit.
 const fewDays = 5
-
-func size(n int) uint8 { return uint8(few(n)[0]) }
 
 // Tenure is for how long something was granted.
 type Tenure uint8
@@ -435,23 +432,23 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 		}
 		if on, ok := pattern(k.up, like[k], day.Time().Year()); ok {
 			out = append(out, Part{Class: Name,
-				Bin:  bin(few(len(like[k])), [2]int{fresh, 3}, active(last), high, often),
-				Size: size(len(like[k])), Where: []model.PathPattern{on}})
+				Bin:   bin(few(len(like[k])), [2]int{fresh, 3}, active(last), high, often),
+				Where: []model.PathPattern{on}})
 		}
 	}
 	for _, up := range slices.SortedFunc(maps.Keys(beside), model.Path.Compare) {
 		a := beside[up]
 		out = append(out, Part{Class: Beside, Bin: bin(few(a.nodes), [2]int{a.fresh, 3}, [2]int{a.moves, 3},
-			active(a.last), high, p.left(perm, up, a.nodes), often), Size: size(a.nodes),
+			active(a.last), high, p.left(perm, up, a.nodes), often),
 			Where: []model.PathPattern{up.Below()}})
 	}
 	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
 		a := near[top]
 		out = append(out, Part{Class: Near, Bin: bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high, roams,
-			often), Size: size(a.nodes), Where: []model.PathPattern{top.Below()}})
+			often), Where: []model.PathPattern{top.Below()}})
 	}
 	return append(out, Part{Class: Rest, Bin: bin(few(len(beside)), flag(len(near) > 1), high, roams),
-		Size: size(len(beside)), Where: []model.PathPattern{{}}})
+		Where: []model.PathPattern{{}}})
 }
 
 // left puts into one of three sizes on how many nodes of a container a permission was not used.

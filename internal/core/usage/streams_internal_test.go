@@ -2,6 +2,7 @@ package usage
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -133,6 +134,36 @@ func TestMute(t *testing.T) {
 			if seen := r.Written && mute == 0; (share > .9) != seen || !seen && share != 0 {
 				t.Errorf("%s: %s at %s covers %.2f", tt.name, r.LogClass, r.Node, share)
 			}
+		}
+	}
+}
+
+// TestCountsOfNoDay: counts that name a day which there is not, or no calls, are refused.
+func TestCountsOfNoDay(t *testing.T) {
+	for _, tt := range []struct {
+		packed []byte // least, bits a count, exceptions, then each: the days since the last, and what is more
+		days   int
+		want   []int64
+	}{
+		{[]byte{1, 0, 1, 1, 4}, 2, []int64{1, 5}},
+		{[]byte{1, 0, 1, 0, 4}, 2, []int64{5, 1}},
+		{[]byte{1, 0, 1, 2, 4}, 2, nil},
+		{[]byte{1, 0, 1, 3, 4}, 2, nil},
+		{[]byte{1, 0, 2, 0, 4, 1, 6}, 2, []int64{5, 7}},
+		{[]byte{1, 0, 2, 0, 4, 0, 6}, 2, nil},
+		{[]byte{1, 0, 2, 1, 4, 1, 6}, 2, nil},
+		{[]byte{1, 0, 3, 0, 4, 1, 6, 1, 8}, 2, nil},
+		{[]byte{0, 0, 0}, 2, nil},
+		{[]byte{1, 0, 0}, 2, []int64{1, 1}},
+		{[]byte{1, 0, 0, 0}, 2, nil},
+		{[]byte{2, 1, 0, 0b10}, 2, []int64{2, 3}},
+		{[]byte{2, 1, 0}, 2, nil},
+		{[]byte{2, 64, 0, 0}, 2, nil},
+		{[]byte{1, 0, 0}, 0, []int64{}},
+	} {
+		got, ok := Counts{string(tt.packed)}.List(tt.days)
+		if ok != (tt.want != nil) || ok && !slices.Equal(got, tt.want) {
+			t.Errorf("%v of %d days: %v %t, want %v", tt.packed, tt.days, got, ok, tt.want)
 		}
 	}
 }

@@ -52,7 +52,11 @@ var besides = map[string][]string{
 	"internal/core/access/index": {"internal/core/escalate", "internal/core/gauge", "internal/snapshot"},
 	"internal/core/fence":        {"internal/core/draft", "internal/core/rehearse", "internal/fencefile"},
 	"internal/core/check":        {"internal/core/rehearse"},
-	"internal/core/gate":         {"internal/patrol"},
+	"internal/core/gate":         {"internal/patrol", useCases},
+	"internal/core/review":       {useCases},
+	"internal/core/rehearse":     {useCases},
+	"internal/change":            {useCases},
+	"internal/ledger":            {"internal/patrol", useCases},
 	"internal/core/usage":        {"internal/core/gauge", "internal/core/draft"},
 	"internal/core/model":        {"internal/core/access/index", "internal/core/rehearse", "internal/source/files"},
 	"internal/core/gauge":        {"internal/core/draft", lives},
@@ -61,8 +65,9 @@ var besides = map[string][]string{
 }
 
 const (
-	lives = "internal/bench/judgebench" // drafts for whole lives
-	last  = "internal/judge"
+	useCases = "internal/work"
+	lives    = "internal/bench/judgebench" // drafts for whole lives
+	last     = "internal/judge"
 )
 
 // skipped are tests about the text of the program, which the faults change.

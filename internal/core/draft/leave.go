@@ -27,7 +27,7 @@ func (d *drafter) leave(s *gauge.Standing) error {
 	n, _ := d.x.Number(s.ID)
 	by := newDoers(d.r, d.x)
 	groups := slices.DeleteFunc(d.x.GroupsOf(s.ID), func(g model.ID) bool {
-		return by.did(n, g) || fence.Denied(d.x, g) != "" || d.spared(g) || d.young(g)
+		return g.Source != "" || by.did(n, g) || fence.Denied(d.x, g) != "" || d.spared(g) || d.stays(g)
 	})
 	if len(groups) == 0 || unsettled(d.in, d.r, s.ID) {
 		return nil
@@ -146,10 +146,23 @@ func (d *drafter) goesOn(id model.ID, after *index.Index) bool {
 	return true
 }
 
-// young reports whether something that a group gives is too new to judge.
-func (d *drafter) young(g model.ID) bool {
-	return !d.worth.model.KnowsYoung() && slices.ContainsFunc(d.x.Given(g), func(i int) bool {
-		return d.r.Grants[i] != nil && d.r.Grants[i].TooNew.Count() > 0
+// stays reports whether something that a group gives is too new to judge, in no log, so that nobody
+// knows who does it, or said to be needed by a review.
+func (d *drafter) stays(g model.ID) bool {
+	return slices.ContainsFunc(d.x.Given(g), func(i int) bool {
+		t := d.r.Grants[i]
+		switch {
+		case t == nil || t.Grant.To.Open():
+			return false
+		case t.TooNew.Count() > 0 && !d.worth.model.KnowsYoung(), len(t.Dark) > 0 && !d.o.GiveUpUnobservable:
+			return true
+		}
+		for p := range t.Perms.All() {
+			if d.decided(p) {
+				return true
+			}
+		}
+		return false
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/review"
 	"clipfence/internal/core/usage"
 )
 
@@ -54,6 +55,14 @@ func TestLeaves(t *testing.T) {
 				c.e.Memberships = append(c.e.Memberships, model.Membership{Member: id, Group: other})
 			}
 		}, ""},
+		"no log shows some of it": {func(c *plain, _ model.ID, _ []model.ID) {
+			c.log(project(7), "s", "read", false)
+		}, ""},
+		"it was given lately": {func(c *plain, _ model.ID, _ []model.ID) {
+			c.e.Grants[slices.IndexFunc(c.e.Grants, func(g model.Grant) bool { return g.To.Name == "g" })].Created =
+				asOf.AddDate(0, 0, -20)
+		}, ""},
+		"a review said that one needs it": {func(*plain, model.ID, []model.ID) {}, "m3 m4 m6 m7"},
 		"it was silent of late": {func(c *plain, _ model.ID, in []model.ID) {
 			quiet := c.who("person/m8")
 			c.e.Memberships = append(c.e.Memberships, model.Membership{Member: quiet, Group: model.MustID("group/g")})
@@ -84,9 +93,15 @@ func TestLeaves(t *testing.T) {
 					usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
 			res := gauge.Run(input)
 			worth := draft.NewWorth(input, res)
+			var lessons *review.Lessons
+			if strings.HasPrefix(name, "a review") {
+				lessons = review.Learn([]review.Decision{{Digest: "d", For: model.MustID("m:person/m5"),
+					Verdict: review.Needed, At: asOf,
+					Goes: []model.Permission{model.MustPermission("s/item:share")}}}, asOf)
+			}
 			var left []string
 			for _, id := range draft.Candidates(input, res, worth) {
-				f, err := draft.FromUse(input, res, id, draft.Options{Worth: worth})
+				f, err := draft.FromUse(input, res, id, draft.Options{Worth: worth, Lessons: lessons})
 				if errors.Is(err, draft.ErrNothing) {
 					continue
 				}

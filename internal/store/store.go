@@ -41,50 +41,39 @@ type migration struct {
 
 // migrations are never changed once released, only added to.
 var migrations = []migration{{sql: `
-create table surveys(id integer primary key, source text not null, started text not null, finished text,
-	cursor text not null default '', version text not null default '');
-create table records(survey integer not null, kind text not null, id text not null, etag text not null,
-	value blob not null, primary key(survey, kind, id)) without rowid;
+create table surveys(id integer primary key, source text not null, started text not null, finished text, cursor text not null default '', version text not null default '');
+create table records(survey integer not null, kind text not null, id text not null, etag text not null, value blob not null, primary key(survey, kind, id)) without rowid;
 create table folds(id integer primary key, source text not null, rows integer not null, body blob not null);
 create index folds_of on folds(source);
-create table seen(source text not null, day integer not null, part integer not null, events blob not null,
-	primary key(source, day, part)) without rowid;
-create table logs(source text primary key, cursor text not null, first integer not null, last integer not null,
-	lines integer not null, rejected integer not null, repeated integer not null) without rowid;
-create table rejected(source text not null, file text not null, line integer not null, why text not null,
-	primary key(source, file, line)) without rowid;
-create table tallies(source text not null, kind text not null, name text not null, n integer not null,
-	primary key(source, kind, name)) without rowid;
-create table unmapped(source text not null, permission text not null, file text not null, line integer not null,
-	example text not null, primary key(source, permission)) without rowid;
-create table waivers(finding text primary key, reason text not null, by text not null, until text not null,
-	at text not null) without rowid;
+create table seen(source text not null, day integer not null, part integer not null, events blob not null, primary key(source, day, part)) without rowid;
+create table logs(source text primary key, cursor text not null, first integer not null, last integer not null, lines integer not null, rejected integer not null, repeated integer not null) without rowid;
+create table rejected(source text not null, file text not null, line integer not null, why text not null, primary key(source, file, line)) without rowid;
+create table tallies(source text not null, kind text not null, name text not null, n integer not null, primary key(source, kind, name)) without rowid;
+create table unmapped(source text not null, permission text not null, file text not null, line integer not null, example text not null, primary key(source, permission)) without rowid;
+create table waivers(finding text primary key, reason text not null, by text not null, until text not null, at text not null) without rowid;
 create table gates(id text primary key, body blob not null) without rowid;
 create table settings(name text primary key, value text not null) without rowid;
 `}, {sql: `
 alter table records add column format integer not null default 2;
 alter table gates add column format integer not null default 2;
 `, then: toFormat2}, {sql: `
-create table origins(source text not null, file text not null, maps text not null, by_hand integer not null,
-	lines integer not null, rejected integer not null, tallies blob not null, days blob not null,
-		gone integer not null default 0, primary key(source, file, maps, by_hand)) without rowid;
-insert into origins select source, '', '', 0, lines, rejected, (select coalesce(json_group_object(kind || ':' ||
-	name, n), '{}') from tallies where tallies.source = logs.source), x'', 0 from logs;
+create table origins(source text not null, file text not null, maps text not null, by_hand integer not null, lines integer not null, rejected integer not null, tallies blob not null, days blob not null, gone integer not null default 0, primary key(source, file, maps, by_hand)) without rowid;
+insert into origins select source, '', '', 0, lines, rejected, (select coalesce(json_group_object(kind || ':' || name, n), '{}') from tallies where tallies.source = logs.source), x'', 0 from logs;
 `}, {sql: `
-create table ledger(n integer primary key, kind text not null, hash text not null, starts integer not null,
-	line blob not null);
+create table ledger(n integer primary key, kind text not null, hash text not null, starts integer not null, line blob not null);
 create index ledger_kinds on ledger(kind);
 create unique index ledger_starts on ledger(starts);
 alter table gates add column version integer not null default 1;
 alter table waivers add column signature text not null default '';
-create table leases(source text primary key, holder text not null, change text not null,
-	until text not null) without rowid;
+create table leases(source text primary key, holder text not null, change text not null, until text not null) without rowid;
 `}, {sql: `
 create table held(source text not null, kind text not null, id text not null, first integer not null,
 	last integer not null, value blob not null, format integer not null,
 	primary key(source, kind, id, first)) without rowid;
 alter table surveys add column records integer not null default 0;
-`, then: toHeld}, {sql: `select 1`}} // the last: folds may hold tables that know hours, which no earlier program reads
+`, then: toHeld}, {
+	sql: `select 1`, // the folds may hold tables that know hours, which no earlier program reads
+}}
 
 // Surveys are kept as what holds from one to another: a row says of a record from which
 // survey on it was so, and to which (forever: it still is). So twenty surveys of an estate

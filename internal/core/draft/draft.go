@@ -235,7 +235,7 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 			danger[s.ID] = x
 		}
 	}
-	by := newDoers(r, in.Index)
+	by := newDoers(r, in.Index, w, false)
 	for n, id := range in.Index.Everybody() { // those who do nothing by a group that they are in
 		s := r.Of(id.ID)
 		if s == nil || s.State != gauge.Active || id.ID.Kind == model.Group {
@@ -243,7 +243,7 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 		}
 		for _, g := range in.Index.GroupsOf(id.ID) {
 			of := r.Of(g)
-			if of != nil && of.Danger >= max(1, leastLeft*s.Danger) && !by.did(n, g) {
+			if of != nil && of.Danger >= max(1, leastLeft*s.Danger) && by.mayLeave(g) && !by.did(n, g) {
 				danger[id.ID] = min(s.Danger, danger[id.ID]+of.Danger)
 			}
 		}

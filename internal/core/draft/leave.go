@@ -25,9 +25,9 @@ const leastLeft = 0.05
 // leave adds the groups that one who is active leaves.
 func (d *drafter) leave(s *gauge.Standing) error {
 	n, _ := d.x.Number(s.ID)
-	by := newDoers(d.r, d.x)
+	by := newDoers(d.r, d.x, d.worth, d.o.GiveUpUnobservable)
 	groups := slices.DeleteFunc(d.x.GroupsOf(s.ID), func(g model.ID) bool {
-		return g.Source != "" || by.did(n, g) || fence.Denied(d.x, g) != "" || d.spared(g) || d.stays(g)
+		return !by.mayLeave(g) || by.did(n, g) || d.needed(g)
 	})
 	if len(groups) == 0 || unsettled(d.in, d.r, s.ID) {
 		return nil
@@ -95,24 +95,34 @@ func (d *drafter) leave(s *gauge.Standing) error {
 type doers struct {
 	r     *gauge.Result
 	x     *index.Index
+	worth *Worth
+	blind bool          // what no log shows counts for nothing
 	users map[int][]int // of a grant, by number, in order
 	given map[model.ID][]int
+	may   map[model.ID]bool // see mayLeave
 }
 
-func newDoers(r *gauge.Result, x *index.Index) *doers {
-	return &doers{r, x, map[int][]int{}, map[model.ID][]int{}}
+func newDoers(r *gauge.Result, x *index.Index, w *Worth, blind bool) *doers {
+	return &doers{r, x, w, blind, map[int][]int{}, map[model.ID][]int{}, map[model.ID]bool{}}
+}
+
+// of returns the grants that somebody has by a group.
+func (d *doers) of(group model.ID) []int {
+	given, ok := d.given[group]
+	if !ok {
+		given = slices.DeleteFunc(d.x.Given(group), func(g int) bool {
+			return d.r.Grants[g] == nil || d.r.Grants[g].Grant.To.Open()
+		})
+		d.given[group] = given
+	}
+	return given
 }
 
 // did reports whether somebody, by number, did something by a group.
 func (d *doers) did(n int, group model.ID) bool {
-	given, ok := d.given[group]
-	if !ok {
-		given = d.x.Given(group)
-		d.given[group] = given
-	}
-	return slices.ContainsFunc(given, func(g int) bool {
+	return slices.ContainsFunc(d.of(group), func(g int) bool {
 		t := d.r.Grants[g]
-		if t == nil || t.Grant.To.Open() || len(t.Use) == 0 {
+		if len(t.Use) == 0 {
 			return false
 		}
 		users, ok := d.users[g]
@@ -146,30 +156,38 @@ func (d *drafter) goesOn(id model.ID, after *index.Index) bool {
 	return true
 }
 
-// stays reports whether something that a group gives is too new to judge, in no log, so that nobody
-// knows who does it, or said to be needed by a review.
-func (d *drafter) stays(g model.ID) bool {
-	return slices.ContainsFunc(d.x.Given(g), func(i int) bool {
-		t := d.r.Grants[i]
-		switch {
-		case t == nil || t.Grant.To.Open():
-			return false
-		case t.TooNew.Count() > 0 && !d.worth.model.KnowsYoung(), len(t.Dark) > 0 && !d.o.GiveUpUnobservable:
-			return true
-		}
-		for p := range t.Perms.All() {
+// needed reports whether a review said that somebody needs something of what a group gives.
+func (d *drafter) needed(g model.ID) bool {
+	for _, i := range d.x.Given(g) {
+		for p := range d.x.SharedPerms(i).All() {
 			if d.decided(p) {
 				return true
 			}
 		}
-		return false
-	})
+	}
+	return false
+}
+
+// mayLeave reports whether a group is one that somebody may leave who does nothing by it: no rule
+// holds or spares those who are in it, which would let whoever leaves do more, or less besides; nothing
+// that it gives is too new to judge; and all of it is in some log, so that it is known who does it.
+func (d *doers) mayLeave(group model.ID) bool {
+	may, ok := d.may[group]
+	if !ok {
+		may = group.Source == "" && fence.Denied(d.x, group) == "" && !d.spared(group) &&
+			!slices.ContainsFunc(d.of(group), func(g int) bool {
+				t := d.r.Grants[g]
+				return t.TooNew.Count() > 0 && !d.worth.model.KnowsYoung() || len(t.Dark) > 0 && !d.blind
+			})
+		d.may[group] = may
+	}
+	return may
 }
 
 // spared reports whether some rule spares those who are in a group.
-func (d *drafter) spared(g model.ID) bool {
+func (d *doers) spared(group model.ID) bool {
 	spares := func(unless []model.ID) bool {
-		return slices.ContainsFunc(d.x.Closure(g), func(st access.Member) bool {
+		return len(unless) > 0 && slices.ContainsFunc(d.x.Closure(group), func(st access.Member) bool {
 			return !st.ID.Open() && slices.Contains(unless, st.ID)
 		})
 	}

@@ -198,6 +198,9 @@ func refused(uses *usage.Uses, of func(model.ID) bool, span usage.Window) []draf
 		if c.Block != r.Context.Block {
 			r.Context.Block = model.Context{}.Block
 		}
+		if c.Times != r.Context.Times {
+			r.Context.Times = model.Times{}
+		}
 		r.Count += u.Count
 		for _, d := range u.Days.List() {
 			days[k][d] = true

@@ -231,7 +231,7 @@ func widened(g *index.Index, f *fence.Fence) []Widening {
 func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, named func(u *usage.Use) bool,
 	uses *usage.Uses, p *gauge.Placement) map[int]bool {
 	kept := map[int]bool{}
-	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}}
+	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}, hours: map[model.ID]bool{}}
 	for i, u := range uses.By(func(who model.ID) bool { return touched[who] }) {
 		r.once(i, &u, taken, named, p, kept)
 	}
@@ -263,8 +263,8 @@ func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bo
 	}
 	r.Replayed++
 	r.Calls += u.Count
-	// The hour of a single call is not kept in a use, so times stay open and
-	// a grant that holds at some hours counts on both sides alike.
+	// When a single call was is not kept in a use, so beginnings and ends stay open, and hours do
+	// that only some of the calls may have met: such a grant counts on both sides alike.
 	ctx := u.Context()
 	was := t.before.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
 	is := t.after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome
@@ -282,6 +282,7 @@ func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bo
 type taken struct {
 	before, after *index.Index
 	perms         map[takenKey]bool
+	hours         map[model.ID]bool // whether something that somebody has holds at some hours
 }
 
 type takenKey struct {
@@ -289,6 +290,7 @@ type takenKey struct {
 	perm    model.Permission
 	network netip.Prefix
 	factor  model.Truth
+	times   model.Times // where something holds at some hours
 }
 
 // mayBe reports whether a use that is not placed may have been one of something that is
@@ -323,10 +325,25 @@ func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
 	return false
 }
 
+// timed reports whether something that an identity has, before or after, holds at some hours.
+func (t *taken) timed(who model.ID) bool {
+	is, known := t.hours[who]
+	if !known {
+		for _, g := range []*index.Index{t.before, t.after} {
+			is = is || slices.ContainsFunc(g.Given(who), func(i int) bool { return g.Grant(i).When.Hours != nil })
+		}
+		t.hours[who] = is
+	}
+	return is
+}
+
 // somewhere reports whether an identity loses a permission on some place on which a grant
 // gives it, or keeps it there only under conditions that a use may not have met.
 func (t *taken) somewhere(u *usage.Use, who model.ID, p model.Permission) bool {
-	k := takenKey{who, p, u.Network, u.SecondFactor}
+	k := takenKey{who: who, perm: p, network: u.Network, factor: u.SecondFactor}
+	if t.timed(who) {
+		k.times = u.Context().Times
+	}
 	lost, known := t.perms[k]
 	if known {
 		return lost

@@ -3,10 +3,15 @@ package rehearse_test
 import (
 	"fmt"
 	"testing"
+	"time"
 
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/gauge/gaugetest"
+	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/usage"
 )
 
 // TestUnplaced: a call that cannot be placed fails a fence that takes away what it may have
@@ -66,6 +71,53 @@ func TestUnplaced(t *testing.T) {
 		}
 		if r.Cannot = []string{"a line"}; r.OK() {
 			t.Errorf("%s: it holds, and the source cannot say it", tt.name)
+		}
+	}
+}
+
+// TestUnplacedHours: of calls that are not placed each is asked by its own hours: a line that holds at
+// some hours keeps what was done in them, and not what was done outside or when nobody knows.
+func TestUnplacedHours(t *testing.T) {
+	who, put := model.MustID("workload/a"), model.MustPermission("s/item:put")
+	all := []model.PathPattern{model.MustPathPattern("/m/**")}
+	e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")},
+		{Path: model.MustPath("/m/box:a")}},
+		Catalogue:  []model.CatalogueEntry{{Permission: put, Level: model.Change}},
+		Identities: []model.Identity{{ID: who}},
+		Grants:     []model.Grant{{ID: "g1", To: who, Rights: model.Permissions(put), Where: all}}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := &fence.Fence{Version: 2, For: model.MustID("m:workload/a"), Replaces: []string{"g1"}, Allow: []fence.Allow{{
+		Do: []model.PermissionPattern{put.Pattern()}, Where: all, When: model.Condition{Hours: &model.Hours{
+			Days: []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}, From: "08:00", To: "17:00",
+			Zone: "UTC"}}}}}
+	for _, tt := range []struct {
+		hours []int // of a call each, on a place of its own that is not there; -1: it is not known
+		want  int   // that may have been of what goes
+	}{
+		{[]int{9}, 0}, {[]int{22}, 1}, {[]int{9, 22}, 1}, {[]int{22, 9}, 1}, {[]int{9, 16, 10}, 0}, {[]int{9, 17}, 1},
+		{[]int{-1, 9}, 1}, {[]int{9, -1}, 1},
+	} {
+		var uses []usage.Use
+		for i, hour := range tt.hours {
+			fold := usage.Fold{}
+			fold.Add(usage.Call{Time: time.Date(2026, 11, 20, max(hour, 0), 30, 0, 0, time.UTC), Identity: who,
+				Permission: put, Path: model.MustPath(fmt.Sprintf("/m/box:gone%d", i)), Outcome: usage.Done})
+			u := fold.Uses()[0]
+			if hour < 0 {
+				u.Hours = 0
+			}
+			uses = append(uses, u)
+		}
+		list := usage.ListOf(uses...)
+		w := usage.WindowOf(time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC), 90)
+		p := gauge.Place(x, list, w, gauge.PlaceInput{Inventory: usage.NewInventory("m",
+			[]model.Path{model.MustPath("/m"), model.MustPath("/m/box:a")}, nil)})
+		r, err := rehearse.Run(x, f, list, p, gauge.DefaultWeights)
+		if err != nil || len(r.Unplaced) != tt.want {
+			t.Errorf("at %v: %v, %d may be of what goes, want %d", tt.hours, err, len(r.Unplaced), tt.want)
 		}
 	}
 }

@@ -288,19 +288,16 @@ func idle(f *fence.Fence, in *gauge.Input, s *gauge.Standing) (*fence.Fence, err
 		}
 	}
 	// And what only a group that is left spares it.
-	spares := func(unless []model.ID) bool {
-		return slices.ContainsFunc(f.Leaves, func(left model.ID) bool {
-			return slices.ContainsFunc(x.Closure(left),
-				func(st access.Member) bool { return !st.ID.Open() && slices.Contains(unless, st.ID) })
-		})
+	spared := func(unless []model.ID) bool {
+		return slices.ContainsFunc(f.Leaves, func(left model.ID) bool { return spares(x, unless, left) })
 	}
 	for r := range x.Denials() {
-		if spares(r.Unless) {
+		if spared(r.Unless) {
 			d.giveUp(r.Where, x.SetPerms([]model.Rights{r.Rights}))
 		}
 	}
 	for r := range x.Guardrails() {
-		if spares(r.Unless) {
+		if spared(r.Unless) {
 			refused := x.NewSet()
 			for i := range x.Numbers() {
 				refused.Add(i)

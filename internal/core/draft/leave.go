@@ -186,20 +186,22 @@ func (d *doers) mayLeave(group model.ID) bool {
 
 // spared reports whether some rule spares those who are in a group.
 func (d *doers) spared(group model.ID) bool {
-	spares := func(unless []model.ID) bool {
-		return len(unless) > 0 && slices.ContainsFunc(d.x.Closure(group), func(st access.Member) bool {
-			return !st.ID.Open() && slices.Contains(unless, st.ID)
-		})
-	}
 	for r := range d.x.Denials() {
-		if spares(r.Unless) {
+		if spares(d.x, r.Unless, group) {
 			return true
 		}
 	}
 	for r := range d.x.Guardrails() {
-		if spares(r.Unless) {
+		if spares(d.x, r.Unless, group) {
 			return true
 		}
 	}
 	return false
+}
+
+// spares reports whether a rule that holds for all unless they are some spares those in a group.
+func spares(x *index.Index, unless []model.ID, group model.ID) bool {
+	return len(unless) > 0 && slices.ContainsFunc(x.Closure(group), func(st access.Member) bool {
+		return !st.ID.Open() && slices.Contains(unless, st.ID)
+	})
 }

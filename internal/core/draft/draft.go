@@ -348,6 +348,13 @@ func (d *drafter) drop(more given) {
 	if more.perms.Count() == 0 {
 		return
 	}
+	var where []model.PathPattern // each once
+	for _, on := range more.where {
+		if !slices.Contains(where, on) {
+			where = append(where, on)
+		}
+	}
+	more.where = where
 	for _, g := range d.gone {
 		if slices.Equal(g.where, more.where) && g.unseen == more.unseen {
 			g.perms.Or(more.perms)

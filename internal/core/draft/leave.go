@@ -66,21 +66,31 @@ func (d *drafter) leave(s *gauge.Standing) error {
 	}
 	d.fence.Leaves = nil
 	slices.SortStableFunc(ways, func(a, b way) int { return cmp.Compare(b.danger, a.danger) })
-	for _, w := range ways[:min(len(ways), mostLeft)] {
-		d.fence.Leaves = append(d.fence.Leaves, w.group)
+	try := func(more ...model.ID) error {
+		was := d.fence.Leaves
+		d.fence.Leaves = append(was[:len(was):len(was)], more...)
 		x, err := view()
 		if err != nil {
 			return err
 		}
-		less, more := has-scale(x), 0.0
-		if less >= least && d.goesOn(s.ID, x) {
-			more = late(x)
-			if d.lambda()*(more-breaks) < less {
-				has, breaks = has-less, more
-				continue
+		if less := has - scale(x); less >= least && d.goesOn(s.ID, x) {
+			if l := late(x); d.lambda()*(l-breaks) < less {
+				has, breaks = has-less, l
+				return nil
 			}
 		}
-		d.fence.Leaves = d.fence.Leaves[:len(d.fence.Leaves)-1]
+		d.fence.Leaves = was
+		return nil
+	}
+	for _, w := range ways[:min(len(ways), mostLeft)] {
+		if err := try(w.group); err != nil {
+			return err
+		}
+	}
+	if len(ways) == 0 && len(groups) > 1 && len(groups) <= mostLeft { // each gives what another gives
+		if err := try(groups...); err != nil {
+			return err
+		}
 	}
 	for _, g := range d.fence.Leaves {
 		for _, i := range d.x.Given(g) {

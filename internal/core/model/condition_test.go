@@ -232,6 +232,11 @@ func TestValidate(t *testing.T) {
 		{"neither", func(e *model.Estate) { e.Grants[0].Role = "" }, "neither a role"},
 		{"nowhere", func(e *model.Estate) { e.Grants[0].Where = nil }, "names no place"},
 		{"bad side", func(e *model.Estate) { e.Grants[0].KeptWith = "left" }, "neither holder nor place"},
+		{"a grant without an id", func(e *model.Estate) { e.Grants[0].ID = "" }, "grant has no id"},
+		{"a denial without an id", func(e *model.Estate) {
+			e.Denials = []model.Denial{{To: []model.ID{model.MustID("everyone")},
+				Rights: model.Rights{Do: pats("*")}, Where: on}}
+		}, "denial has no id"},
 		{"double grant", func(e *model.Estate) { e.Grants = append(e.Grants, e.Grants[0]) }, "listed twice"},
 		{"included role gone", func(e *model.Estate) { e.Roles[0].Includes = []string{"gone"} },
 			`includes role "gone"`},

@@ -1,6 +1,7 @@
 package usage_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -264,5 +265,35 @@ func TestOdd(t *testing.T) {
 		if !from.Equal(tt.First) || !to.Equal(tt.Last) {
 			t.Errorf("from %s to %s, want %+v", from, to, tt)
 		}
+	}
+}
+
+// TestOfStops: whoever has seen enough of what somebody did is told no more, also among what was done
+// for them.
+func TestOfStops(t *testing.T) {
+	me, other := model.MustID("workload/a"), model.MustID("workload/z")
+	fold := usage.Fold{}
+	for i := range 6 {
+		c := usage.Call{Time: start, Identity: other, ActingFor: me, Permission: model.MustPermission("a/b:c"),
+			Path: model.MustPath(fmt.Sprintf("/m/q:%d", i)), Outcome: usage.Done}
+		if i < 2 {
+			c.Identity, c.ActingFor = me, model.ID{}
+		}
+		fold.Add(c)
+	}
+	list := usage.ListOf(fold.Uses()...)
+	for most := 1; most <= 6; most++ {
+		n := 0
+		for range list.Of(me) {
+			if n++; n == most {
+				break
+			}
+		}
+		if n != most {
+			t.Errorf("%d of %d were told", n, most)
+		}
+	}
+	if n := len(places(list.Of(me))); n != 6 {
+		t.Errorf("%d in all", n)
 	}
 }

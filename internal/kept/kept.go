@@ -29,7 +29,8 @@ var (
 
 // Same asks of n cases, several at once, what is said of them, and fails where it is not what was
 // kept under testdata by the name of the test. A case has a name; lines of its text that begin with
-// "# " begin a part, which has a digest of its own.
+// "# " begin a part, which has a digest of its own. On other machines than amd64 the cases are asked
+// all the same, and that nothing is compared is told as a test of its own that is skipped.
 func Same(t *testing.T, n int, say func(i int) (name, text string)) {
 	t.Helper()
 	lines := make([]string, n)
@@ -48,7 +49,8 @@ func Same(t *testing.T, n int, say func(i int) (name, text string)) {
 	}
 	wg.Wait()
 	if runtime.GOARCH != "amd64" { // others fuse multiplication and addition, and round once less
-		t.Skip("kept on amd64; the last digits of a sum are others here")
+		t.Run("kept", func(t *testing.T) { t.Skip("kept on amd64; the last digits of a sum are others here") })
+		return
 	}
 	file := filepath.Join("testdata", "kept", t.Name()+".txt")
 	if *keep {

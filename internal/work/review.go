@@ -310,7 +310,7 @@ func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, rea
 		if !u.Outcome.Allowed() || u.Last.Before(d.At) {
 			continue
 		}
-		// Of the day on which it was accepted all count: hours are not kept.
+		// Of the day on which it was accepted all count: when each was is not kept.
 		n, _ := u.Between(usage.DayOf(d.At), usage.DayOf(now))
 		n = max(1, n)
 		out.Calls += n

@@ -39,11 +39,11 @@ func (w *Workspace) grantedSince(ctx context.Context, s *Source) (func(*model.Gr
 			found = false
 			for _, o := range list {
 				last, after := end[o.Last], next[o.Last]
-				// It was there until the survey before the one that may show the other for the first time.
 				was := o.Created
 				if was.IsZero() { // it does not say, and was there then
 					was = end[o.First]
 				}
+				// It was there until the survey before the one that may show the other for the first time.
 				if was.Before(made) && !last.IsZero() && !after.IsZero() && !made.After(after) &&
 					!made.Before(last.Add(-overlap)) {
 					made, found = was, true

@@ -33,8 +33,8 @@ type world struct {
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
 func worldOf(n int) world {
-	w := world{true, true, true, true, true, true, true, true, true, true, true, true, true, false, false, false,
-		false, false, false, false, 0}
+	w := world{dated: true, siblings: true, handOver: true, standIn: true, leave: true, drift: true,
+		incidents: true, calendar: true, seasons: true, movers: true, accidents: true, dark: true, young: true}
 	off := []*bool{nil, &w.dated, &w.siblings, &w.incidents, &w.standIn, &w.drift, &w.dark, &w.movers}
 	if f := off[n%len(off)]; f != nil {
 		*f = false

@@ -63,7 +63,8 @@ func (o *Options) worth(in *gauge.Input, r *gauge.Result) *Worth {
 }
 
 // FromUse drafts the narrower access of one identity or group. An idle one gets
-// none and leaves its groups, unless those like it were seen to come back. Grants that fit are
+// none and leaves its groups, unless those like it were seen to come back; an active one leaves
+// those by which it did nothing, where that is worth it. Grants that fit are
 // left alone, and so are those that are too new to judge as long as little is known of how
 // new ones are used.
 func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.Fence, error) {
@@ -148,9 +149,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		for _, group := range x.GroupsOf(who) {
 			if fence.Denied(x, group) == "" && d.worth.returns(s, x.Given(group)) < comesBack {
 				f.Leaves = append(f.Leaves, group)
-				for _, i := range x.Given(group) {
-					d.giveUp(x.Grant(i).Where, x.GrantPerms(i))
-				}
+				d.giveUpGroup(group)
 			}
 		}
 	}
@@ -215,8 +214,9 @@ func (d *drafter) members(targets []*gauge.GrantResult) int {
 }
 
 // Candidates returns whose access a draft may make smaller, by the danger that can go: of
-// their own grants, or of everything that reaches them when they are idle; and the crowds that
-// anybody belongs to, by what was not used of what they are given. Those come last
+// their own grants, of groups by which they do nothing, or of everything that reaches them when
+// they are idle; and the crowds that anybody belongs to, by what was not used of what they are
+// given. Those come last
 // who only have grants that others make needless.
 func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 	danger := map[model.ID]float64{}
@@ -342,6 +342,15 @@ type given struct {
 // giveUp notes that permissions go on some places.
 func (d *drafter) giveUp(where []model.PathPattern, perms access.Set) {
 	d.drop(given{where: where, perms: perms})
+}
+
+// giveUpGroup notes that what a group gives goes, but for what anybody is given.
+func (d *drafter) giveUpGroup(group model.ID) {
+	for _, i := range d.x.Given(group) {
+		if g := d.x.Grant(i); !g.To.Open() {
+			d.giveUp(g.Where, d.x.GrantPerms(i))
+		}
+	}
 }
 
 func (d *drafter) drop(more given) {

@@ -27,7 +27,7 @@ func (d *drafter) leave(s *gauge.Standing) error {
 	n, _ := d.x.Number(s.ID)
 	by := newDoers(d.r, d.x, d.worth, d.o.GiveUpUnobservable)
 	groups := slices.DeleteFunc(d.x.GroupsOf(s.ID), func(g model.ID) bool {
-		return !by.mayLeave(g) || by.did(n, g) || d.needed(g)
+		return !by.mayLeave(g) || by.did(n, g) || d.needed(by.of(g))
 	})
 	if len(groups) == 0 || unsettled(d.in, d.r, s.ID) {
 		return nil
@@ -37,10 +37,9 @@ func (d *drafter) leave(s *gauge.Standing) error {
 		return held
 	}
 	view := func() (*index.Index, error) { return d.x.With(d.fence.Edit(d.x.Source())) }
-	now := d.worth.now
-	held := d.worth.Granted(s.ID, now)
+	held := d.worth.Granted(s.ID, d.worth.now)
 	late := func(x *index.Index) float64 {
-		l, _ := risk.Broken(risk.Lost(d.worth.past, d.worth.model, x, s.ID, now, held))
+		l, _ := risk.Broken(risk.Lost(d.worth.past, d.worth.model, x, s.ID, d.worth.now, held))
 		return l
 	}
 	at, err := view()
@@ -93,9 +92,7 @@ func (d *drafter) leave(s *gauge.Standing) error {
 		}
 	}
 	for _, g := range d.fence.Leaves {
-		for _, i := range d.x.Given(g) {
-			d.giveUp(d.x.Grant(i).Where, d.x.GrantPerms(i))
-		}
+		d.giveUpGroup(g)
 	}
 	return nil
 }
@@ -166,9 +163,9 @@ func (d *drafter) goesOn(id model.ID, after *index.Index) bool {
 	return true
 }
 
-// needed reports whether a review said that somebody needs something of what a group gives.
-func (d *drafter) needed(g model.ID) bool {
-	for _, i := range d.x.Given(g) {
+// needed reports whether a review said that somebody needs something of what some grants give.
+func (d *drafter) needed(grants []int) bool {
+	for _, i := range grants {
 		for p := range d.x.SharedPerms(i).All() {
 			if d.decided(p) {
 				return true

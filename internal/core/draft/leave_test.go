@@ -9,6 +9,7 @@ import (
 
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
@@ -63,6 +64,9 @@ func TestLeaves(t *testing.T) {
 				asOf.AddDate(0, 0, -20)
 		}, ""},
 		"a review said that one needs it": {func(*plain, model.ID, []model.ID) {}, "m3 m4 m6 m7"},
+		"anybody is given something besides": {func(c *plain, _ model.ID, _ []model.ID) {
+			c.grant(model.MustID("everyone"), "/m/**", 900, "s/item:list")
+		}, "m3 m4 m5 m6 m7"},
 		"it was silent of late": {func(c *plain, _ model.ID, in []model.ID) {
 			quiet := c.who("person/m8")
 			c.e.Memberships = append(c.e.Memberships, model.Membership{Member: quiet, Group: model.MustID("group/g")})
@@ -107,6 +111,11 @@ func TestLeaves(t *testing.T) {
 				}
 				if err != nil {
 					t.Fatal(err)
+				}
+				list := model.MustPermission("s/item:list")
+				if strings.HasPrefix(name, "anybody") && id.Kind == model.Person && slices.ContainsFunc(f.GivesUp,
+					func(g fence.GiveUp) bool { return slices.Contains(g.Do, list.Pattern()) }) {
+					t.Errorf("%s gives up what anybody is given", id)
 				}
 				if strings.HasPrefix(name, "another group") && len(f.Leaves)%2 != 0 {
 					t.Errorf("%s leaves %v", id, f.Leaves)

@@ -317,15 +317,12 @@ func (t *Table) merge(k RowKey, count, first, last int64, days Days, counts Coun
 	r, fresh := t.find(k, k.hash())
 	if fresh {
 		r.hours = hours
-	} else {
-		r.hours = r.hours.and(hours)
-	}
-	if fresh {
 		if counts != (Counts{}) {
 			t.packs = append(t.packs, counts)
 			r.extra = -int32(len(t.packs))
 		}
 	} else {
+		r.hours = r.hours.and(hours)
 		t.addCounts(r, days, counts)
 	}
 	r.count += count

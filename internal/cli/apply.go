@@ -159,6 +159,13 @@ func (a *app) carryOut(ctx context.Context, w *work.Workspace, p *work.Prepared,
 				arrow(int(r.ReachBefore.Danger+.5), int(r.ReachAfter.Danger+.5)))
 		}
 	}
+	if p.Rehearsal != nil {
+		stale, err := a.stale(ctx, w, p.Source)
+		if err != nil {
+			return err
+		}
+		d.Lines = append(d.Lines, stale...)
+	}
 	if dry {
 		d.Notes = []string{"Dry run: the guards let it pass; nothing was changed."}
 		return a.print(d)
@@ -283,7 +290,11 @@ func (a *app) applyAccepted(ctx context.Context, w *work.Workspace, q work.Stage
 			"is watched to its end.", stage, of))
 	}
 	if n > 0 {
-		d.Tables = []render.Table{t}
+		stale, err := a.stale(ctx, w, p.Source)
+		if err != nil {
+			return err
+		}
+		d.Lines, d.Tables = append(d.Lines, stale...), []render.Table{t}
 	}
 	machine := a.format.value != "table"
 	if dry {

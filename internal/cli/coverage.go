@@ -157,16 +157,11 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 		d.Lines = append(d.Lines, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside, %s repeated.",
 			logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines),
 			render.Count(logs.Rejected), render.Count(logs.Repeated)))
-		read := logs.Reads[len(logs.Reads)-1]
-		if age := a.now().Sub(read); age > 48*time.Hour {
-			d.Lines = append(d.Lines,
-				fmt.Sprintf("It was last read %d days ago: what came since is not known, and counts as blind. Run: "+
-					"clipfence survey", int(age.Hours()/24)))
-		} else if age := min(a.now().Sub(logs.Last), read.Sub(logs.Last)); age > 48*time.Hour {
-			d.Lines = append(d.Lines,
-				fmt.Sprintf("Its newest event is %d days older than the last reading: find out whether events "+
-					"still arrive.", int(age.Hours()/24)))
+		stale, err := a.stale(ctx, w, src.Source)
+		if err != nil {
+			return err
 		}
+		d.Lines = append(d.Lines, stale...)
 	}
 	if total == 0 && f.part() {
 		return f.none(every)

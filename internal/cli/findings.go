@@ -50,7 +50,7 @@ is not listed until that reason runs out.`,
 			"2027-03-31T00:00:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				rows, placed, err := findingRows(cmd.Context(), w, window.Duration)
+				rows, placed, err := a.findingRows(cmd.Context(), w, window.Duration)
 				if err != nil {
 					return err
 				}
@@ -144,7 +144,7 @@ func (a *app) findingsShow() *cobra.Command {
 		Example: "  clipfence findings show f-1a2b3c4d",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				r, err := findingRowOf(cmd.Context(), w, args[0])
+				r, err := a.findingRowOf(cmd.Context(), w, args[0])
 				if err != nil {
 					return err
 				}
@@ -218,7 +218,7 @@ the people in clipfence.yaml; a workspace that lists none keeps it unsigned.`,
 				return errors.New("a finding is set aside until a time to come: --until")
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				r, err := findingRowOf(cmd.Context(), w, args[0])
+				r, err := a.findingRowOf(cmd.Context(), w, args[0])
 				if err != nil {
 					return err
 				}
@@ -239,14 +239,19 @@ the people in clipfence.yaml; a workspace that lists none keeps it unsigned.`,
 
 // findingRows tells the findings of every source in question, the worst first, and what share
 // of the calls behind them is placed.
-func findingRows(ctx context.Context, w *work.Workspace, window model.Duration) ([]findingRow, []string, error) {
+func (a *app) findingRows(ctx context.Context, w *work.Workspace, window model.Duration) ([]findingRow,
+	[]string, error) {
 	found, err := w.Findings(ctx, window)
 	if err != nil {
 		return nil, nil, err
 	}
 	var placed []string
 	for _, p := range found.Placed {
-		for _, l := range placedLines(p.Placement) {
+		stale, err := a.stale(ctx, w, p.Source)
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, l := range append(placedLines(p.Placement), stale...) {
 			if len(found.Placed) > 1 {
 				l = p.Source + ": " + l
 			}
@@ -267,8 +272,8 @@ func findingRows(ctx context.Context, w *work.Workspace, window model.Duration) 
 	return rows, placed, nil
 }
 
-func findingRowOf(ctx context.Context, w *work.Workspace, id string) (*findingRow, error) {
-	rows, _, err := findingRows(ctx, w, 0)
+func (a *app) findingRowOf(ctx context.Context, w *work.Workspace, id string) (*findingRow, error) {
+	rows, _, err := a.findingRows(ctx, w, 0)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,10 +73,14 @@ can get to as well: by acting as others and by giving itself more, in any number
 				if err != nil {
 					return err
 				}
-				if !id.IsZero() {
-					return a.gaugeOne(s, in, res, id)
+				stale, err := a.stale(cmd.Context(), w, s.Name)
+				if err != nil {
+					return err
 				}
-				return a.gaugeAll(s, in, res, kind.value, all)
+				if !id.IsZero() {
+					return a.gaugeOne(s, in, res, id, stale)
+				}
+				return a.gaugeAll(s, in, res, kind.value, all, stale)
 			})
 		},
 	}
@@ -105,7 +110,8 @@ func gaugeRowOf(s *work.Standing, placed *work.Tally, now time.Time) gaugeRow {
 		s.LastUse, s.Identity.LastSeen, habit(s), s.State, j, p.Calls, p.Placed}
 }
 
-func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, kind string, all bool) error {
+func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, kind string, all bool,
+	stale []string) error {
 	const most = 20
 	now := in.AsOf
 	v := gaugeValue{Source: s.Name, From: in.Span().From, To: in.Span().To, Days: in.Window,
@@ -132,6 +138,7 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	}
 	d := &render.Doc{Head: a.gaugeHead(in, res), Lines: placedLines(res.Placement), Tables: []render.Table{t},
 		Value: v, Rows: v.Identities}
+	d.Lines = append(d.Lines, stale...)
 	d.Notes = append(d.Notes, "NOT NEEDED, HELD and WITHIN REACH are danger (clipfence gauge --help); GRANTED and "+
 		"USED count distinct permissions.")
 	if len(t.Rows) < len(v.Identities) {
@@ -154,10 +161,14 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	if len(t.Rows) > 0 {
 		d.Next = []string{"clipfence draft --for " + t.Rows[0][3].Text, "clipfence gauge " + t.Rows[0][3].Text}
 	}
+	if len(stale) > 0 {
+		d.Next = slices.Insert(d.Next, 0, "clipfence coverage")
+	}
 	return a.print(d)
 }
 
-func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, id model.ID) error {
+func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, id model.ID,
+	stale []string) error {
 	type grantRow struct {
 		Grant        string     `json:"grant"`
 		Through      []model.ID `json:"through"`
@@ -241,6 +252,9 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		d.Next = []string{"clipfence coverage", "clipfence reach " + id.String()} // a draft has nothing to go by
 	default:
 		d.Next = []string{"clipfence draft --for " + id.String()}
+	}
+	if len(stale) > 0 {
+		d.Lines, d.Next = append(d.Lines, stale...), slices.Insert(d.Next, 0, "clipfence coverage")
 	}
 	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)

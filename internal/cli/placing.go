@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
@@ -42,6 +44,38 @@ func share(x float64) string {
 		return "over 99 %"
 	}
 	return render.Percent(x)
+}
+
+// A log of which the newest event is older than this may have stopped: a long weekend, and one day.
+const quiet = 4 * 24 * time.Hour
+
+// staleLine says where the logs of a source end and what that means; "" where they go up to now.
+func staleLine(e work.LogEnd, now time.Time) string {
+	read, last := now.Sub(e.Read), now.Sub(e.Newest)
+	switch {
+	case e.Read.IsZero():
+		return "No log was read yet: nothing can be judged. Run: clipfence survey"
+	case read > 48*time.Hour:
+		return fmt.Sprintf("The log was last read %d days ago: what came since is not known, and counts as blind. "+
+			"Run: clipfence survey", int(read.Hours()/24))
+	case !e.Newest.IsZero() && last > quiet:
+		return fmt.Sprintf("The newest event of the log is %d days old: find out whether events still arrive, for "+
+			"what was used since is not known. To ask as of then: --as-of %s", int(last.Hours()/24),
+			e.Newest.Truncate(time.Second).Add(time.Second).UTC().Format(time.RFC3339))
+	}
+	return ""
+}
+
+// stale returns the line of [staleLine] for a source, or none.
+func (a *app) stale(ctx context.Context, w *work.Workspace, src string) ([]string, error) {
+	e, err := w.LogEnd(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	if l := staleLine(e, a.now()); l != "" {
+		return []string{l}, nil
+	}
+	return nil, nil
 }
 
 // placedLines tell of a source which share of its calls is placed, and of whom the rest

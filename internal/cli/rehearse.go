@@ -60,7 +60,13 @@ many of them: what it did since is then told of days that it was not picked for.
 					if err != nil {
 						return err
 					}
-					if err := a.print(jointly(j, all)); err != nil || j.OK() {
+					stale, err := a.stale(cmd.Context(), w, j.Source)
+					if err != nil {
+						return err
+					}
+					d := jointly(j, all)
+					d.Lines = append(stale, d.Lines...)
+					if err := a.print(d); err != nil || j.OK() {
 						return err
 					}
 					return errCheck
@@ -73,7 +79,13 @@ many of them: what it did since is then told of days that it was not picked for.
 				if err != nil {
 					return err
 				}
-				if err := a.print(a.rehearsal(f, s, r, k, w.Relative(name), all)); err != nil {
+				stale, err := a.stale(cmd.Context(), w, s.Name)
+				if err != nil {
+					return err
+				}
+				d := a.rehearsal(f, s, r, k, w.Relative(name), all)
+				d.Lines = append(stale, d.Lines...)
+				if err := a.print(d); err != nil {
 					return err
 				}
 				if !r.OK() {

@@ -46,12 +46,29 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 		return "nobody is in it who could use it", render.Warn
 	case s.ID.Kind == model.Group && s.Silent == s.Members && len(s.Grants) > 0:
 		return fmt.Sprintf("nothing of its own grants was used by %s", render.Plural(s.Members, "member")), render.Warn
-	case s.ID.Kind == model.Group && s.Removable < 1, s.Granted == 0:
+	case s.Granted == 0:
 		return "fits", render.Good
+	case s.ID.Kind == model.Group && s.Removable < 1:
+		return fits(s)
 	case s.Removable >= 0.5*s.Danger && s.Removable >= 25:
 		return "far more than it uses", render.Bad
 	case s.Removable >= 25:
 		return "more than it uses", render.Warn
+	}
+	return fits(s)
+}
+
+// fits says of somebody from whom little can go whether what it has is used, or only cannot be judged.
+func fits(s *work.Standing) (string, render.Tone) {
+	all, young := 0, 0
+	for _, g := range s.Grants {
+		all, young = all+g.Perms.Count()-g.Used.Count(), young+g.TooNew.Count()
+	}
+	switch {
+	case 2*s.Unobservable > s.Granted-s.Used:
+		return fmt.Sprintf("cannot be judged: no log shows %d of %d", s.Unobservable, s.Granted), render.Plain
+	case young > 0 && 2*young > all:
+		return "granted too short a time ago to judge", render.Plain
 	}
 	return "fits", render.Good
 }

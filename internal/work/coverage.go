@@ -27,6 +27,23 @@ type SourceCoverage struct {
 	Log             store.LogState
 }
 
+// LogEnd is how far the logs of a source go.
+type LogEnd struct {
+	Source string
+	Read   time.Time // when they were last read to their end, or the time that is asked about; zero: never
+	Newest time.Time // the newest event; zero: there is none
+}
+
+// LogEnd returns how far the logs of a source go.
+func (w *Workspace) LogEnd(ctx context.Context, src string) (LogEnd, error) {
+	logs, err := w.store.LogState(ctx, src)
+	if err != nil {
+		return LogEnd{}, err
+	}
+	read := usage.NewCoverage(nil, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
+	return LogEnd{src, read.ReadTo(), logs.Last}, nil
+}
+
 // Coverage says how far the evidence of every source in question can be trusted; 0 stands for
 // the window of clipfence.yaml.
 func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]SourceCoverage, error) {

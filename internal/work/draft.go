@@ -56,6 +56,7 @@ type Drafted struct {
 
 // Drafts are the fences that were written, and why others were not.
 type Drafts struct {
+	Source  string
 	Written []Drafted
 	Left    []error
 	Lessons *review.Lessons // what reviews taught
@@ -93,7 +94,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	lessons := review.Learn(decisions, w.now())
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
 		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Gates: q.Gates}
-	out := &Drafts{Lessons: lessons}
+	out := &Drafts{Source: s.Name, Lessons: lessons}
 	for i, id := range ids {
 		if len(out.Written) == most {
 			break

@@ -29,6 +29,8 @@ type world struct {
 	once, churn, again bool
 	undated            bool // nothing says when it was made
 	logs               int  // so many days of logs are kept, or 0 for all
+
+	as map[string]bool // how it is written down, see [shapes]
 }
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.
@@ -137,6 +139,7 @@ func live(w world, seed uint64) *life {
 	if w.hospital {
 		l := hospital(seed)
 		l.known = w
+		l.reshape()
 		return l
 	}
 	m := &maker{life: &life{born: map[model.Path]int{}, logless: map[model.Path]string{}, known: w},
@@ -151,6 +154,7 @@ func live(w world, seed uint64) *life {
 	}
 	m.happen()
 	m.run()
+	m.reshape()
 	return m.life
 }
 
@@ -706,6 +710,7 @@ func (l *life) at(day int) *model.Estate {
 			e.Identities[i].Created = time.Time{}
 		}
 	}
+	l.reshaped(&e)
 	return &e
 }
 
@@ -736,8 +741,8 @@ func (l *life) gone(day int) map[model.Path]bool {
 // uses returns what the logs show up to a day.
 func (l *life) uses(day int) []usage.Use {
 	f := usage.Fold{}
-	for _, c := range l.calls {
-		if c.day > day || !l.logged(c) || l.known.logs > 0 && c.day <= day-l.known.logs {
+	for i, c := range l.calls {
+		if c.day > day || !l.logged(c) || !l.keeps(i, c, day) || l.known.logs > 0 && c.day <= day-l.known.logs {
 			continue
 		}
 		f.Add(usage.Call{Time: dayTime(c.day), Identity: l.who[c.who], Permission: l.perms[c.perm], Path: c.path,

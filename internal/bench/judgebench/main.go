@@ -11,6 +11,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"text/tabwriter"
 	"time"
@@ -39,7 +40,16 @@ func main() {
 	flag.BoolVar(&shape.undated, "undated", false, "nothing says when it was made")
 	flag.IntVar(&shape.logs, "logs", 0, "so many days of logs are kept; 0: all")
 	flag.BoolVar(&shape.again, "again", false, "all grants were made again three weeks ago")
+	as := flag.String("as", "", "how the life is written down: "+strings.Join(shapes, ", "))
 	flag.Parse()
+	shape.as = map[string]bool{}
+	for _, word := range strings.FieldsFunc(*as, func(r rune) bool { return r == ',' }) {
+		if !slices.Contains(shapes, word) {
+			fmt.Fprintf(os.Stderr, "-as %s: there are %s\n", word, strings.Join(shapes, ", "))
+			os.Exit(2)
+		}
+		shape.as[word] = true
+	}
 	if err := run(*first, *seeds, *only, *why && *only != "", shape); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -84,7 +94,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 				w := worldOf(seed)
 				w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
 				w.once, w.churn, w.again = shape.once, shape.churn, shape.again
-				w.undated, w.logs = shape.undated, shape.logs
+				w.undated, w.logs, w.as = shape.undated, shape.logs, shape.as
 				j, err := newJudged(live(w, uint64(seed)), days[i%len(days)])
 				for _, w := range every {
 					if err != nil {
@@ -210,10 +220,16 @@ func newJudged(l *life, day int) (*judged, error) {
 	if n := l.known.logs; n > 0 {
 		begin = dayTime(day - n)
 	}
-	cover := usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{now}, Until: now})
+	end := now
+	if l.known.as["late"] {
+		end = dayTime(day - 10)
+	}
+	cover := usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{end}, Until: end})
 	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90,
 		History: begin,
 		Place:   gauge.PlaceInput{Past: func(*usage.Use) bool { return true }}} // surveys of then are kept
+	class := func(p model.Permission) string { c, _ := x.Entry(p); return c.LogClass }
+	cover.Observe(j.in.Uses, class, func(_, class string) bool { return class == "read" }, nil)
 	if l.known.once {
 		var nodes []model.Path
 		for _, n := range e.Nodes {

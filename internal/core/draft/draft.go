@@ -14,6 +14,7 @@ import (
 	"maps"
 	"math"
 	"slices"
+	"strings"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -60,6 +61,33 @@ func (o *Options) worth(in *gauge.Input, r *gauge.Result) *Worth {
 		o.Worth = NewWorth(in, r)
 	}
 	return o.Worth
+}
+
+// fitting says why nothing of some grants can go.
+func fitting(targets []*gauge.GrantResult) string {
+	if len(targets) == 0 {
+		return "no grant names it"
+	}
+	n, all, sorts := [7]int{}, 0, []string{"used", "used before, by a habit that is not over",
+		"that no log would have shown (clipfence coverage)", "that a call which is not placed may have used",
+		"granted too short a time ago", "whose holders cannot be judged", "unused, but likely enough needed to stay"}
+	for _, t := range targets {
+		all += t.Perms.Count()
+		for i, of := range [...]access.Few{t.Used, t.Rare, t.Unobservable, t.Undecidable, t.TooNew, t.Held, t.Unused} {
+			n[i] += of.Count()
+		}
+	}
+	var of []string
+	for i, sort := range sorts {
+		if n[i] > 0 {
+			of = append(of, fmt.Sprintf("%d %s", n[i], sort))
+		}
+	}
+	give := "grant gives"
+	if len(targets) > 1 {
+		give = fmt.Sprintf("%d grants give", len(targets))
+	}
+	return fmt.Sprintf("its %s %d permissions: %s", give, all, strings.Join(of, ", "))
 }
 
 // FromUse drafts the narrower access of one identity or group. An idle one gets
@@ -159,7 +187,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		}
 	}
 	if len(f.Replaces)+len(f.Leaves) == 0 {
-		return nil, fmt.Errorf("%s: %w: every grant of its own is used, too new or cannot be judged", who, ErrNothing)
+		return nil, fmt.Errorf("%s: %w: %s", who, ErrNothing, fitting(targets))
 	}
 	f.GivesUp = d.givesUp()
 	f.Asks = d.asks(targets)

@@ -242,6 +242,7 @@ type runner struct {
 	logs     []int32        // of each permission: which log would show it, see prepare
 	parts    []*part
 	frozen   *frozen
+	seenTo   time.Time              // the last sign-in of anybody that the source remembers
 	holders  map[model.ID]*together // by the identity that grants name
 	out      *Result
 }
@@ -504,6 +505,9 @@ func (r *runner) states() {
 	acts := make([]*activity, len(r.out.Standings))
 	for i, s := range r.out.Standings {
 		acts[i] = r.activity.of(s.ID)
+		if seen := s.Identity.LastSeen; seen.After(r.seenTo) {
+			r.seenTo = seen
+		}
 	}
 	each(len(acts), func(k, i int) { r.parts[k].stands(r.out.Standings[i], acts[i]) })
 }
@@ -577,7 +581,7 @@ func (r *part) state(s *Standing) State {
 		return New
 	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
 		return Unproven // it signs in, and does nothing that a log shows
-	case s.Habit.Rhythm != usage.Never && s.Habit.Over && id.LastSeen.IsZero() && (r.wentDark(s.ID) || r.hidden(s)):
+	case s.Habit.Rhythm != usage.Never && s.Habit.Over && !r.remembered(s) && (r.wentDark(s.ID) || r.hidden(s)):
 		s.Dark = true
 		return Unproven // it may have gone on, or go on, where no log shows it
 	case s.Habit.Rhythm != usage.Never && s.Habit.Over:
@@ -591,12 +595,24 @@ func (r *part) state(s *Standing) State {
 		return Unproven
 	case !id.LastSeen.IsZero() && r.in.AsOf.Sub(silentSince) < yearDays*24*time.Hour:
 		return Rare
-	case !id.LastSeen.IsZero() || r.x.Semantics().LastSeen:
+	case r.remembered(s):
 		return Idle
 	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour && !r.hidden(s):
 		return Idle
 	}
 	return Unproven
+}
+
+// remembered reports whether the source's own memory of sign-ins proves a silence over the window,
+// whatever the logs show. What it remembers is as new as the last sign-in of anybody that it knows:
+// an estate that was exported months ago knows nothing of the months since. And where a log shows
+// a use after the last sign-in, signing in is not what using takes.
+func (r *runner) remembered(s *Standing) bool {
+	seen := s.Identity.LastSeen
+	if seen.IsZero() && !r.x.Semantics().LastSeen || s.LastUse.After(seen.Add(24*time.Hour)) {
+		return false
+	}
+	return usage.Observable(float64(r.seenTo.Sub(r.span.From)) / float64(r.span.To.Sub(r.span.From)))
 }
 
 // wentDark reports whether something that an identity used to do would not have been seen

@@ -35,6 +35,7 @@ type Gap struct {
 func (g Gap) Days() int { return int(g.To-g.From) + 1 }
 
 const (
+	leastEnd     = 5    // with events, before a silence of all logs to the end means anything
 	leastDays    = 20   // with events, before a stream's silence means anything
 	leastCallers = 3    // who fell silent together: one alone may just have stopped
 	beforeGap    = 14   // days before a gap in which a caller counts as active
@@ -125,6 +126,7 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 		}
 	}
 	changed := changers(logs, looks)
+	fell := fallen(logs, end)
 	for k, r := range c.records {
 		s := c.streams[k]
 		if n := changed[k.service]; n > 0 && r.Written && looks(k.service, k.class) {
@@ -133,7 +135,18 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 		}
 		if h := logs[k]; h != nil {
 			s.Callers = len(h.callers)
-			s.Gaps = joined(append(gapsOf(s.Days, end, h.callers), lost[h]...))
+			s.Gaps = joined(append(gapsOf(s.Days, end, leastDays, leastCallers, h.callers), lost[h]...))
+		}
+		var gaps []Gap
+		for _, of := range k.with() {
+			gaps = append(gaps, fell[of]...)
+		}
+		if r.Written && len(gaps) > 0 {
+			if s == nil {
+				s = &Stream{}
+				c.streams[k] = s
+			}
+			s.Gaps = joined(append(s.Gaps, gaps...))
 		}
 		if gaps := c.missed(r, s); len(gaps) > 0 {
 			if s == nil {
@@ -157,6 +170,48 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 			}
 		}
 	}
+}
+
+// together is several logs: all there are, those of one service, or those at a node and below it.
+type together struct {
+	service string
+	node    model.Path
+}
+
+// with returns the sets of logs that a log is one of.
+func (k coverageKey) with() []together {
+	out := []together{{}, {service: k.service}}
+	for p, ok := k.node, true; ok; p, ok = p.Parent() {
+		out = append(out, together{node: p})
+	}
+	return out
+}
+
+// fallen finds silences of several logs together, whose own callers are too few to tell a log that
+// is not there any more from somebody who stopped. Where nothing at all comes any more up to the
+// end, not even one caller is needed who fell silent: that everybody stopped and that the log did
+// look the same.
+func fallen(logs map[coverageKey]*held, end Day) map[together][]Gap {
+	days, callers := map[together]Days{}, map[together][]map[model.ID]Days{}
+	for k, h := range logs {
+		for _, of := range k.with() {
+			days[of] = days[of].Union(h.Days)
+			callers[of] = append(callers[of], h.callers)
+		}
+	}
+	out := map[together][]Gap{}
+	for of, d := range days {
+		if gaps := gapsOf(d, end, leastDays, leastCallers, callers[of]...); len(gaps) > 0 {
+			out[of] = gaps
+		}
+	}
+	all := together{}
+	for _, g := range gapsOf(days[all], end, leastEnd, 0) {
+		if g.To == end {
+			out[all] = joined(append(out[all], g))
+		}
+	}
+	return out
 }
 
 // changers returns of each service of which nobody is ever seen to look at anything how many change
@@ -274,10 +329,11 @@ func (c *Coverage) Stream(r model.CoverageRecord) *Stream {
 	return c.streams[coverageKey{r.Node, r.Service, r.LogClass}]
 }
 
-// gapsOf finds the silences of a stream that its weekdays make unlikely.
-func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
+// gapsOf finds the silences of one log or several that their weekdays make unlikely, and in which so
+// many fell silent together: callers, with the days on which they called.
+func gapsOf(days Days, end Day, least, together int, callers ...map[model.ID]Days) []Gap {
 	list := days.List()
-	if len(list) < leastDays || len(callers) < leastCallers {
+	if len(list) < least || len(callers) == 1 && len(callers[0]) < together {
 		return nil
 	}
 	first, last := list[0], list[len(list)-1]
@@ -315,17 +371,28 @@ func gapsOf(days Days, end Day, callers map[model.ID]Days) []Gap {
 		if chance >= unlikely {
 			continue
 		}
-		together := 0
-		for _, days := range callers {
-			if days.Any(from-beforeGap, from-1) {
-				together++
-			}
-		}
-		if together >= leastCallers {
+		before := func(days Days) bool { return days.Any(from-beforeGap, from-1) }
+		if several(callers, together, before) {
 			out = append(out, Gap{From: from, To: d - 1})
 		}
 	}
 	return out
+}
+
+// several reports whether so many callers, each once, have days as asked for.
+func several(callers []map[model.ID]Days, least int, ask func(Days) bool) bool {
+	found := map[model.ID]bool{}
+	for _, of := range callers {
+		for id, days := range of {
+			if len(found) == least {
+				return true
+			}
+			if ask(days) {
+				found[id] = true
+			}
+		}
+	}
+	return len(found) == least
 }
 
 func weekday(d Day) int { return int(((d+4)%7 + 7) % 7) }

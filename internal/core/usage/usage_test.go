@@ -267,7 +267,8 @@ func TestGaps(t *testing.T) {
 		{"silent to the end", strings.Repeat("x", 100) + strings.Repeat(".", 10), 3, "[[100 109]]"},
 		{"silent, and later to the end for long", strings.Repeat("x", 120) + "..." + strings.Repeat("x", 60) +
 			strings.Repeat(".", 300), 3, "[[120 122] [183 482]]"},
-		{"one caller just stopped", strings.Repeat("x", 100) + strings.Repeat(".", 10), 1, "[]"},
+		{"one caller stopped, or the log", strings.Repeat("x", 100) + strings.Repeat(".", 10), 1, "[[100 109]]"},
+		{"one caller paused", strings.Repeat("x", 100) + strings.Repeat(".", 10) + "x", 1, "[]"},
 		{"every third day", strings.Repeat("x..", 40) + "......" + strings.Repeat("x..", 10), 3, "[]"},
 		{"too short to say", strings.Repeat("x", 10) + "....." + strings.Repeat("x", 5), 3, "[]"},
 	} {

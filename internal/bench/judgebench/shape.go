@@ -1,0 +1,119 @@
+package main
+
+import (
+	"fmt"
+	"hash/fnv"
+	"slices"
+
+	"clipfence/internal/core/model"
+)
+
+// shapes are other ways to write the same life down, and to know less of it: what a draft keeps and
+// breaks should hardly depend on them.
+var shapes = []string{
+	"objects", // each call is on a thing of its own below its node, and no inventory lists things
+	"direct",  // who is in a group has by name what the group was given
+	"grouped", // what somebody was given by name is given to a group, in which nobody else is
+	"listed",  // grants list permissions, no roles
+	"split",   // a grant of a role is a grant a permission
+	"twice",   // each grant stands there twice
+	"sampled", // of three calls that somebody does the log keeps one
+	"gaps",    // each fourth week is missing from the logs
+	"stopped", // the last 120 days of logs never came, and nothing says so
+	"shed",    // the same, of a third of the projects
+	"late",    // the last ten days of logs are not there yet
+}
+
+// reshape writes a life down another way, as far as that is a matter of its calls.
+func (l *life) reshape() {
+	if l.known.as["objects"] {
+		for i := range l.estate.Catalogue {
+			l.estate.Catalogue[i].Kinds = append(l.estate.Catalogue[i].Kinds, "thing")
+		}
+		for i := range l.calls {
+			l.calls[i].path = l.calls[i].path.Child("thing", fmt.Sprintf("%06x", hash(i)&0xffffff))
+		}
+	}
+}
+
+func hash(of ...any) uint32 {
+	h := fnv.New32a()
+	fmt.Fprint(h, of...) // never fails
+	return h.Sum32()
+}
+
+// reshaped writes the grants of a day down another way.
+func (l *life) reshaped(e *model.Estate) {
+	as := l.known.as
+	if as["direct"] {
+		groups := map[model.ID][]model.Grant{}
+		e.Grants = slices.DeleteFunc(e.Grants, func(g model.Grant) bool {
+			if g.To.Kind == model.Group {
+				groups[g.To] = append(groups[g.To], g)
+			}
+			return g.To.Kind == model.Group
+		})
+		for _, m := range e.Memberships {
+			for _, g := range groups[m.Group] {
+				g.To, g.ID = m.Member, fmt.Sprint(g.ID, ".", m.Member.Name)
+				for _, i := range e.Identities {
+					if i.ID == m.Member && i.Created.After(g.Created) {
+						g.Created = i.Created
+					}
+				}
+				e.Grants = append(e.Grants, g)
+			}
+		}
+		e.Memberships = nil
+		e.Identities = slices.DeleteFunc(e.Identities, func(i model.Identity) bool { return i.ID.Kind == model.Group })
+	}
+	if as["grouped"] {
+		own := map[model.ID]bool{}
+		for i := range e.Grants {
+			g := &e.Grants[i]
+			if g.To.Kind == model.Group {
+				continue
+			}
+			to := model.ID{Kind: model.Group, Name: "own-" + g.To.Name}
+			if !own[to] {
+				own[to] = true
+				e.Memberships = append(e.Memberships, model.Membership{Member: g.To, Group: to})
+				e.Identities = append(e.Identities, model.Identity{ID: to, Created: g.Created})
+			}
+			g.To = to
+		}
+	}
+	for i := range e.Grants {
+		for _, r := range e.Roles {
+			if as["listed"] && r.Name == e.Grants[i].Role {
+				e.Grants[i].Role, e.Grants[i].Do = "", r.Do
+			}
+		}
+	}
+	if as["split"] {
+		var grants []model.Grant
+		for _, g := range e.Grants {
+			for _, r := range e.Roles {
+				for i := 0; r.Name == g.Role && i < len(r.Do); i++ {
+					one := g
+					one.ID, one.Role, one.Do = fmt.Sprint(g.ID, ".", i), "", r.Do[i:i+1]
+					grants = append(grants, one)
+				}
+			}
+		}
+		e.Grants = grants
+	}
+	if as["twice"] {
+		for _, g := range slices.Clone(e.Grants) {
+			g.ID += "-again"
+			e.Grants = append(e.Grants, g)
+		}
+	}
+}
+
+// kept reports whether a log that is to say less keeps a call, as of a day.
+func (l *life) keeps(i int, c call, day int) bool {
+	as := l.known.as
+	return !(as["sampled"] && hash(i)%3 > 0 || as["gaps"] && (day-c.day)/7%4 == 3 || as["late"] && c.day > day-10 ||
+		as["stopped"] && c.day > day-120 || as["shed"] && c.day > day-120 && hash(projectOf(c.path))%3 == 0)
+}

@@ -1,0 +1,81 @@
+package usage_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// TestFallen: a log whose own callers are too few to tell whether it stopped or they did is a log that
+// stopped where all logs of its service did, all at a place, or all there are. Each has one caller.
+func TestFallen(t *testing.T) {
+	const to = "xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx" // 40 days
+	on, off, pause := to+to+to, to+to+strings.Repeat(".", 40), to+to+"...."+strings.Repeat("x", 36)
+	for _, tt := range []struct {
+		name string
+		logs map[string]string // the days of each
+		want string            // the gap of each, and of the logs that never had an event
+	}{
+		{"one stops", map[string]string{"a1": off, "a2": on, "a3": on, "z1": on}, ""},
+		{"all of a service", map[string]string{"a1": off, "a2": off, "a3": off, "z1": on},
+			"a0 80-119, a1 80-119, a2 80-119, a3 80-119"},
+		{"two of two are too few to tell", map[string]string{"a1": off, "a2": off, "z1": on}, ""},
+		{"all there are", map[string]string{"a1": off, "z1": off}, "a0 80-119, a1 80-119, z0 80-119, z1 80-119"},
+		{"the only one", map[string]string{"z1": off}, "a0 80-119, z0 80-119, z1 80-119"},
+		{"all at a place and below it", map[string]string{"a1": off, "b1": off, "z1": off, "a2": on, "b2": on},
+			"a1 80-119, b1 80-119, z1 80-119"},
+		{"all at a place, but one", map[string]string{"a1": off, "b1": off, "z1": on, "a2": on, "b2": on}, ""},
+		{"all pause", map[string]string{"a1": pause, "z1": pause, "z2": pause},
+			"a0 80-83, a1 80-83, z0 80-83, z1 80-83, z2 80-83"},
+		{"two pause", map[string]string{"a1": pause, "z1": pause}, ""},
+		{"six events, and none any more", map[string]string{"a1": "xxxxxx" + strings.Repeat(".", 90)},
+			"a0 6-95, a1 6-95, z0 6-95"},
+		{"four events", map[string]string{"a1": "xxxx" + strings.Repeat(".", 90)}, ""},
+		{"once a month", map[string]string{"a1": strings.Repeat("x"+strings.Repeat(".", 29), 8)}, ""},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			start := usage.Day(20_000)
+			var records []model.CoverageRecord
+			f, last := usage.Fold{}, start
+			for _, log := range []string{"a0", "a1", "a2", "a3", "b1", "b2", "z0", "z1", "z2"} {
+				days := tt.logs[log]
+				if days == "" && log[1:] != "0" {
+					continue
+				}
+				node := model.MustPath("/m/u:" + log[1:] + "/p:" + log)
+				records = append(records,
+					model.CoverageRecord{Node: node, Service: log[:1], LogClass: "c", Written: true})
+				for i, ch := range days {
+					if last = max(last, start+usage.Day(i)+1); ch == 'x' {
+						f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Path: node,
+							Identity:   model.MustID("workload/" + log),
+							Permission: model.MustPermission(log[:1] + "/item:read"), Outcome: usage.Done})
+					}
+				}
+			}
+			off := model.CoverageRecord{Node: model.MustPath("/m/p:off"), Service: "a", LogClass: "c"}
+			c := usage.NewCoverage(append(records, off),
+				usage.Read{First: start.Time(), Ends: []time.Time{last.Time()}})
+			c.Observe(usage.ListOf(f.Uses()...), func(model.Permission) string { return "c" }, nil, nil)
+			var got []string
+			for _, r := range records {
+				if s := c.Stream(r); s != nil {
+					for _, g := range s.Gaps {
+						_, log := r.Node.Last()
+						got = append(got, fmt.Sprintf("%s %d-%d", log, g.From-start, g.To-start))
+					}
+				}
+			}
+			if s := strings.Join(got, ", "); s != tt.want {
+				t.Errorf("%s, want %s", s, tt.want)
+			}
+			if s := c.Stream(off); s != nil {
+				t.Errorf("a log that is not written: %+v", s)
+			}
+		})
+	}
+}

@@ -102,7 +102,7 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge
 	}
 	// Not the share, which moves with the clock: what counts is whether it is enough.
 	for _, r := range in.Index.Coverage() {
-		enough := usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, in.Span()))
+		enough := in.Coverage.Enough(r.Node, r.Service, r.LogClass, in.Span())
 		fmt.Fprintf(h, "%s %q %q %t\n", r.Node, r.Service, r.LogClass, enough)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

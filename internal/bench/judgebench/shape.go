@@ -21,6 +21,7 @@ var shapes = []string{
 	"gaps",    // each fourth week is missing from the logs
 	"stopped", // the last 120 days of logs never came, and nothing says so
 	"shed",    // the same, of a third of the projects
+	"outage",  // ten days of a month ago never came
 	"late",    // the last ten days of logs are not there yet
 }
 
@@ -115,5 +116,6 @@ func (l *life) reshaped(e *model.Estate) {
 func (l *life) keeps(i int, c call, day int) bool {
 	as := l.known.as
 	return !(as["sampled"] && hash(i)%3 > 0 || as["gaps"] && (day-c.day)/7%4 == 3 || as["late"] && c.day > day-10 ||
+		as["outage"] && c.day > day-40 && c.day <= day-30 ||
 		as["stopped"] && c.day > day-120 || as["shed"] && c.day > day-120 && hash(projectOf(c.path))%3 == 0)
 }

@@ -6,7 +6,6 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
-	"clipfence/internal/core/usage"
 )
 
 // Blindness is what cannot be judged for want of one log: granted permissions that were
@@ -20,7 +19,7 @@ func Blind(in *Input, res *Result) []Blindness {
 	type log struct{ service, class string }
 	of := map[log][]int{} // records
 	for i, r := range coverage {
-		if !usage.Observable(in.Coverage.Share(r.Node, r.Service, r.LogClass, res.Window)) {
+		if !in.Coverage.Enough(r.Node, r.Service, r.LogClass, res.Window) {
 			k := log{r.Service, r.LogClass}
 			of[k] = append(of[k], i)
 		}

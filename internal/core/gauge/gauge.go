@@ -621,7 +621,7 @@ func (r *runner) wentDark(id model.ID) bool {
 	for _, u := range r.in.Uses.Of(id) {
 		c, known := r.x.Entry(u.Permission)
 		if known && u.Outcome.Allowed() && usage.DayOf(u.First) <= r.now &&
-			!usage.Observable(r.in.Coverage.Share(u.Path, c.Permission.Service(), c.LogClass, r.span)) {
+			!r.in.Coverage.Enough(u.Path, c.Permission.Service(), c.LogClass, r.span) {
 			return true
 		}
 	}

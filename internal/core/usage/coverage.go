@@ -175,12 +175,7 @@ func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Wind
 		return []model.PathPattern{on}
 	}
 	anchor, ok := on.Anchor()
-	above := 0.0
-	if ok {
-		if r, hit := c.Record(anchor, service, class); hit {
-			above = c.share(r, w)
-		}
-	}
+	lit := ok && c.Enough(anchor, service, class, w)
 	var top []model.Path // the topmost records
 	var dark []model.PathPattern
 	for _, node := range c.logsBelow(anchor, service, class) {
@@ -190,7 +185,7 @@ func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Wind
 		if n := len(top); n == 0 || !top[n-1].Covers(node) {
 			top = append(top, node)
 		}
-		if Observable(c.share(c.records[coverageKey{node, service, class}], w)) {
+		if c.enough(c.records[coverageKey{node, service, class}], w) {
 			continue
 		}
 		below := node.Below()
@@ -201,7 +196,6 @@ func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Wind
 			dark = append(dark, below)
 		}
 	}
-	lit := Observable(above)
 	switch {
 	case len(top) == 0 && lit:
 		return nil
@@ -247,6 +241,49 @@ func (c *Coverage) logsBelow(node model.Path, service, class string) []model.Pat
 	}
 	to := from + sort.Search(len(nodes)-from, func(i int) bool { return !node.Covers(nodes[from+i]) })
 	return nodes[from:to]
+}
+
+// mostBlind is the share of a window that gaps may take which are made up for by looking further
+// back, and lookBack how far at most, in days.
+const (
+	mostBlind = 0.15
+	lookBack  = conclusiveDays
+)
+
+// Enough reports whether uses of a service and log class at a place would have been seen over
+// enough of a window to call what was not seen unused: over [observableFrom] of it; or, where no
+// more than [mostBlind] of it is missing and the log is there at its end, over as much of a longer
+// one that ends with it.
+func (c *Coverage) Enough(p model.Path, service, class string, w Window) bool {
+	if class == "" {
+		return false
+	}
+	r, ok := c.Record(p, service, class)
+	return ok && c.enough(r, w)
+}
+
+func (c *Coverage) enough(r model.CoverageRecord, w Window) bool {
+	share := c.share(r, w)
+	if Observable(share) || share < 1-mostBlind {
+		return Observable(share)
+	}
+	length := w.To.Sub(w.From)
+	end := Window{w.To.Add(-time.Duration((1 - observableFrom) * float64(length))), w.To}
+	if from, ok := c.From(r); !ok || c.share(r, end) == 0 || from.After(w.From) {
+		return false
+	}
+	for {
+		// So long a window would be enough, if nothing else were missing in what it has more.
+		blind := (1 - share) * float64(w.To.Sub(w.From))
+		w.From = DayOf(w.To.Add(-time.Duration(blind / (1 - observableFrom)))).Time()
+		from, _ := c.From(r)
+		if share = c.share(r, w); Observable(share) {
+			return true
+		}
+		if from.After(w.From) || w.Days() > lookBack {
+			return false
+		}
+	}
 }
 
 // observableFrom is the least share of a window at which a permission counts as

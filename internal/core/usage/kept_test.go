@@ -123,8 +123,9 @@ func TestKeptLogs(t *testing.T) {
 		w := usage.WindowOf(start.AddDate(0, 0, days-r.IntN(40)), 30+r.IntN(120))
 		for _, x := range records {
 			from, some := c.From(x)
-			fmt.Fprintf(&b, "%s %s %s: from %s %t forgotten %t share %.6g", x.Node, x.Service, x.LogClass, from, some,
-				c.Forgotten(x, w), c.Share(x.Node, x.Service, x.LogClass, w))
+			fmt.Fprintf(&b, "%s %s %s: from %s %t forgotten %t share %.6g %t", x.Node, x.Service, x.LogClass, from,
+				some, c.Forgotten(x, w), c.Share(x.Node, x.Service, x.LogClass, w),
+				c.Enough(x.Node, x.Service, x.LogClass, w))
 			if s := c.Stream(x); s != nil {
 				fmt.Fprintf(&b, " %s %s %d of %d callers refused %t mute %d", s.First, s.Last, s.Events, s.Callers,
 					s.Refused,

@@ -710,7 +710,7 @@ func (l *life) at(day int) *model.Estate {
 			e.Identities[i].Created = time.Time{}
 		}
 	}
-	l.reshaped(&e)
+	l.reshaped(&e, day)
 	return &e
 }
 

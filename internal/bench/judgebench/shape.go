@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"hash/fnv"
+	"maps"
 	"slices"
 
 	"clipfence/internal/core/model"
@@ -22,11 +23,40 @@ var shapes = []string{
 	"stopped", // the last 120 days of logs never came, and nothing says so
 	"shed",    // the same, of a third of the projects
 	"outage",  // ten days of a month ago never came
+	"renamed", // a third of the projects have another name since day 254, and what is in them
 	"late",    // the last ten days of logs are not there yet
+}
+
+// newNames is the day on which projects are renamed.
+const newNames = 254
+
+// renamed returns what a path is called on a day.
+func (l *life) renamed(p model.Path, day int) model.Path {
+	project := projectOf(p)
+	kind, name := project.Last()
+	up, ok := project.Parent()
+	if !l.known.as["renamed"] || day < newNames || !ok || kind != "project" && kind != "system" || hash(project)%3 > 0 {
+		return p
+	}
+	out := up.Child(kind, name+"-new")
+	var below []model.Path
+	for at := p; at != project; at, _ = at.Parent() {
+		below = append(below, at)
+	}
+	for _, at := range slices.Backward(below) {
+		out = out.Child(at.Last())
+	}
+	return out
 }
 
 // reshape writes a life down another way, as far as that is a matter of its calls.
 func (l *life) reshape() {
+	for at, class := range maps.Clone(l.logless) {
+		l.logless[l.renamed(at, newNames)] = class
+	}
+	for i := range l.calls {
+		l.calls[i].path = l.renamed(l.calls[i].path, l.calls[i].day)
+	}
 	if l.known.as["objects"] {
 		for i := range l.estate.Catalogue {
 			l.estate.Catalogue[i].Kinds = append(l.estate.Catalogue[i].Kinds, "thing")
@@ -44,8 +74,24 @@ func hash(of ...any) uint32 {
 }
 
 // reshaped writes the grants of a day down another way.
-func (l *life) reshaped(e *model.Estate) {
+func (l *life) reshaped(e *model.Estate, day int) {
 	as := l.known.as
+	e.Coverage = slices.Clone(e.Coverage)
+	for i := range e.Coverage {
+		e.Coverage[i].Node = l.renamed(e.Coverage[i].Node, day)
+	}
+	for i := range e.Nodes {
+		e.Nodes[i].Path = l.renamed(e.Nodes[i].Path, day)
+	}
+	for i := range e.Grants {
+		g := &e.Grants[i]
+		g.Where = slices.Clone(g.Where)
+		for k, on := range g.Where {
+			if at, ok := on.Anchor(); ok {
+				g.Where[k] = l.renamed(at, day).Below()
+			}
+		}
+	}
 	if as["direct"] {
 		groups := map[model.ID][]model.Grant{}
 		e.Grants = slices.DeleteFunc(e.Grants, func(g model.Grant) bool {

@@ -31,6 +31,18 @@ func TestFew(t *testing.T) {
 			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, in, few.Count(), few.In(other),
 				few.Meets(other))
 		}
+		shared, whole := 0, 0
+		for i := range n {
+			if set.Has(i) && other.Has(i) {
+				shared++
+			}
+			if set.Has(i) {
+				whole++
+			}
+		}
+		if set.Meets(other) != (shared > 0) || set.Subset(other) != (shared == whole) || set.Count() != whole {
+			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, shared, whole, set.Meets(other), set.Subset(other))
+		}
 		if !slices.Equal(set.Few(), few) {
 			t.Fatalf("seed %d: %v, want %v", seed, set.Few(), few)
 		}

@@ -166,6 +166,8 @@ func TestPolicy(t *testing.T) {
 		{func(p *gate.Policy) { p.Approvers = nil }, "nobody may approve"},
 		{func(p *gate.Policy) { n := -1; p.Approvals = &n }, "nobody may approve"},
 		{func(p *gate.Policy) { p.Longest = model.Duration(1000 * time.Hour) }, "is no elevation"},
+		{func(p *gate.Policy) { p.Longest = model.Duration(30 * 24 * time.Hour) }, ""},
+		{func(p *gate.Policy) { p.Longest = model.Duration(30*24*time.Hour + 1) }, "is no elevation"},
 		{func(p *gate.Policy) { p.Longest = -1 }, "must close"},
 		{func(p *gate.Policy) { p.Opens.Do = []model.PermissionPattern{rights[0].Pattern()} }, "one of the two"},
 		{func(p *gate.Policy) { p.Opens.Where = nil }, "at least one place"},

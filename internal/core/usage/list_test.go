@@ -297,3 +297,29 @@ func TestOfStops(t *testing.T) {
 		t.Errorf("%d in all", n)
 	}
 }
+
+// TestActedFor: whoever did nothing itself, and others did something with its rights, is a principal.
+func TestActedFor(t *testing.T) {
+	f := usage.Fold{}
+	for _, as := range []string{"", "person/a", "person/z"} {
+		c := usage.Call{Time: time.Unix(1_790_000_000, 0), Identity: model.MustID("workload/m"),
+			Permission: model.MustPermission("stow/item:read"), Path: model.MustPath("/m"), Outcome: usage.Done}
+		if as != "" {
+			c.ActingFor = model.MustID(as)
+		}
+		f.Add(c)
+	}
+	u := usage.ListOf(f.Uses()...)
+	if got := fmt.Sprint(slices.Collect(u.Principals())); got != "[workload/m person/a person/z]" {
+		t.Error(got)
+	}
+	for range u.Principals() { // whoever stops is asked no more
+		break
+	}
+	n := 0
+	for range u.Principals() {
+		if n++; n == 2 {
+			break
+		}
+	}
+}

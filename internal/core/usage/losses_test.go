@@ -128,6 +128,39 @@ func TestQuietYears(t *testing.T) {
 	}
 }
 
+// TestSteady: a log that hardly varies loses a fifth of its events and no more than that, which is no
+// loss, however far out of the usual it is; a third is one.
+func TestSteady(t *testing.T) {
+	const days = 300
+	for _, tt := range []struct {
+		lost float64
+		told bool
+	}{{0.2, false}, {0.35, true}, {0.5, true}} {
+		var uses []usage.Use
+		for i := range 9 {
+			var on []time.Time
+			var ns []int64
+			for d := range days {
+				n := 200.0 + float64(d%3)
+				if d >= 200 && d < 203 {
+					n *= 1 - tt.lost
+				}
+				on, ns = append(on, start.AddDate(0, 0, d)), append(ns, int64(n))
+			}
+			total := int64(0)
+			for _, n := range ns {
+				total += n
+			}
+			uses = append(uses, usage.Use{Key: usage.Key{Identity: model.MustID(fmt.Sprintf("workload/w%d", i)),
+				Permission: model.MustPermission("a/b:c"), Path: model.MustPath("/m")},
+				Count: total, First: on[0], Last: on[days-1], Days: usage.DaysOf(on...), Counts: usage.PackCounts(ns)})
+		}
+		if told := len(gaps(uses, days)) > 0; told != tt.told {
+			t.Errorf("%.0f %% lost: told %t, want %t", 100*tt.lost, told, tt.told)
+		}
+	}
+}
+
 // TestHalving: a log that loses half of its events for three days is found in at least 90
 // of 100, and nothing after the time that is asked about is looked at.
 func TestHalving(t *testing.T) {

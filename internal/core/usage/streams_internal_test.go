@@ -167,3 +167,25 @@ func TestCountsOfNoDay(t *testing.T) {
 		}
 	}
 }
+
+// TestCovers: no day is in every set of days, also one of none.
+func TestCovers(t *testing.T) {
+	of := func(days ...Day) Days {
+		var on []time.Time
+		for _, x := range days {
+			on = append(on, x.Time())
+		}
+		return DaysOf(on...)
+	}
+	for _, tt := range []struct {
+		d, o Days
+		want bool
+	}{
+		{of(), of(), true}, {of(1), of(), true}, {of(), of(1), false}, {of(1), of(1), true}, {of(1, 200), of(200), true},
+		{of(200), of(1, 200), false}, {of(1), of(200), false}, {of(200), of(1), false}, {of(64, 65), of(65, 66), false},
+	} {
+		if got := tt.d.covers(tt.o); got != tt.want {
+			t.Errorf("%v covers %v: %t", tt.d.List(), tt.o.List(), got)
+		}
+	}
+}

@@ -59,14 +59,18 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	next := func(cmd string) { d.Next = append(d.Next, "clipfence "+cmd) }
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "SURVEYED"}, {Name: "LOG KNOWN TO"},
 		{Name: "", Wrap: true}}}
-	stale := 0
+	stale, quietLogs := 0, 0
 	for _, x := range s.Sources {
 		at, to, note := "never", "never read", render.C("")
 		if x.Survey > 0 {
 			at = x.Surveyed.UTC().Format("2006-01-02 15:04")
-			if x.Old != "" {
+			end := work.LogEnd{Source: x.Name, Read: x.LogRead, Newest: x.LogTo}
+			if line := staleLine(end, now); x.Old != "" {
 				stale++
 				note = render.Cell{Text: x.Old, Tone: render.Warn}
+			} else if !x.LogRead.IsZero() && line != "" {
+				quietLogs++
+				note = render.Cell{Text: line, Tone: render.Warn}
 			}
 		} else {
 			stale++
@@ -80,6 +84,10 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	if stale > 0 {
 		waits = append(waits, fmt.Sprintf("%s to be surveyed", render.Plural(stale, "source")))
 		next("survey")
+	}
+	if quietLogs > 0 {
+		waits = append(waits, fmt.Sprintf("logs of %s to be looked after", render.Plural(quietLogs, "source")))
+		next("coverage")
 	}
 	for _, r := range s.Unfinished {
 		v.Unfinished = append(v.Unfinished, unfinishedRow{r.ID, r.For, r.State, r.Why})

@@ -200,15 +200,20 @@ func (w *Workspace) estateOf(ctx context.Context, s *Source, now *gauge.Result, 
 		}
 	}
 	for _, i := range e.Identities {
-		if i.Created.After(at) {
-			i.Created = at // memberships name it
-		}
-		if i.LastSeen.After(at) {
-			i.LastSeen = time.Time{}
-		}
-		i.Disabled = i.Disabled && !called[i.ID] // who called since was not closed then
-		then.Identities = append(then.Identities, i)
+		then.Identities = append(then.Identities, asOf(i, at, called[i.ID]))
 	}
 	old, err = w.built(ctx, s.Source, &then, s.Survey)
 	return old, 0, err
+}
+
+// asOf returns an identity as it was at a time, as far as that can be told today.
+func asOf(i model.Identity, at time.Time, called bool) model.Identity {
+	if i.Created.After(at) {
+		i.Created = at // memberships name it
+	}
+	if i.LastSeen.After(at) {
+		i.LastSeen = at // when before is not known: it is not taken for somebody who never signed in
+	}
+	i.Disabled = i.Disabled && !called // who called since was not closed then
+	return i
 }

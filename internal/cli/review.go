@@ -382,6 +382,7 @@ type shadowRow struct {
 	Refused int64     `json:"would_have_refused"`
 	Named   int64     `json:"named_as_given_up" doc:"would have been refused, too, and the draft says so"`
 	Unread  bool      `json:"unread,omitempty" doc:"its days are over, and the log was not read to its end since"`
+	Silent  bool      `json:"silent,omitempty" doc:"they are over, and the log shows nothing of the end of them"`
 	Over    bool      `json:"over" doc:"its days are over, and all of them were seen"`
 }
 
@@ -390,12 +391,12 @@ func shadowOf(r *work.Reviewed) *shadowRow {
 	if s == nil {
 		return nil
 	}
-	return &shadowRow{s.Since, s.Until, s.Days, s.Calls, s.Refused, s.Named, s.Unread, s.Over}
+	return &shadowRow{s.Since, s.Until, s.Days, s.Calls, s.Refused, s.Named, s.Unread, s.Silent, s.Over}
 }
 
 // words say what a draft that is watched would have done.
 func (s *shadowRow) words() string {
-	if s.Over || s.Unread {
+	if s.Over || s.Unread || s.Silent {
 		return s.soFar()
 	}
 	return s.soFar() + ", watched until " + s.Until.Format(time.DateOnly)
@@ -413,6 +414,9 @@ func (s *shadowRow) soFar() string {
 	}
 	if s.Unread {
 		return out + "; its time is over, and the log was not read since: clipfence survey"
+	}
+	if s.Silent {
+		return out + "; its time is over, and the log shows nothing of the end of it: clipfence coverage"
 	}
 	return out
 }

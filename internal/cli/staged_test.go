@@ -241,6 +241,16 @@ func TestWatched(t *testing.T) {
 	if told := must(t, l.dir, "review", "list"); !strings.Contains(told, "the log was not read since") {
 		t.Errorf("%s", told)
 	}
+	// Nor does a log in which nothing came of anybody.
+	must(t, l.dir, "survey")
+	if out := patrol(); !strings.Contains(out, "Carried out after watching: 0 drafts") ||
+		!strings.Contains(out, "the log shows nothing of the end of the days") || len(l.changes(t)) > 0 {
+		t.Errorf("the log was silent at the end:\n%s", out)
+	}
+	if told := must(t, l.dir, "review", "list"); !strings.Contains(told, "the log shows nothing of the end of it") {
+		t.Errorf("%s", told)
+	}
+	l.call(t, "workload/fleet-map")
 	must(t, l.dir, "survey")
 	if out := patrol(); !strings.Contains(out, "Carried out after watching: 1 draft") {
 		t.Errorf("patrol says\n%s", out)

@@ -39,7 +39,7 @@ func BlameOf(err error) Blame {
 		store.ErrUnwritable):
 		return BlameDamaged
 	case is(source.ErrUnreachable, source.ErrDenied, source.ErrLog, source.ErrConflict, source.ErrGone,
-		change.ErrUnconfirmed, context.Canceled, context.DeadlineExceeded):
+		change.ErrUnconfirmed, ErrUnseen, context.Canceled, context.DeadlineExceeded):
 		return BlameSource
 	case is(draft.ErrNothing):
 		return BlameCheck

@@ -227,11 +227,11 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		r.Removes, r.Expects = r.Rehearsal.Before-r.Rehearsal.After, r.Risk.Expected
 		r.Holds, r.Widens = r.Rehearsal.OK(), len(r.Rehearsal.Gives) > 0
 		if d := r.Decision; d != nil && d.Verdict == review.Accepted && !d.Until.IsZero() {
-			var read time.Time
-			if read, err = w.lastRead(ctx, s.Name); err != nil {
+			var end LogEnd
+			if end, err = w.LogEnd(ctx, s.Name); err != nil {
 				return nil, err
 			}
-			r.Shadow = shadow(s, f, known.in.Uses, d, read, w.now())
+			r.Shadow = shadow(s, f, known.in.Uses, d, end, w.now())
 		}
 		r.lines(s, known.in)
 	}
@@ -291,12 +291,20 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 	}
 }
 
-// shadow makes the calls again that came since a draft was accepted; read is when the log was last
-// read to its end: what nobody looked at is not over.
-func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, read, now time.Time) *review.Shadow {
-	past := !now.Before(d.Until)
-	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24),
-		Over: past && !read.Before(d.Until), Unread: past && read.Before(d.Until)}
+// Of the days for which a draft is watched so many may end without any event in the log, as weekends
+// and holidays do, but no more than half of them.
+const quietEnd = 4 * 24 * time.Hour
+
+// shadow makes the calls again that came since a draft was accepted. What nobody looked at is not
+// over, nor what no log shows any more: a log that stopped refuses nobody.
+func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, end LogEnd, now time.Time) *review.Shadow {
+	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24)}
+	if !now.Before(d.Until) {
+		quiet := min(quietEnd, d.Until.Sub(d.At)/2)
+		out.Unread = end.Read.Before(d.Until)
+		out.Silent = !out.Unread && end.Newest.Before(d.Until.Add(-quiet))
+		out.Over = !out.Unread && !out.Silent
+	}
 	after, err := s.With(f.Edit(s.Name))
 	if err != nil {
 		out.Refused = -1 // cannot happen to a fence that was rehearsed
@@ -327,15 +335,6 @@ func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, rea
 		}
 	}
 	return out
-}
-
-// lastRead returns when reading the log of a source to its end last began.
-func (w *Workspace) lastRead(ctx context.Context, source string) (time.Time, error) {
-	l, err := w.store.LogState(ctx, source)
-	if err != nil || len(l.Reads) == 0 {
-		return time.Time{}, err
-	}
-	return l.Reads[len(l.Reads)-1], nil
 }
 
 // Decide writes down what somebody decided on a draft as it was shown: in the ledger, signed by
@@ -411,7 +410,7 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 	var out []*Reviewed
 	var uses *usage.Uses
 	var s *Source
-	var read time.Time
+	var end LogEnd
 	for _, arg := range w.DraftNames(ctx) {
 		file := filepath.Join(w.DraftDir(), arg+fencefile.Suffix)
 		_, f, of, err := w.ReadFence(ctx, file)
@@ -431,12 +430,12 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 			if uses, _, err = w.uses(ctx, s); err != nil {
 				return nil, err
 			}
-			if read, err = w.lastRead(ctx, s.Name); err != nil {
+			if end, err = w.LogEnd(ctx, s.Name); err != nil {
 				return nil, err
 			}
 		}
 		out = append(out, &Reviewed{Item: review.Item{For: f.For}, Name: w.Relative(file), Fence: f, Decision: d,
-			Source: s, Shadow: shadow(s, f, uses, d, read, w.now())})
+			Source: s, Shadow: shadow(s, f, uses, d, end, w.now())})
 	}
 	return out, nil
 }

@@ -111,6 +111,8 @@ func (w *Workspace) PlanStages(ctx context.Context, q StagedRequest) (*Stages, e
 			why = "its rehearsal does not hold any more (clipfence rehearse " + r.Name + ")"
 		case s != nil && s.Unread:
 			why = "its watching is over, and the log was not read since (clipfence survey)"
+		case s != nil && s.Silent:
+			why = "its watching is over, and the log shows nothing of the end of it (clipfence coverage)"
 		case s != nil && !s.Over:
 			why = fmt.Sprintf("it is watched until %s", s.Until.Format(time.DateOnly))
 		case s != nil && s.Refused != 0:
@@ -343,10 +345,33 @@ func (p *Stages) watch(ctx context.Context, o *stageEntry, before *Source, done 
 			return fmt.Errorf("%w: stage %d of %d is taken back, and nothing comes after it", ErrBroke, o.Stage, o.Of)
 		}
 		if !w.Clock().UTC().Before(until) {
+			if err := p.saw(ctx, o, at); err != nil {
+				return err
+			}
 			tell(StageEvent{Stage: o.Stage, Of: o.Of, Held: true})
 			return damaged(w.ledger.Append(ctx, kindStageEnd, end))
 		}
 	}
+}
+
+// ErrUnseen: a stage was watched, and the log showed nothing at all meanwhile.
+var ErrUnseen = errors.New("nothing was watched")
+
+// saw reports that the log shows nothing since a stage began: that nobody was refused means nothing
+// then. The tool's own changes are events as well.
+func (p *Stages) saw(ctx context.Context, o *stageEntry, at time.Time) error {
+	const skew = time.Minute // by which the clocks of a source and of this machine may differ
+	end, err := p.w.LogEnd(ctx, o.Source)
+	if err != nil || o.Watch <= 0 || !end.Newest.Before(at.Add(-skew)) {
+		return err
+	}
+	since := "no event at all"
+	if !end.Newest.IsZero() {
+		since = "no event since " + end.Newest.UTC().Format(time.RFC3339)
+	}
+	return fmt.Errorf("%w: stage %d of %d stands, and the log shows %s; find out whether events arrive (clipfence "+
+		"coverage), then the same command goes on with it, or take it back (clipfence ledger list, clipfence undo)",
+		ErrUnseen, o.Stage, o.Of, since)
 }
 
 // takeBack undoes the changes of a stage, the last first.
@@ -425,7 +450,11 @@ func (w *Workspace) ApplyWatched(ctx context.Context) (done []*Record, left []Le
 			return done, left, err
 		}
 		for _, r := range list {
-			if s := r.Shadow; !s.Over {
+			if s := r.Shadow; s.Silent {
+				left = append(left, LeftOut{r.Name, "the log shows nothing of the end of the days for which it was " +
+					"watched (clipfence coverage)"})
+				continue
+			} else if !s.Over {
 				continue
 			} else if s.Refused != 0 {
 				left = append(left, LeftOut{r.Name, fmt.Sprintf("it would have refused %d calls while it was "+

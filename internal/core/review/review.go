@@ -240,5 +240,6 @@ type Shadow struct {
 	Named   int64 // that it names as given up, besides
 	Days    int   // so far
 	Unread  bool  // its days are over, and the log was not read to its end since
+	Silent  bool  // they are over, and the log shows nothing of the end of them, whoever called
 	Over    bool  // they are over, and all of it was seen
 }

@@ -62,12 +62,12 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 func fits(s *work.Standing) (string, render.Tone) {
 	all, young := 0, 0
 	for _, g := range s.Grants {
-		all, young = all+g.Perms.Count()-g.Used.Count(), young+g.TooNew.Count()
+		all, young = all+g.Perms.Count(), young+g.TooNew.Count()
 	}
 	switch {
-	case 2*s.Unobservable > s.Granted-s.Used:
+	case 2*s.Unobservable >= s.Granted:
 		return fmt.Sprintf("cannot be judged: no log shows %d of %d", s.Unobservable, s.Granted), render.Plain
-	case young > 0 && 2*young > all:
+	case young > 0 && 2*young >= all:
 		return "granted too short a time ago to judge", render.Plain
 	}
 	return "fits", render.Good

@@ -163,7 +163,8 @@ func bendEntries(r *rand.Rand, entries []ledger.Entry, m *ledgertest.Memory) []l
 			}
 			e.Hash = sumOf(e)
 			if by != 0 && e.Key != "" {
-				e.Sig = base64.StdEncoding.EncodeToString(ed25519.Sign(key(by), []byte("clipfence ledger entry 1\n"+e.Hash)))
+				sig := ed25519.Sign(key(by), []byte("clipfence ledger entry 1\n"+e.Hash))
+				e.Sig = base64.StdEncoding.EncodeToString(sig)
 			}
 			prev = e.Hash
 		}

@@ -129,7 +129,8 @@ func troubled(t *testing.T, r *rand.Rand, dir string) string {
 			fmt.Fprintf(&out, "%s %s by %q at %s until %s row %d\n", q.ID, q.State, q.ClosedBy,
 				q.ClosedAt.Format(time.RFC3339), q.Until.Format(time.RFC3339), q.Row)
 		}
-		fmt.Fprintf(&out, "%v; %d in the ledger; %v\n", slices.Sorted(maps.Keys(w.cloud.grants)), w.mem.End.Number, err)
+		fmt.Fprintf(&out, "%v; %d in the ledger; %v\n", slices.Sorted(maps.Keys(w.cloud.grants)), w.mem.End.Number,
+			err)
 	}
 	return out.String()
 }

@@ -84,7 +84,8 @@ func TestKeptSignatures(t *testing.T) {
 		if r.IntN(12) == 0 {
 			text = pick("before\n"+text, text+"after", strings.TrimSpace(text), text[:len(text)/2])
 		}
-		got, err := sshsig.Verify(text, pick("ask@test", "ask@test", "ask@test", "file"), []byte(pick("open", "open", "close")))
+		purpose := pick("ask@test", "ask@test", "ask@test", "file")
+		got, err := sshsig.Verify(text, purpose, []byte(pick("open", "open", "close")))
 		if err != nil {
 			return fmt.Sprint(i), err.Error()
 		}

@@ -18,11 +18,13 @@ func TestAsOf(t *testing.T) {
 		called bool
 		want   model.Identity
 	}{
-		{"old", model.Identity{Created: before, LastSeen: before}, false, model.Identity{Created: before, LastSeen: before}},
+		{"old", model.Identity{Created: before, LastSeen: before}, false,
+			model.Identity{Created: before, LastSeen: before}},
 		{"never seen", model.Identity{Created: before}, false, model.Identity{Created: before}},
 		{"seen since", model.Identity{Created: before, LastSeen: after}, false,
 			model.Identity{Created: before, LastSeen: at}},
-		{"made since", model.Identity{Created: after, LastSeen: after}, true, model.Identity{Created: at, LastSeen: at}},
+		{"made since", model.Identity{Created: after, LastSeen: after}, true,
+			model.Identity{Created: at, LastSeen: at}},
 		{"closed", model.Identity{Disabled: true}, false, model.Identity{Disabled: true}},
 		{"closed since", model.Identity{Disabled: true}, true, model.Identity{}},
 	} {

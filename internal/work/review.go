@@ -297,7 +297,8 @@ const quietEnd = 4 * 24 * time.Hour
 
 // shadow makes the calls again that came since a draft was accepted. What nobody looked at is not
 // over, nor what no log shows any more: a log that stopped refuses nobody.
-func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, end LogEnd, now time.Time) *review.Shadow {
+func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, end LogEnd,
+	now time.Time) *review.Shadow {
 	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24)}
 	if !now.Before(d.Until) {
 		quiet := min(quietEnd, d.Until.Sub(d.At)/2)

@@ -69,8 +69,8 @@ func TestSaw(t *testing.T) {
 		t.Run(tt.name, func(t *testing.T) {
 			dir := t.TempDir()
 			files := map[string]string{
-				"clipfence.yaml": "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml, logs: [log.jsonl], " +
-					"log_maps: [map.yaml]}]\n",
+				"clipfence.yaml": "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml, " +
+					"logs: [log.jsonl], log_maps: [map.yaml]}]\n",
 				"estate.yaml": "estate: 2\nsource: m\ncatalogue: [{permission: \"s/box:read\", level: read}]\n" +
 					"nodes: [{path: /m}]\nidentities: [{id: person/a}]\n",
 				"map.yaml": "logmap: 1\nname: m\nform: json\ntime: r.t\nidentity: '\"a\"'\nkind: '\"person\"'\n" +
@@ -85,7 +85,8 @@ func TestSaw(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return newest.Add(2 * time.Hour) }})
+			w, err := Open(t.Context(),
+				Options{Folder: dir, Clock: func() time.Time { return newest.Add(2 * time.Hour) }})
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -35,7 +35,8 @@ func (l *life) renamed(p model.Path, day int) model.Path {
 	project := projectOf(p)
 	kind, name := project.Last()
 	up, ok := project.Parent()
-	if !l.known.as["renamed"] || day < newNames || !ok || kind != "project" && kind != "system" || hash(project)%3 > 0 {
+	if !l.known.as["renamed"] || day < newNames || !ok || kind != "project" && kind != "system" ||
+		hash(project)%3 > 0 {
 		return p
 	}
 	out := up.Child(kind, name+"-new")

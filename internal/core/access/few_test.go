@@ -41,7 +41,8 @@ func TestFew(t *testing.T) {
 			}
 		}
 		if set.Meets(other) != (shared > 0) || set.Subset(other) != (shared == whole) || set.Count() != whole {
-			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, shared, whole, set.Meets(other), set.Subset(other))
+			t.Fatalf("seed %d: %d of %d are in the other: %t, %t", seed, shared, whole, set.Meets(other),
+				set.Subset(other))
 		}
 		if !slices.Equal(set.Few(), few) {
 			t.Fatalf("seed %d: %v, want %v", seed, set.Few(), few)

@@ -181,8 +181,9 @@ func TestCovers(t *testing.T) {
 		d, o Days
 		want bool
 	}{
-		{of(), of(), true}, {of(1), of(), true}, {of(), of(1), false}, {of(1), of(1), true}, {of(1, 200), of(200), true},
-		{of(200), of(1, 200), false}, {of(1), of(200), false}, {of(200), of(1), false}, {of(64, 65), of(65, 66), false},
+		{of(), of(), true}, {of(1), of(), true}, {of(), of(1), false}, {of(1), of(1), true},
+		{of(1, 200), of(200), true}, {of(200), of(1, 200), false}, {of(1), of(200), false},
+		{of(200), of(1), false}, {of(64, 65), of(65, 66), false},
 	} {
 		if got := tt.d.covers(tt.o); got != tt.want {
 			t.Errorf("%v covers %v: %t", tt.d.List(), tt.o.List(), got)

@@ -6,8 +6,10 @@ import (
 	"math"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
 )
@@ -127,5 +129,26 @@ func TestWidest(t *testing.T) {
 	want := map[string]bool{"/m/a/**": true, "/m/b/**": false, "/m/c/**": false}
 	if !maps.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
+	}
+}
+
+// TestTold: what a line rests on is the first and the last of its refused calls, in whatever order they
+// come, and the most days that one of them had; a call that is in no log is none.
+func TestTold(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 1, n, 0, 0, 0, 0, time.UTC) }
+	calls := []Refused{{Count: 2, Days: 2, First: day(5), Last: day(9)}, {Count: 1, Days: 1, First: day(3), Last: day(3)},
+		{Count: 4, Days: 3, First: day(4), Last: day(12)}, {}}
+	for _, order := range [][]int{{0, 1, 2, 3}, {3, 2, 1, 0}, {1, 2, 0, 3}} {
+		var e fence.Evidence
+		for _, i := range order {
+			told(&e, calls[i])
+		}
+		if e.Class != "refused" || e.Count != 7 || e.Days != 3 || !e.First.Equal(day(3)) || !e.Last.Equal(day(12)) {
+			t.Errorf("%v: %+v", order, e)
+		}
+	}
+	var none fence.Evidence
+	if told(&none, Refused{}); none.Class != "" || none.Count != 0 {
+		t.Errorf("%+v", none)
 	}
 }

@@ -204,6 +204,29 @@ func approved(t *testing.T) (*gate.Request, *gate.Policy, *gate.Evidence) {
 		Local:    start.Add(time.Hour), Server: start.Add(time.Hour + time.Second), Ledger: start}
 }
 
+// TestSecondAnswer: who has answered, or is the same person under another name, answers no more.
+func TestSecondAnswer(t *testing.T) {
+	same := func(a, b model.ID) bool { return a.Name == "c" && b.Name == "d" }
+	for _, tt := range []struct {
+		who  string
+		same gate.Same
+		ok   bool
+	}{{"person/d", nobody, true}, {"person/c", nobody, false}, {"person/d", same, false}} {
+		r, err := gate.Ask(&policy, wanted("person/a", "x", time.Hour), in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		first := gate.Answer{By: model.MustID("person/c"), At: start.Add(time.Minute), Yes: true}
+		if err := r.Answer(first, &policy, in, nobody); err != nil {
+			t.Fatal(err)
+		}
+		err = r.Answer(gate.Answer{By: model.MustID(tt.who), At: start.Add(time.Minute), Yes: true}, &policy, in, tt.same)
+		if (err == nil) != tt.ok || err != nil && !strings.Contains(err.Error(), "has answered request") {
+			t.Errorf("%s: %v", tt.who, err)
+		}
+	}
+}
+
 // TestReady: everything is checked anew when it opens.
 func TestReady(t *testing.T) {
 	for _, tt := range []struct {

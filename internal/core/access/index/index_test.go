@@ -165,6 +165,9 @@ func TestTree(t *testing.T) {
 		"/s/harbour:o/berth:p"))))); got != "[berth box errand]" {
 		t.Errorf("kinds %s", got)
 	}
+	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/crate:9"))))); got != "[crate]" {
+		t.Errorf("kinds of what nobody lists, beside others: %s", got)
+	}
 	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/box:b/deep"))))); got != "[box]" {
 		t.Errorf("kinds of what continues a name: %s", got)
 	}

@@ -47,6 +47,7 @@ type gaugeValue struct {
 	Strangers  []model.ID       `json:"callers_not_in_the_estate,omitempty"`
 	Unmapped   int              `json:"uses_of_unknown_permissions,omitempty"`
 	Placed     work.PlacedCalls `json:"calls"`
+	Holes      int              `json:"logs_with_holes,omitempty" doc:"days of the window are missing of them, and earlier ones make up for it"`
 	Again      int              `json:"grants_made_again,omitempty" doc:"that are older than they say"`
 }
 
@@ -116,7 +117,7 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	now := in.AsOf
 	v := gaugeValue{Source: s.Name, From: in.Span().From, To: in.Span().To, Days: in.Window,
 		Observable: res.Observable, Identities: []gaugeRow{}, Strangers: res.Strangers, Unmapped: res.Unmapped,
-		Placed: work.PlacedCallsOf(&res.Placement.Tally), Again: res.Again}
+		Placed: work.PlacedCallsOf(&res.Placement.Tally), Again: res.Again, Holes: res.Holes}
 	t := render.Table{Columns: []render.Column{{Name: "NOT NEEDED", Right: true}, {Name: "HELD", Right: true},
 		{Name: "WITHIN REACH", Right: true}, {Name: "IDENTITY"}, {Name: "GRANTED", Right: true},
 		{Name: "USED", Right: true}, {Name: "LAST USE"}, {Name: "HABIT"}, {Name: "JUDGEMENT", Wrap: true}}}
@@ -154,6 +155,10 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		d.Notes = append(d.Notes,
 			fmt.Sprintf("Callers in the log that the estate does not list: %d, such as %s (clipfence uses "+
 				"--strangers).", n, res.Strangers[0]))
+	}
+	if res.Holes > 0 {
+		d.Notes = append(d.Notes, fmt.Sprintf("Of %s days are missing from the window, and earlier ones make up "+
+			"for them (clipfence coverage).", render.Plural(res.Holes, "log")))
 	}
 	if res.Again > 0 {
 		d.Notes = append(d.Notes, againWords(res.Again))

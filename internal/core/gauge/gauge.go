@@ -191,6 +191,7 @@ type Result struct {
 	Strangers  []model.ID // callers that the estate does not list
 	Observable float64    // share of granted permissions that a log would have shown
 	Again      int        // grants that were made again, and are older than they say
+	Holes      int        // logs of which days of the window are missing that earlier ones make up for
 	byID       map[model.ID]*Standing
 	Scale      *Scale
 
@@ -223,6 +224,12 @@ func Run(in *Input) *Result {
 	r.states()
 	r.classify()
 	r.finish()
+	for _, c := range r.x.Coverage() {
+		if !usage.Observable(in.Coverage.Share(c.Node, c.Service, c.LogClass, r.span)) &&
+			in.Coverage.Enough(c.Node, c.Service, c.LogClass, r.span) {
+			r.out.Holes++
+		}
+	}
 	return r.out
 }
 

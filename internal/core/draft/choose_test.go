@@ -136,8 +136,8 @@ func TestWidest(t *testing.T) {
 // come, and the most days that one of them had; a call that is in no log is none.
 func TestTold(t *testing.T) {
 	day := func(n int) time.Time { return time.Date(2026, 1, n, 0, 0, 0, 0, time.UTC) }
-	calls := []Refused{{Count: 2, Days: 2, First: day(5), Last: day(9)}, {Count: 1, Days: 1, First: day(3), Last: day(3)},
-		{Count: 4, Days: 3, First: day(4), Last: day(12)}, {}}
+	calls := []Refused{{Count: 2, Days: 2, First: day(5), Last: day(9)},
+		{Count: 1, Days: 1, First: day(3), Last: day(3)}, {Count: 4, Days: 3, First: day(4), Last: day(12)}, {}}
 	for _, order := range [][]int{{0, 1, 2, 3}, {3, 2, 1, 0}, {1, 2, 0, 3}} {
 		var e fence.Evidence
 		for _, i := range order {

@@ -220,7 +220,8 @@ func TestSecondAnswer(t *testing.T) {
 		if err := r.Answer(first, &policy, in, nobody); err != nil {
 			t.Fatal(err)
 		}
-		err = r.Answer(gate.Answer{By: model.MustID(tt.who), At: start.Add(time.Minute), Yes: true}, &policy, in, tt.same)
+		second := gate.Answer{By: model.MustID(tt.who), At: start.Add(time.Minute), Yes: true}
+		err = r.Answer(second, &policy, in, tt.same)
 		if (err == nil) != tt.ok || err != nil && !strings.Contains(err.Error(), "has answered request") {
 			t.Errorf("%s: %v", tt.who, err)
 		}

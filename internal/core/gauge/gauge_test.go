@@ -452,8 +452,10 @@ func TestIdleDanger(t *testing.T) {
 // TestStrangers: callers that the estate does not list are told, each once, in order; who it lists, and
 // whoever makes no name for itself, is not.
 func TestStrangers(t *testing.T) {
-	in := scenario(t, "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1 5-9\n"+
-		"used workload/zed stow/item:read /m/berth:x/box:b1 5-9\nused person/eve stow/item:find /m/berth:x/box:b1 1-2\n"+
+	in := scenario(t, "grant g1 workload/a stow/item:* /m/**\n"+
+		"used workload/a stow/item:read /m/berth:x/box:b1 5-9\n"+
+		"used workload/zed stow/item:read /m/berth:x/box:b1 5-9\n"+
+		"used person/eve stow/item:find /m/berth:x/box:b1 1-2\n"+
 		"used person/eve stow/item:read /m/berth:x/box:b1 200-210\nused everyone stow/item:read /m/berth:x/box:b1 5-9")
 	if got := fmt.Sprint(gauge.Run(in).Strangers); got != "[person/eve workload/zed]" {
 		t.Error(got)

@@ -42,6 +42,9 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 		return "silent, but the evidence is too thin", render.Plain
 	}
 	switch {
+	case s.ID.Kind == model.Group && s.Perhaps > 0 && len(s.Grants) > 0:
+		return fmt.Sprintf("nobody is listed in it; %s may be", render.Plural(s.Perhaps, "unexplained caller")),
+			render.Warn
 	case s.ID.Kind == model.Group && s.Members == 0 && len(s.Grants) > 0:
 		return "nobody is in it who could use it", render.Warn
 	case s.ID.Kind == model.Group && s.Silent == s.Members && len(s.Grants) > 0:

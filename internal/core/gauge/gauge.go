@@ -171,6 +171,7 @@ type Standing struct {
 	ByCrowds     int  // of grants to everyone and to signed-in
 	Members      int  // of a group: who is in it at any distance and can sign in
 	Silent       int  // of those, who used none of its own grants in the window
+	Perhaps      int  // of a group in which nobody is known to be: callers who may be in it
 	Unobservable int  // of the granted, those that no log would have shown and that were not seen
 	LastUse      time.Time
 	Habit        usage.Habit
@@ -678,9 +679,12 @@ func (r *runner) classify() {
 	stray := slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool { // grants name them, and no list
 		return r.out.byID[id] != nil || len(r.x.GrantsTo(id))+len(r.x.GroupsOf(id)) == 0
 	})
+	unknown := slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool {
+		return id.Open() || id.Kind == model.Group || len(r.x.GroupsOf(id)) > 0
+	})
 	for _, res := range r.out.Grants {
 		if res != nil && r.holders[res.Grant.To] == nil {
-			h := &together{frozen: r.frozen.of(r.whose(res, froze, stray))}
+			h := &together{frozen: r.frozen.of(r.whose(res, froze, stray, unknown))}
 			h.state, h.held = r.holderState(res)
 			r.holders[res.Grant.To] = h
 		}
@@ -692,10 +696,11 @@ func (r *runner) classify() {
 	})
 }
 
-// whose returns whose calls a grant may explain: its holders, members whom nobody lists, and of an
-// open crowd whoever is in it, as far as they made a call that freezes something: froze, of whom
-// nobody lists stray.
-func (r *runner) whose(res *GrantResult, froze, stray []model.ID) []model.ID {
+// whose returns whose calls a grant may explain: its holders, members whom nobody lists, of an open
+// crowd whoever is in it, and of a group in which nobody is known to be whoever is known to be in no
+// group, unknown, since there are sources that keep no list of who is in their groups; as far as they
+// made a call that freezes something: froze, of whom nobody lists stray.
+func (r *runner) whose(res *GrantResult, froze, stray, unknown []model.ID) []model.ID {
 	to := res.Grant.To
 	if to.Open() {
 		return slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool { return !r.x.In(id, to) })
@@ -704,6 +709,12 @@ func (r *runner) whose(res *GrantResult, froze, stray []model.ID) []model.ID {
 	for _, id := range stray {
 		if id == to || to.Kind == model.Group && r.x.In(id, to) {
 			out = append(out[:len(out):len(out)], id)
+		}
+	}
+	if to.Kind == model.Group && r.x.Empty(to) {
+		out = slices.Concat(out, unknown)
+		if s := r.out.byID[to]; s != nil {
+			s.Perhaps = len(unknown)
 		}
 	}
 	return out

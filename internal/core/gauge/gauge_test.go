@@ -96,6 +96,20 @@ func TestClasses(t *testing.T) {
 				"member workload/stray group/g\n" +
 				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80\n" +
 				"used workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find f read u"},
+		{"of somebody unknown, and of the group nobody is listed",
+			"grant g1 group/g stow/item:change,stow/item:find,stow/item:read /m/**\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80\n" +
+				"used workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "change x find f read f"},
+		{"and of which only a group is, that is as empty",
+			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember group/h group/g\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80", "find f read x"},
+		{"and of which somebody is listed",
+			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember workload/b group/g\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80\n" +
+				"used workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
+		{"long ago, and of the group nobody is listed",
+			"grant g1 group/g stow/item:find,stow/item:read /m/**\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 300-390", "find x read x"},
 		{"a refused one freezes nothing",
 			"grant g1 workload/a stow/item:find,stow/item:read /m/**\nrefused workload/a stow/item:fly " +
 				"/m/berth:x/box:b1/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},

@@ -131,6 +131,9 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) bool {
 		return f.Names(u.Permission, u.Path)
 	}, uses, p)
+	if who := f.For.In(before.Source()); who.Kind == model.Group && p != nil && before.Empty(who) {
+		r.perhaps(before, after, who, uses, p)
+	}
 	for i := range r.Broken {
 		b := &r.Broken[i]
 		if b.Asked = b.asked(before, f); b.Asked {
@@ -248,6 +251,22 @@ func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, n
 	return kept
 }
 
+// perhaps looks, of a group in which nobody is known to be, at what callers did who are known to be in
+// no group: they may be in it, and have used what goes.
+func (r *Result) perhaps(before, after *index.Index, group model.ID, uses *usage.Uses, p *gauge.Placement) {
+	t := &taken{before: before, after: after, perms: map[takenKey]bool{}, hours: map[model.ID]bool{}}
+	for i, u := range uses.By(func(who model.ID) bool {
+		id, _ := before.Identity(who)
+		return !id.Disabled && !who.Open() && who.Kind != model.Group && len(before.GroupsOf(who)) == 0
+	}) {
+		why := p.Reason(i)
+		if u.Outcome.Allowed() && why != gauge.Placed && p.Live(i) && t.mayBeOf(group, &u, why) {
+			r.Unplaced = append(r.Unplaced, Unplaced{u, why})
+		}
+	}
+	slices.SortStableFunc(r.Unplaced, func(a, b Unplaced) int { return cmp.Compare(b.Use.Count, a.Use.Count) })
+}
+
 // once tries one use.
 func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bool, p *gauge.Placement,
 	kept map[int]bool) {
@@ -296,8 +315,11 @@ type takenKey struct {
 // mayBe reports whether a use that is not placed may have been one of something that is
 // taken away: its permission on any place, or any permission of its service, if that is
 // known, on its path.
-func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
-	who := u.Principal()
+func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool { return t.mayBeOf(u.Principal(), u, why) }
+
+// mayBeOf reports whether a use may have been one of something that is taken away from somebody, with
+// whose rights it may have been made.
+func (t *taken) mayBeOf(who model.ID, u *usage.Use, why gauge.Reason) bool {
 	if _, mapped := t.before.PermNumber(u.Permission); why != gauge.NoOperation && mapped {
 		return t.somewhere(u, who, u.Permission)
 	}
@@ -306,8 +328,10 @@ func (t *taken) mayBe(u *usage.Use, why gauge.Reason) bool {
 		known = known || t.before.Permission(i).Permission.Service() == service
 	}
 	covered := false // a path that no grant reaches may be wrong itself
-	for _, g := range t.before.Given(who) {
-		covered = covered || t.before.Grant(g).Covers(u.Path)
+	for _, id := range [...]model.ID{who, u.Principal()} {
+		for _, g := range t.before.Given(id) {
+			covered = covered || t.before.Grant(g).Covers(u.Path)
+		}
 	}
 	for i := range t.before.Numbers() {
 		p := t.before.Permission(i).Permission

@@ -75,6 +75,50 @@ func TestUnplaced(t *testing.T) {
 	}
 }
 
+// TestPerhapsMembers: of a group in which nobody is known to be, what unknown callers did may have been
+// done by it.
+func TestPerhapsMembers(t *testing.T) {
+	const grant = "grant g1 group/g stow/item:change,stow/item:find,stow/item:read /m/berth:x/**\n" +
+		"grant g9 workload/a stow/item:read /m/**\nused workload/a stow/item:read /m/berth:x/box:b1 1-9\n"
+	for _, tt := range []struct{ name, more, fence, want string }{
+		{"nobody unknown calls", "", "-g1", "ok true, 0 not placed"},
+		{"somebody does, and it goes", "used person/x stow/item:find /m/berth:x/box:b1 1-80", "-g1",
+			"ok false, 1 not placed"},
+		{"it stays", "used person/x stow/item:find /m/berth:x/box:b1 1-80", "-g1; stow/item:find /m/berth:x/**",
+			"ok true, 0 not placed"},
+		{"it stays elsewhere", "used person/x stow/item:find /m/berth:x/box:b1 1-80",
+			"-g1; stow/item:find /m/berth:x/box:b2/**", "ok false, 1 not placed"},
+		{"something that the group does not give", "used person/x stow/box:scrap /m/berth:x/box:b1 1-80", "-g1",
+			"ok true, 0 not placed"},
+		{"it was refused", "refused person/x stow/item:find /m/berth:x/box:b1 1-80", "-g1", "ok true, 0 not placed"},
+		{"so long ago that its habit is over", "used person/x stow/item:find /m/berth:x/box:b1 300-390", "-g1",
+			"ok true, 0 not placed"},
+		{"somebody is listed", "used person/x stow/item:find /m/berth:x/box:b1 1-80\nmember workload/b group/g", "-g1",
+			"ok true, 0 not placed"},
+		{"somebody listed, whom nothing explains", "used workload/b stow/item:find /m/berth:x/box:b1 1-80", "-g1",
+			"ok false, 1 not placed"},
+		{"who is in another group", "used workload/b stow/item:find /m/berth:x/box:b1 1-80\nmember workload/b group/h",
+			"-g1", "ok true, 0 not placed"},
+		{"who cannot sign in any more", "used workload/b stow/item:find /m/berth:x/box:b1 1-80\ndisabled workload/b",
+			"-g1", "ok true, 0 not placed"},
+		{"an open crowd gives it as well", "used person/x stow/item:find /m/berth:x/box:b1 1-80\n" +
+			"grant g2 signed-in stow/item:find /m/**", "-g1", "ok false, 1 not placed"},
+	} {
+		in, err := gaugetest.Parse(grant + tt.more)
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := gauge.Place(in.Index, in.Uses, in.Span(), in.Place)
+		r, err := rehearse.Run(in.Index, hand("group/g", tt.fence), in.Uses, p, gauge.DefaultWeights)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprintf("ok %t, %d not placed", r.OK(), len(r.Unplaced)); got != tt.want {
+			t.Errorf("%s: %s, want %s; broken %v, widened %v", tt.name, got, tt.want, r.Broken, r.Widened)
+		}
+	}
+}
+
 // TestUnplacedHours: of calls that are not placed each is asked by its own hours: a line that holds at
 // some hours keeps what was done in them, and not what was done outside or when nobody knows.
 func TestUnplacedHours(t *testing.T) {

@@ -165,6 +165,17 @@ func (x *Index) In(id, group model.ID) bool {
 // MembersOf returns the direct members of a group.
 func (x *Index) MembersOf(id model.ID) []model.ID { return x.beside(id, &x.down) }
 
+// Empty reports whether nobody but groups is known to be in a group, at any distance: it is empty, or
+// its source keeps no list of who is in it.
+func (x *Index) Empty(group model.ID) bool {
+	n, ok := x.Number(group)
+	empty := true
+	if ok {
+		x.Members(n, func(i int) { empty = empty && x.ID(i).Kind == model.Group })
+	}
+	return empty
+}
+
 // GroupsOf returns the groups that an identity is a direct member of.
 func (x *Index) GroupsOf(id model.ID) []model.ID { return x.beside(id, &x.up) }
 

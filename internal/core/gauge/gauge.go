@@ -679,12 +679,20 @@ func (r *runner) classify() {
 	stray := slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool { // grants name them, and no list
 		return r.out.byID[id] != nil || len(r.x.GrantsTo(id))+len(r.x.GroupsOf(id)) == 0
 	})
+	// There are sources that keep no list of who is in their groups: whoever is known to be in none may
+	// be in one in which nobody is known to be.
 	unknown := slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool {
 		return id.Open() || id.Kind == model.Group || len(r.x.GroupsOf(id)) > 0
 	})
+	perhaps := r.frozen.of(unknown) // the same of every group in which nobody is known to be
 	for _, res := range r.out.Grants {
 		if res != nil && r.holders[res.Grant.To] == nil {
-			h := &together{frozen: r.frozen.of(r.whose(res, froze, stray, unknown))}
+			h := &together{frozen: perhaps}
+			if to := res.Grant.To; to.Kind != model.Group || !r.x.Empty(to) {
+				h.frozen = r.frozen.of(r.whose(res, froze, stray))
+			} else if s := r.out.byID[to]; s != nil {
+				s.Perhaps = len(unknown)
+			}
 			h.state, h.held = r.holderState(res)
 			r.holders[res.Grant.To] = h
 		}
@@ -696,11 +704,10 @@ func (r *runner) classify() {
 	})
 }
 
-// whose returns whose calls a grant may explain: its holders, members whom nobody lists, of an open
-// crowd whoever is in it, and of a group in which nobody is known to be whoever is known to be in no
-// group, unknown, since there are sources that keep no list of who is in their groups; as far as they
-// made a call that freezes something: froze, of whom nobody lists stray.
-func (r *runner) whose(res *GrantResult, froze, stray, unknown []model.ID) []model.ID {
+// whose returns whose calls a grant may explain: its holders, members whom nobody lists, and of an
+// open crowd whoever is in it, as far as they made a call that freezes something: froze, of whom
+// nobody lists stray.
+func (r *runner) whose(res *GrantResult, froze, stray []model.ID) []model.ID {
 	to := res.Grant.To
 	if to.Open() {
 		return slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool { return !r.x.In(id, to) })
@@ -709,12 +716,6 @@ func (r *runner) whose(res *GrantResult, froze, stray, unknown []model.ID) []mod
 	for _, id := range stray {
 		if id == to || to.Kind == model.Group && r.x.In(id, to) {
 			out = append(out[:len(out):len(out)], id)
-		}
-	}
-	if to.Kind == model.Group && r.x.Empty(to) {
-		out = slices.Concat(out, unknown)
-		if s := r.out.byID[to]; s != nil {
-			s.Perhaps = len(unknown)
 		}
 	}
 	return out

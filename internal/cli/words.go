@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,7 +43,8 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 		return "silent, but the evidence is too thin", render.Plain
 	}
 	switch {
-	case s.ID.Kind == model.Group && s.Perhaps > 0 && len(s.Grants) > 0:
+	case s.ID.Kind == model.Group && s.Perhaps > 0 &&
+		slices.ContainsFunc(s.Grants, func(g *work.GrantResult) bool { return len(g.Frozen) > 0 }):
 		return fmt.Sprintf("nobody is listed in it; %s may be", render.Plural(s.Perhaps, "unexplained caller")),
 			render.Warn
 	case s.ID.Kind == model.Group && s.Members == 0 && len(s.Grants) > 0:

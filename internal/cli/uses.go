@@ -301,7 +301,8 @@ func (a *app) strangers(ctx context.Context, w *work.Workspace) error {
 		d.Notes = []string{"If one is an identity of the estate under another name, say so in clipfence.yaml: " +
 			"aliases: [{log: " + rows[0].Caller.String() +
 			", is: kind/name}]; if it is nobody here, waive it: strangers: [" + rows[0].Caller.String() +
-			"]. Until then nobody whose work the same log shows is called idle."}
+			"]. Until then nobody whose work the same log shows is called idle, and what they did stays with groups " +
+			"in which nobody is listed: list the caller and its memberships in the estate to have it told by member."}
 	}
 	return a.print(d)
 }

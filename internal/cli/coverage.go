@@ -157,6 +157,10 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 		d.Lines = append(d.Lines, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside, %s repeated.",
 			logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines),
 			render.Count(logs.Rejected), render.Count(logs.Repeated)))
+		if src.Begin.After(logs.First.Add(24 * time.Hour)) {
+			d.Lines = append(d.Lines, fmt.Sprintf("Of before %s it holds hardly anything: the evidence begins there.",
+				src.Begin.Format(time.DateOnly)))
+		}
 		stale, err := a.stale(ctx, w, src.Source)
 		if err != nil {
 			return err

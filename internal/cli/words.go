@@ -65,12 +65,12 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 
 // fits says of somebody from whom little can go whether what it has is used, or only cannot be judged.
 func fits(s *work.Standing) (string, render.Tone) {
-	all, young := 0, 0
+	all, young, blind := 0, 0, 0.0
 	for _, g := range s.Grants {
-		all, young = all+g.Perms.Count(), young+g.TooNew.Count()
+		all, young, blind = all+g.Perms.Count(), young+g.TooNew.Count(), blind+g.Blind
 	}
 	switch {
-	case 2*s.Unobservable >= s.Granted:
+	case 2*s.Unobservable >= s.Granted, 2*blind >= s.Danger && blind >= 25:
 		return fmt.Sprintf("cannot be judged: no log shows %d of %d", s.Unobservable, s.Granted), render.Plain
 	case young > 0 && 2*young >= all:
 		return "granted too short a time ago to judge", render.Plain

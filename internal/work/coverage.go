@@ -25,6 +25,7 @@ type SourceCoverage struct {
 	Blind           int           // granted permissions that cannot be judged, once an identity
 	BlindIdentities int
 	Log             store.LogState
+	Begin           time.Time // since when there is evidence: [usage.Coverage.Begin]
 }
 
 // LogEnd is how far the logs of a source go.
@@ -57,7 +58,7 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 		if err != nil {
 			return nil, err
 		}
-		x := SourceCoverage{Source: src.Name, Window: in.Span(), Observable: res.Observable, Placement: res.Placement,
+		x := SourceCoverage{Source: src.Name, Window: in.Span(), Observable: res.Observable, Placement: res.Placement, Begin: in.History,
 			Logs: coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())}
 		for _, st := range res.Standings {
 			if st.Unobservable > 0 {

@@ -334,7 +334,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	}
 	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
-		Window: int(time.Duration(window).Hours() / 24), History: logs.First, Protected: w.ProtectedIn(src.Name),
+		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(src.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}
 	if in.Place, err = w.placing(ctx, s); err != nil {
 		return nil, nil, nil, err

@@ -98,6 +98,7 @@ type GrantResult struct {
 
 	Use       []PermUse // in the order of permissions, see UseOf
 	Danger    float64   // of all it gives
+	Blind     float64   // of what no log would have shown
 	Kept      float64   // of what is used, rare, too new or unobservable, where it is used
 	Nodes     int       // of the inventory that the kept permissions reach
 	UsedNodes int       // of those, on which they were used
@@ -797,6 +798,11 @@ func (r *part) classify(res *GrantResult, who *together) {
 	}
 	res.Danger = r.scale.Danger(res.Perms, g.Where)
 	res.Kept = min(res.Danger, r.kept(res))
+	if len(res.Unobservable) > 0 {
+		blind := r.x.NewSet()
+		blind.OrFew(res.Unobservable)
+		res.Blind = min(res.Danger, r.scale.Danger(blind, g.Where))
+	}
 }
 
 // goesOn reports whether the habit of a use is not over: that of all callers together, or

@@ -15,6 +15,7 @@ import (
 func TestFallen(t *testing.T) {
 	const to = "xxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxxx" // 40 days
 	on, off, pause := to+to+to, to+to+strings.Repeat(".", 40), to+to+"...."+strings.Repeat("x", 36)
+	late := strings.Repeat(".", 80) + to
 	for _, tt := range []struct {
 		name string
 		logs map[string]string // the days of each
@@ -34,6 +35,13 @@ func TestFallen(t *testing.T) {
 		{"two pause", map[string]string{"a1": pause, "z1": pause}, ""},
 		{"six events, and none any more", map[string]string{"a1": "xxxxxx" + strings.Repeat(".", 90)},
 			"a0 6-95, a1 6-95, z0 6-95"},
+		{"nothing of the only one for a month and more", map[string]string{"z1": to + strings.Repeat(".", 40) + to},
+			"a0 40-79, z0 40-79, z1 40-79"},
+		{"nothing for three weeks", map[string]string{"z1": to + strings.Repeat(".", 21) + to}, ""},
+		{"three of a service begin on one day", map[string]string{"a1": late, "a2": late, "a3": late, "z1": on},
+			"a0 0-79, a1 0-79, a2 0-79, a3 0-79"},
+		{"two do", map[string]string{"a1": late, "a2": late, "z1": on}, ""},
+		{"three of two services do", map[string]string{"a1": late, "a2": late, "b1": late, "z1": on}, ""},
 		{"four events", map[string]string{"a1": "xxxx" + strings.Repeat(".", 90)}, ""},
 		{"once a month", map[string]string{"a1": strings.Repeat("x"+strings.Repeat(".", 29), 8)}, ""},
 	} {
@@ -77,5 +85,41 @@ func TestFallen(t *testing.T) {
 				t.Errorf("a log that is not written: %+v", s)
 			}
 		})
+	}
+}
+
+// TestBegin: a few days long before a log is busy are no beginning of it: one event of a clock that is
+// wrong made years of evidence. What was there for weeks is one, and so are rare events alone.
+func TestBegin(t *testing.T) {
+	busy := strings.Repeat("xxxxx..", 12)
+	for _, tt := range []struct {
+		name, days string
+		want       int // day
+	}{
+		{"busy", busy, 0},
+		{"one event long before", "x" + strings.Repeat(".", 300) + busy, 301},
+		{"several, and long before", "xxx" + strings.Repeat(".", 60) + "xx" + strings.Repeat(".", 50) + busy, 115},
+		{"not that long before", "x" + strings.Repeat(".", 29) + busy, 0},
+		{"weeks, and long before", strings.Repeat("x", 20) + strings.Repeat(".", 60) + busy, 0},
+		{"one day less than that", strings.Repeat("x", 19) + strings.Repeat(".", 60) + busy, 79},
+		{"once in two months", strings.Repeat("x"+strings.Repeat(".", 60), 5), 0},
+		{"and busy never", "x" + strings.Repeat(".", 100) + strings.Repeat("x......", 10), 0},
+		{"nothing", "", 0},
+	} {
+		start, f := usage.Day(20_000), usage.Fold{}
+		for i, ch := range tt.days {
+			if ch == 'x' {
+				f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Path: model.MustPath("/m"),
+					Identity: model.MustID("workload/a"), Permission: model.MustPermission("a/b:c"), Outcome: usage.Done})
+			}
+		}
+		r := model.CoverageRecord{Node: model.MustPath("/m"), Service: "a", LogClass: "c", Written: true}
+		first := start.Time().Add(time.Hour)
+		c := usage.NewCoverage([]model.CoverageRecord{r},
+			usage.Read{First: first, Ends: []time.Time{(start + usage.Day(len(tt.days))).Time()}})
+		c.Observe(usage.ListOf(f.Uses()...), func(model.Permission) string { return "c" }, nil, nil)
+		if got := int(usage.DayOf(c.Begin()) - start); got != tt.want {
+			t.Errorf("%s: day %d, want %d", tt.name, got, tt.want)
+		}
 	}
 }

@@ -35,6 +35,8 @@ type Gap struct {
 func (g Gap) Days() int { return int(g.To-g.From) + 1 }
 
 const (
+	longSilence  = 30   // days: nobody at all pauses for so long
+	busyDays     = 10   // of those, with events: a log that is busy
 	leastEnd     = 5    // with events, before a silence of all logs to the end means anything
 	leastDays    = 20   // with events, before a stream's silence means anything
 	leastCallers = 3    // who fell silent together: one alone may just have stopped
@@ -90,6 +92,7 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 	}
 	c.streams = map[coverageKey]*Stream{}
 	end := DayOf(c.ReadTo()) - 1 // the last day may not be over
+	c.begin(logs)
 	lost, profiles := map[*held][]Gap{}, map[*held]*profile{}
 	for k, h := range logs {
 		c.streams[k] = &h.Stream
@@ -126,7 +129,7 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 		}
 	}
 	changed := changers(logs, looks)
-	fell := fallen(logs, end)
+	fell := fallen(logs, DayOf(c.read.First), end)
 	for k, r := range c.records {
 		s := c.streams[k]
 		if n := changed[k.service]; n > 0 && r.Written && looks(k.service, k.class) {
@@ -191,7 +194,9 @@ func (k coverageKey) with() []together {
 // is not there any more from somebody who stopped. Where nothing at all comes any more up to the
 // end, not even one caller is needed who fell silent: that everybody stopped and that the log did
 // look the same.
-func fallen(logs map[coverageKey]*held, end Day) map[together][]Gap {
+// So does a silence of everything for a month. And a service whose log begins with several callers at
+// once, on a day on which others were there for long, was not logged before.
+func fallen(logs map[coverageKey]*held, first, end Day) map[together][]Gap {
 	days, callers := map[together]Days{}, map[together][]map[model.ID]Days{}
 	for k, h := range logs {
 		for _, of := range k.with() {
@@ -201,18 +206,67 @@ func fallen(logs map[coverageKey]*held, end Day) map[together][]Gap {
 	}
 	out := map[together][]Gap{}
 	for of, d := range days {
-		if gaps := gapsOf(d, end, leastDays, leastCallers, callers[of]...); len(gaps) > 0 {
+		gaps := slices.DeleteFunc(gapsOf(d, end, leastDays, leastCallers, callers[of]...), func(g Gap) bool {
+			return g.To < first // before there was any evidence
+		})
+		if from, ok := begins(d, first, callers[of]); ok && of.service != "" {
+			gaps = joined(append(gaps, Gap{From: first, To: from - 1}))
+		}
+		if len(gaps) > 0 {
 			out[of] = gaps
 		}
 	}
 	all := together{}
 	for _, g := range gapsOf(days[all], end, leastEnd, 0) {
-		if g.To == end {
+		if g.To == end || g.Days() >= longSilence && g.To >= first {
 			out[all] = joined(append(out[all], g))
 		}
 	}
 	return out
 }
+
+// begins returns on which day logs begin, and whether it is unlikely by their own weekdays that they
+// were there before, since a day: several callers are there from the beginning.
+func begins(days Days, since Day, callers []map[model.ID]Days) (Day, bool) {
+	list := days.List()
+	if len(list) < leastDays {
+		return 0, false
+	}
+	from, last := list[0], list[len(list)-1]
+	var on, of [7]float64
+	for d := from; d <= last; d++ {
+		of[weekday(d)]++
+	}
+	for _, d := range list {
+		on[weekday(d)]++
+	}
+	chance := 1.0
+	for d := since; d < from && chance >= unlikely; d++ {
+		chance *= 1 - (on[weekday(d)]+0.5)/(of[weekday(d)]+1)
+	}
+	return from, chance < unlikely &&
+		several(callers, leastCallers, func(d Days) bool { return d.Any(from, from+beforeGap-1) })
+}
+
+// begin moves the beginning of the evidence behind a few days that lie far before a log that is busy
+// from then on: one event of a clock that is wrong, or one old file, makes no history.
+func (c *Coverage) begin(logs map[coverageKey]*held) {
+	var all Days
+	for _, h := range logs {
+		all = all.Union(h.Days)
+	}
+	list := all.List()
+	for i := 1; i < min(len(list), leastDays); i++ {
+		busy := all.Between(list[i], list[i]+longSilence-1).Count()
+		if first := list[i].Time(); list[i]-list[i-1] > longSilence && busy >= busyDays && first.After(c.read.First) {
+			c.read.First = first
+		}
+	}
+}
+
+// Begin returns since when there is evidence: the first event, but for a few days long before the
+// log of a source is busy. After [Coverage.Observe].
+func (c *Coverage) Begin() time.Time { return c.read.First }
 
 // changers returns of each service of which nobody is ever seen to look at anything how many change
 // something, if those are several and do it on many days.

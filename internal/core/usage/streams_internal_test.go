@@ -114,7 +114,7 @@ func TestMute(t *testing.T) {
 		if tt.looked {
 			add(0, "read", "b", 3)
 		}
-		c := NewCoverage(records, Read{First: now.AddDate(0, 0, -200), Ends: []time.Time{now}})
+		c := NewCoverage(records, Read{First: now.AddDate(0, 0, -tt.days), Ends: []time.Time{now}})
 		looks := func(service, class string) bool { return service == "s" && class == "read" }
 		if tt.noLevels {
 			looks = nil
@@ -124,7 +124,7 @@ func TestMute(t *testing.T) {
 			return verb
 		}, looks, nil)
 		for _, r := range records {
-			mute, share := 0, c.Share(r.Node, "s", r.LogClass, WindowOf(now, 90))
+			mute, share := 0, c.Share(r.Node, "s", r.LogClass, WindowOf(now, tt.days-1))
 			if s := c.Stream(r); s != nil {
 				mute = s.Mute
 			}

@@ -58,8 +58,8 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 		if err != nil {
 			return nil, err
 		}
-		x := SourceCoverage{Source: src.Name, Window: in.Span(), Observable: res.Observable, Placement: res.Placement, Begin: in.History,
-			Logs: coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())}
+		x := SourceCoverage{Source: src.Name, Window: in.Span(), Observable: res.Observable, Placement: res.Placement,
+			Begin: in.History, Logs: coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())}
 		for _, st := range res.Standings {
 			if st.Unobservable > 0 {
 				x.Blind += st.Unobservable

@@ -110,7 +110,8 @@ func TestBegin(t *testing.T) {
 		for i, ch := range tt.days {
 			if ch == 'x' {
 				f.Add(usage.Call{Time: (start + usage.Day(i)).Time().Add(time.Hour), Path: model.MustPath("/m"),
-					Identity: model.MustID("workload/a"), Permission: model.MustPermission("a/b:c"), Outcome: usage.Done})
+					Identity: model.MustID("workload/a"), Permission: model.MustPermission("a/b:c"),
+					Outcome: usage.Done})
 			}
 		}
 		r := model.CoverageRecord{Node: model.MustPath("/m"), Service: "a", LogClass: "c", Written: true}

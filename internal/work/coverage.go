@@ -260,7 +260,7 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			if !slices.ContainsFunc(x.Gaps, func(g Gap) bool { return !g.Part }) {
 				x.State, x.Mend = "thin", "find out where the rest went; the days stay blind"
 			}
-			if in.Coverage.Enough(r.Node, r.Service, r.LogClass, span) {
+			if !usage.Observable(x.Share) && in.Coverage.Enough(r.Node, r.Service, r.LogClass, span) {
 				x.Mend += ", and looking further back makes up for them"
 			}
 		case !usage.Observable(x.Share):

@@ -170,10 +170,12 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 	if total == 0 && f.part() {
 		return f.none(every)
 	}
+	like, shown := map[string]*sameLogs{}, 0
 	for _, r := range rows {
 		if len(t.Rows) == most && !f.all {
 			break
 		}
+		shown++
 		tone := render.Good
 		if r.Mend != "" {
 			tone = render.Warn
@@ -202,6 +204,20 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 			}
 			mend = fmt.Sprintf("%s %s to %s (%s); ", how, g.From, g.To, render.Plural(g.Days, "day")) + mend
 		}
+		if judge == "" && !f.all { // of one place and with the same to say: one row
+			key := fmt.Sprintf("%s %s %s %s", r.Node, r.State, render.Percent(r.Share), mend)
+			if s := like[key]; s != nil {
+				s.more++
+				s.last = later(s.last, r.Last)
+				row := t.Rows[s.row]
+				row[1].Text = fmt.Sprintf("%s and %d more", s.name, s.more)
+				if !s.last.IsZero() {
+					row[4].Text = render.Day(s.last, a.now())
+				}
+				continue
+			}
+			like[key] = &sameLogs{len(t.Rows), r.Service + "/" + r.LogClass, 0, r.Last}
+		}
 		t.Row(render.C(r.Node.String()), render.C(r.Service+"/"+r.LogClass), render.Cell{Text: r.State, Tone: tone},
 			render.C(render.Percent(r.Share)), render.C(last), render.C(judge), render.C(mend))
 	}
@@ -212,8 +228,8 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 			"CANNOT JUDGE: granted permissions that are neither used nor unused for want of this log, once an "+
 				"identity.")
 	}
-	if len(t.Rows) < len(rows) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
+	if shown < len(rows) {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", shown, len(rows)))
 	}
 	if !f.all {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s want mending; all of them: --all", len(rows),
@@ -312,4 +328,19 @@ func (a *app) mend(ctx context.Context, w *work.Workspace, f *coverageFlags) err
 		return err
 	}
 	return errCheck
+}
+
+// sameLogs are logs of one place of which the same is told, in one row.
+type sameLogs struct {
+	row  int
+	name string // of the first
+	more int
+	last time.Time // the newest event of all of them
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
 }

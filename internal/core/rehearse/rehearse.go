@@ -256,6 +256,9 @@ func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, n
 func (r *Result) perhaps(before, after *index.Index, group model.ID, uses *usage.Uses, p *gauge.Placement) {
 	t := &taken{before: before, after: after, perms: map[takenKey]bool{}, hours: map[model.ID]bool{}}
 	for i, u := range uses.By(func(who model.ID) bool {
+		if t := p.Of[who]; t == nil || t.Placed == t.Calls {
+			return false // all that it did is placed
+		}
 		id, _ := before.Identity(who)
 		return !id.Disabled && !who.Open() && who.Kind != model.Group && len(before.GroupsOf(who)) == 0
 	}) {

@@ -83,21 +83,22 @@ func resolve(dir, name string) string {
 
 // A Source is one connected system.
 type Source struct {
-	Name        string         `json:"name" doc:"the source's name: first segment of its paths"`
-	Kind        string         `json:"kind" doc:"bridge or files"`
-	URL         string         `json:"url,omitempty" doc:"bridge: its address, without /bridge/v2"`
-	CA          string         `json:"ca,omitempty" doc:"bridge: PEM file of the issuer of its certificate"`
-	Token       Secret         `json:"token,omitzero" doc:"bridge: the token for reading"`
-	ChangeToken Secret         `json:"change_token,omitzero" doc:"bridge: the token for changing; without one the source is read-only"`
-	Estate      string         `json:"estate,omitempty" doc:"files: the estate file"`
-	Changes     string         `json:"changes,omitempty" doc:"files: hand (default): a change is written down for whoever carries it out, and the next survey looks whether it was; edit: the estate file itself is edited"`
-	Logs        []string       `json:"logs,omitempty" doc:"files: log files, folders or globs"`
-	LogMaps     []string       `json:"log_maps,omitempty" doc:"log map files, for logs in formats of their own"`
-	Aliases     []usage.Alias  `json:"aliases,omitempty" doc:"names in the logs and the identities they mean"`
-	LogZone     string         `json:"log_zone,omitempty" doc:"files: what the abbreviations of time zones in its logs mean, as a name of the IANA list, such as Europe/Oslo"`
-	Strangers   []string       `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
-	Operations  string         `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
-	At          model.Position `json:"-"`
+	Name        string              `json:"name" doc:"the source's name: first segment of its paths"`
+	Kind        string              `json:"kind" doc:"bridge or files"`
+	URL         string              `json:"url,omitempty" doc:"bridge: its address, without /bridge/v2"`
+	CA          string              `json:"ca,omitempty" doc:"bridge: PEM file of the issuer of its certificate"`
+	Token       Secret              `json:"token,omitzero" doc:"bridge: the token for reading"`
+	ChangeToken Secret              `json:"change_token,omitzero" doc:"bridge: the token for changing; without one the source is read-only"`
+	Estate      string              `json:"estate,omitempty" doc:"files: the estate file"`
+	Changes     string              `json:"changes,omitempty" doc:"files: hand (default): a change is written down for whoever carries it out, and the next survey looks whether it was; edit: the estate file itself is edited"`
+	Logs        []string            `json:"logs,omitempty" doc:"files: log files, folders or globs"`
+	LogMaps     []string            `json:"log_maps,omitempty" doc:"log map files, for logs in formats of their own"`
+	Aliases     []usage.Alias       `json:"aliases,omitempty" doc:"names in the logs and the identities they mean"`
+	LogZone     string              `json:"log_zone,omitempty" doc:"files: what the abbreviations of time zones in its logs mean, as a name of the IANA list, such as Europe/Oslo"`
+	Strangers   []string            `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
+	Over        []model.PathPattern `json:"over,omitempty" doc:"places where work is over: that their logs are silent is no loss of them"`
+	Operations  string              `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
+	At          model.Position      `json:"-"`
 }
 
 // How a files source is changed.
@@ -270,6 +271,11 @@ func Parse(name string, data []byte) (*Config, error) {
 				s.Changes, ByHand, ByEditing)
 		case s.Kind != "bridge" && s.Kind != "files":
 			fault(s.At, "source %q: kind %q is neither bridge nor files", s.Name, s.Kind)
+		}
+		for _, on := range s.Over {
+			if text := on.String(); !strings.HasPrefix(text+"/", "/"+s.Name+"/") {
+				fault(s.At, "source %q: over: %s is not in it; its places begin with /%s", s.Name, text, s.Name)
+			}
 		}
 	}
 	for _, s := range c.Sets {

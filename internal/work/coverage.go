@@ -260,6 +260,10 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			if !slices.ContainsFunc(x.Gaps, func(g Gap) bool { return !g.Part }) {
 				x.State, x.Mend = "thin", "find out where the rest went; the days stay blind"
 			}
+			yesterday := (usage.DayOf(span.To) - 1).Time().Format(time.DateOnly)
+			if last := x.Gaps[len(x.Gaps)-1]; x.State == "silent" && last.To >= yesterday {
+				x.Mend = "find out why nothing comes any more; where work is over, say so: over in clipfence.yaml"
+			}
 			if !usage.Observable(x.Share) && in.Coverage.Enough(r.Node, r.Service, r.LogClass, span) {
 				x.Mend += ", and looking further back makes up for them"
 			}

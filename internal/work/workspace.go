@@ -332,7 +332,8 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	if window == 0 {
 		window = w.Window
 	}
-	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
+	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now(),
+		Over: s.Source.Over})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(src.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}

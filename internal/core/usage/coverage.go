@@ -51,6 +51,13 @@ type Read struct {
 	First time.Time   // the first event; zero: there was none
 	Ends  []time.Time // when the logs were read to their end, in order
 	Until time.Time   // who asks about the past does not learn what was silent later; zero: of now
+
+	Over []model.PathPattern // where work is over, so that silence is no loss
+}
+
+// over reports whether work is over at a node and everywhere below it.
+func (r *Read) over(node model.Path) bool {
+	return slices.ContainsFunc(r.Over, func(on model.PathPattern) bool { return on.Contains(node.Below()) })
 }
 
 // NewCoverage returns what the records of a source and what was read of its logs give

@@ -81,6 +81,18 @@ func TestFallen(t *testing.T) {
 			if s := strings.Join(got, ", "); s != tt.want {
 				t.Errorf("%s, want %s", s, tt.want)
 			}
+			for i, r := range records { // where work is over silence is no loss
+				c := usage.NewCoverage(records, usage.Read{First: start.Time(), Ends: []time.Time{last.Time()},
+					Over: []model.PathPattern{r.Node.Below()}})
+				c.Observe(usage.ListOf(f.Uses()...), func(model.Permission) string { return "c" }, nil, nil)
+				for k, o := range records {
+					gaps := c.Stream(o) != nil && len(c.Stream(o).Gaps) > 0
+					_, log := o.Node.Last()
+					if want := k != i && strings.Contains(tt.want, log); gaps != want {
+						t.Errorf("over at %s: gaps at %s: %t", r.Node, log, gaps)
+					}
+				}
+			}
 			if s := c.Stream(off); s != nil {
 				t.Errorf("a log that is not written: %+v", s)
 			}

@@ -136,13 +136,17 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 			s = &Stream{Mute: n, Gaps: []Gap{{From: DayOf(c.read.First), To: end + 1}}}
 			c.streams[k] = s
 		}
+		over := c.read.over(k.node)
 		if h := logs[k]; h != nil {
-			s.Callers = len(h.callers)
-			s.Gaps = joined(append(gapsOf(s.Days, end, leastDays, leastCallers, h.callers), lost[h]...))
+			if s.Callers = len(h.callers); !over {
+				s.Gaps = joined(append(gapsOf(s.Days, end, leastDays, leastCallers, h.callers), lost[h]...))
+			}
 		}
 		var gaps []Gap
 		for _, of := range k.with() {
-			gaps = append(gaps, fell[of]...)
+			if !over {
+				gaps = append(gaps, fell[of]...)
+			}
 		}
 		if r.Written && len(gaps) > 0 {
 			if s == nil {

@@ -46,9 +46,6 @@ func share(x float64) string {
 	return render.Percent(x)
 }
 
-// A log of which the newest event is older than this may have stopped: a long weekend, and one day.
-const quiet = 4 * 24 * time.Hour
-
 // staleLine says where the logs of a source end and what that means; "" where they go up to now.
 func staleLine(e work.LogEnd, now time.Time) string {
 	read, last := now.Sub(e.Read), now.Sub(e.Newest)
@@ -58,7 +55,7 @@ func staleLine(e work.LogEnd, now time.Time) string {
 	case read > 48*time.Hour:
 		return fmt.Sprintf("The log was last read %d days ago: what came since is not known, and counts as blind. "+
 			"Run: clipfence survey", int(read.Hours()/24))
-	case !e.Newest.IsZero() && last > quiet:
+	case !e.Newest.IsZero() && last > work.Quiet:
 		return fmt.Sprintf("The newest event of the log is %d days old: find out whether events still arrive, for "+
 			"what was used since is not known. To ask as of then: --as-of %s", int(last.Hours()/24),
 			e.Newest.Truncate(time.Second).Add(time.Second).UTC().Format(time.RFC3339))

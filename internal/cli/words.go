@@ -70,7 +70,7 @@ func fits(s *work.Standing) (string, render.Tone) {
 		all, young, blind = all+g.Perms.Count(), young+g.TooNew.Count(), blind+g.Blind
 	}
 	switch {
-	case 2*s.Unobservable >= s.Granted, 2*blind >= s.Danger && blind >= 25:
+	case 2*s.Unobservable >= s.Granted, s.Unobservable > 0 && 2*blind >= s.Danger && blind >= 25:
 		return fmt.Sprintf("cannot be judged: no log shows %d of %d", s.Unobservable, s.Granted), render.Plain
 	case young > 0 && 2*young >= all:
 		return "granted too short a time ago to judge", render.Plain

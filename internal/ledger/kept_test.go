@@ -22,7 +22,7 @@ import (
 	"clipfence/internal/ledger/ledgertest"
 )
 
-// sumOf is the hash of an entry as docs/SECURITY.md has it, worked out once more.
+// sumOf is the hash of an entry, worked out once more: SHA-256 over its parts, each with its length.
 func sumOf(e *ledger.Entry) string {
 	parts := []string{e.Prev, fmt.Sprint(e.Number), e.At.UTC().Format(time.RFC3339Nano), e.By, e.Kind, string(e.Body)}
 	if e.Key != "" {

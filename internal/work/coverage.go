@@ -28,6 +28,9 @@ type SourceCoverage struct {
 	Begin           time.Time // since when there is evidence: [usage.Coverage.Begin]
 }
 
+// Quiet is how long no event may come before a log may have stopped: a long weekend, and one day.
+const Quiet = 4 * 24 * time.Hour
+
 // LogEnd is how far the logs of a source go.
 type LogEnd struct {
 	Source string

@@ -291,17 +291,14 @@ func (r *Reviewed) lines(s *Source, in *gauge.Input) {
 	}
 }
 
-// Of the days for which a draft is watched so many may end without any event in the log, as weekends
-// and holidays do, but no more than half of them.
-const quietEnd = 4 * 24 * time.Hour
-
 // shadow makes the calls again that came since a draft was accepted. What nobody looked at is not
-// over, nor what no log shows any more: a log that stopped refuses nobody.
+// over, nor what no log shows any more, [Quiet] days or half of them at the end: a log that stopped
+// refuses nobody.
 func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, end LogEnd,
 	now time.Time) *review.Shadow {
 	out := &review.Shadow{Since: d.At, Until: d.Until, Days: int(now.Sub(d.At).Hours() / 24)}
 	if !now.Before(d.Until) {
-		quiet := min(quietEnd, d.Until.Sub(d.At)/2)
+		quiet := min(Quiet, d.Until.Sub(d.At)/2)
 		out.Unread = end.Read.Before(d.Until)
 		out.Silent = !out.Unread && end.Newest.Before(d.Until.Add(-quiet))
 		out.Over = !out.Unread && !out.Silent

@@ -196,10 +196,9 @@ func (k coverageKey) with() []together {
 
 // fallen finds silences of several logs together, whose own callers are too few to tell a log that
 // is not there any more from somebody who stopped. Where nothing at all comes any more up to the
-// end, not even one caller is needed who fell silent: that everybody stopped and that the log did
-// look the same.
-// So does a silence of everything for a month. And a service whose log begins with several callers at
-// once, on a day on which others were there for long, was not logged before.
+// end, or for a month, not even one caller is needed who fell silent: that everybody stopped and that
+// the log did look the same. And a service whose log begins with several callers at once, on a day on
+// which others were there for long, was not logged before.
 func fallen(logs map[coverageKey]*held, first, end Day) map[together][]Gap {
 	days, callers := map[together]Days{}, map[together][]map[model.ID]Days{}
 	for k, h := range logs {
@@ -387,11 +386,11 @@ func (c *Coverage) Stream(r model.CoverageRecord) *Stream {
 	return c.streams[coverageKey{r.Node, r.Service, r.LogClass}]
 }
 
-// gapsOf finds the silences of one log or several that their weekdays make unlikely, and in which so
-// many fell silent together: callers, with the days on which they called.
-func gapsOf(days Days, end Day, least, together int, callers ...map[model.ID]Days) []Gap {
+// gapsOf finds the silences of one log or several with so many days that their weekdays make unlikely,
+// and in which so many fell silent: callers, with the days on which they called.
+func gapsOf(days Days, end Day, least, many int, callers ...map[model.ID]Days) []Gap {
 	list := days.List()
-	if len(list) < least || len(callers) == 1 && len(callers[0]) < together {
+	if len(list) < least || len(callers) == 1 && len(callers[0]) < many {
 		return nil
 	}
 	first, last := list[0], list[len(list)-1]
@@ -430,7 +429,7 @@ func gapsOf(days Days, end Day, least, together int, callers ...map[model.ID]Day
 			continue
 		}
 		before := func(days Days) bool { return days.Any(from-beforeGap, from-1) }
-		if several(callers, together, before) {
+		if several(callers, many, before) {
 			out = append(out, Gap{From: from, To: d - 1})
 		}
 	}

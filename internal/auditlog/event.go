@@ -16,8 +16,9 @@ type Event struct {
 	// may tell of it, and one record of several such.
 	Keyed     bool
 	Who       Name
-	ActingFor Name   // empty: for itself
-	Operation []byte // a permission, or what the log calls it
+	Groups    [][]byte // that Who was in, by whoever let it in; none: the log does not tell
+	ActingFor Name     // empty: for itself
+	Operation []byte   // a permission, or what the log calls it
 	Path      []byte
 	Outcome   usage.Outcome
 	Network   []byte // address; empty: unknown

@@ -160,11 +160,11 @@ func (a *app) carryOut(ctx context.Context, w *work.Workspace, p *work.Prepared,
 		}
 	}
 	if p.Rehearsal != nil {
-		stale, err := a.stale(ctx, w, p.Source)
+		logs, err := a.ofLogs(ctx, w, p.Source)
 		if err != nil {
 			return err
 		}
-		d.Lines = append(d.Lines, stale...)
+		d.Lines = append(d.Lines, logs...)
 	}
 	if dry {
 		d.Notes = []string{"Dry run: the guards let it pass; nothing was changed."}
@@ -290,11 +290,11 @@ func (a *app) applyAccepted(ctx context.Context, w *work.Workspace, q work.Stage
 			"is watched to its end.", stage, of))
 	}
 	if n > 0 {
-		stale, err := a.stale(ctx, w, p.Source)
+		logs, err := a.ofLogs(ctx, w, p.Source)
 		if err != nil {
 			return err
 		}
-		d.Lines, d.Tables = append(d.Lines, stale...), []render.Table{t}
+		d.Lines, d.Tables = append(d.Lines, logs...), []render.Table{t}
 	}
 	machine := a.format.value != "table"
 	if dry {

@@ -161,11 +161,11 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 			d.Lines = append(d.Lines, fmt.Sprintf("Of before %s it holds hardly anything: the evidence begins there.",
 				src.Begin.Format(time.DateOnly)))
 		}
-		stale, err := a.stale(ctx, w, src.Source)
+		about, err := a.ofLogs(ctx, w, src.Source)
 		if err != nil {
 			return err
 		}
-		d.Lines = append(d.Lines, stale...)
+		d.Lines = append(d.Lines, about...)
 	}
 	if total == 0 && f.part() {
 		return f.none(every)

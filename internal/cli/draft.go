@@ -121,11 +121,11 @@ give today.`,
 				if err != nil {
 					return err
 				}
-				stale, err := a.stale(cmd.Context(), w, out.Source)
+				logs, err := a.ofLogs(cmd.Context(), w, out.Source)
 				if err != nil {
 					return err
 				}
-				return a.drafted(w, out, stale)
+				return a.drafted(w, out, logs)
 			})
 		},
 	}
@@ -239,7 +239,7 @@ func mayBreak(v *riskValue) string {
 }
 
 // drafted tells what was drafted.
-func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, stale []string) error {
+func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) error {
 	t := render.Table{Columns: []render.Column{{Name: "FOR"}, {Name: "REPLACES", Right: true},
 		{Name: "LINES", Right: true}, {Name: "GIVES UP", Right: true}, {Name: "HELD", Right: true},
 		{Name: "WITHIN REACH", Right: true}, {Name: "MAY BREAK", Right: true}, {Name: "FILE", Path: true}}}
@@ -260,7 +260,7 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, stale []string) er
 	}
 	rows := []row{}
 	var stuck []model.ID // who can get to as much as before
-	d := &render.Doc{Lines: stale}
+	d := &render.Doc{Lines: logs}
 	for _, x := range drafts.Written {
 		f, r := x.Fence, x.Rehearsal
 		id := f.For

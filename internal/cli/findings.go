@@ -247,11 +247,11 @@ func (a *app) findingRows(ctx context.Context, w *work.Workspace, window model.D
 	}
 	var placed []string
 	for _, p := range found.Placed {
-		stale, err := a.stale(ctx, w, p.Source)
+		logs, err := a.ofLogs(ctx, w, p.Source)
 		if err != nil {
 			return nil, nil, err
 		}
-		for _, l := range append(placedLines(p.Placement), stale...) {
+		for _, l := range append(placedLines(p.Placement), logs...) {
 			if len(found.Placed) > 1 {
 				l = p.Source + ": " + l
 			}

@@ -74,14 +74,18 @@ can get to as well: by acting as others and by giving itself more, in any number
 				if err != nil {
 					return err
 				}
+				logs, err := a.ofLogs(cmd.Context(), w, s.Name)
+				if err != nil {
+					return err
+				}
 				stale, err := a.stale(cmd.Context(), w, s.Name)
 				if err != nil {
 					return err
 				}
 				if !id.IsZero() {
-					return a.gaugeOne(s, in, res, id, stale)
+					return a.gaugeOne(s, in, res, id, logs, len(stale) > 0)
 				}
-				return a.gaugeAll(s, in, res, kind.value, all, stale)
+				return a.gaugeAll(s, in, res, kind.value, all, logs, len(stale) > 0)
 			})
 		},
 	}
@@ -112,7 +116,7 @@ func gaugeRowOf(s *work.Standing, placed *work.Tally, now time.Time) gaugeRow {
 }
 
 func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, kind string, all bool,
-	stale []string) error {
+	logs []string, stale bool) error {
 	const most = 20
 	now := in.AsOf
 	v := gaugeValue{Source: s.Name, From: in.Span().From, To: in.Span().To, Days: in.Window,
@@ -139,7 +143,7 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	}
 	d := &render.Doc{Head: a.gaugeHead(in, res), Lines: placedLines(res.Placement), Tables: []render.Table{t},
 		Value: v, Rows: v.Identities}
-	d.Lines = append(d.Lines, stale...)
+	d.Lines = append(d.Lines, logs...)
 	d.Notes = append(d.Notes, "NOT NEEDED, HELD and WITHIN REACH are danger (clipfence gauge --help); GRANTED and "+
 		"USED count distinct permissions.")
 	if len(t.Rows) < len(v.Identities) {
@@ -166,14 +170,14 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	if len(t.Rows) > 0 {
 		d.Next = []string{"clipfence draft --for " + t.Rows[0][3].Text, "clipfence gauge " + t.Rows[0][3].Text}
 	}
-	if len(stale) > 0 {
+	if stale {
 		d.Next = slices.Insert(d.Next, 0, "clipfence coverage")
 	}
 	return a.print(d)
 }
 
 func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, id model.ID,
-	stale []string) error {
+	logs []string, stale bool) error {
 	type grantRow struct {
 		Grant        string     `json:"grant"`
 		Through      []model.ID `json:"through"`
@@ -256,13 +260,26 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	case st.State == work.Rare && st.LastUse.IsZero(), st.State == work.Unproven && !st.Dark:
 		d.Next = []string{"clipfence coverage", "clipfence reach " + id.String()} // a draft has nothing to go by
 	default:
-		d.Next = []string{"clipfence draft --for " + id.String()}
+		who := id
+		if len(holdings) > 0 && !slices.ContainsFunc(holdings, func(h work.Holding) bool { return !onlyByLog(s, h.Chain) }) {
+			who = holdings[0].Chain[1] // its groups can be narrowed, and not left
+		}
+		d.Next = []string{"clipfence draft --for " + who.String()}
 	}
-	if len(stale) > 0 {
-		d.Lines, d.Next = append(d.Lines, stale...), slices.Insert(d.Next, 0, "clipfence coverage")
+	if d.Lines = append(d.Lines, logs...); stale {
+		d.Next = slices.Insert(d.Next, 0, "clipfence coverage")
 	}
 	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)
+}
+
+// onlyByLog reports whether something reaches an identity by a group in which its source lists nobody.
+func onlyByLog(s *work.Source, chain []model.ID) bool {
+	if len(chain) < 2 {
+		return false
+	}
+	g, _ := s.Identity(chain[1])
+	return g.ByLog && chain[1].Kind == model.Group
 }
 
 // againWords says that the dates of some grants are not those since when they are granted.

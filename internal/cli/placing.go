@@ -75,6 +75,49 @@ func (a *app) stale(ctx context.Context, w *work.Workspace, src string) ([]strin
 	return nil, nil
 }
 
+// ofLogs says of the logs of a source what every answer that rests on them rests on: where they end,
+// if that is long ago, and of which groups only they show who is in them.
+func (a *app) ofLogs(ctx context.Context, w *work.Workspace, src string) ([]string, error) {
+	out, err := a.stale(ctx, w, src)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := w.LogGroups(ctx, src)
+	return append(out, groupsLine(groups)...), err
+}
+
+// groupsLine says of which groups only the log shows who is in them.
+func groupsLine(groups []work.LogGroup) []string {
+	const most = 3
+	if len(groups) == 0 {
+		return nil
+	}
+	var names []string
+	members := 0
+	for i := range groups {
+		members += groups[i].Members
+		if i < most {
+			names = append(names, groups[i].Group.String())
+		}
+	}
+	text := strings.Join(names, ", ")
+	if more := len(groups) - len(names); more > 0 {
+		text += fmt.Sprintf(" and %s more", render.Plural(more, "group"))
+	}
+	return []string{fmt.Sprintf("The source lists nobody in %s; %s of them are known from the log.", text,
+		render.Plural(members, "member"))}
+}
+
+// seenWords says of memberships that only the log shows them, and when it did last.
+func seenWords(seen []work.SeenIn) []string {
+	var out []string
+	for _, s := range seen {
+		out = append(out, fmt.Sprintf("The source lists nobody in %s. That %s is in it the log showed last on %s.", s.Group,
+			s.Member, s.Last.Format(time.DateOnly)))
+	}
+	return out
+}
+
 // placedLines tell of a source which share of its calls is placed, and of whom the rest
 // is, most calls first.
 func placedLines(res *work.Placement) []string {

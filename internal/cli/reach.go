@@ -121,6 +121,7 @@ type reachValue struct {
 	CanActAs    int           `json:"can_act_as" doc:"how many identities, in any number of steps"`
 	Ways        []reachRow    `json:"ways"`
 	Groups      []work.WaySum `json:"groups,omitempty" doc:"with --by role, place or level: the ways summed up"`
+	Seen        []work.SeenIn `json:"members_by_the_log,omitempty" doc:"steps into groups in which the source lists nobody"`
 }
 
 // stepWords says the steps by which one acts as another.
@@ -192,7 +193,7 @@ func changeWords(changes []work.IntoChange, all bool) string {
 // reachInto says who can do what on some nodes, and what changed against before, which
 // may be nil.
 func (a *app) reachInto(s, before *work.Source, title string, nodes []model.Path, filter *work.Part,
-	f *reachFlags) error {
+	f *reachFlags, notes []string) error {
 	const most = 30
 	in := s.Into(before, nodes, filter, f.through)
 	permissions, changes := in.Permissions, in.Changes
@@ -249,7 +250,7 @@ func (a *app) reachInto(s, before *work.Source, title string, nodes []model.Path
 	if rows == nil {
 		rows = []work.IntoRow{}
 	}
-	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public)}
+	d := &render.Doc{Head: fmt.Sprintf("%s can touch %s (%s)", identities(len(rows)), title, public), Notes: notes}
 	value := intoValue{Into: title, Nodes: nodes, Distinct: permissions, Identities: rows}
 	if len(nodes) > 1 {
 		d.Lines = append(d.Lines, render.Plural(len(nodes), "node")+" in it")
@@ -341,9 +342,13 @@ func (a *app) reach(ctx context.Context, w *work.Workspace, args []string, filte
 		if err != nil {
 			return err
 		}
-		return a.reachInto(s, before, title, nodes, filter, f)
+		groups, err := w.LogGroups(ctx, s.Name)
+		if err != nil {
+			return err
+		}
+		return a.reachInto(s, before, title, nodes, filter, f, groupsLine(groups))
 	}
-	return a.reachFrom(s, id, filter, f)
+	return a.reachFrom(ctx, w, s, id, filter, f)
 }
 
 type reachRow struct {
@@ -382,9 +387,18 @@ func wayRow(w *work.WayIn) (row reachRow, way string) {
 	return row, way
 }
 
-func (a *app) reachFrom(s *work.Source, id model.ID, filter *work.Part, f *reachFlags) error {
+func (a *app) reachFrom(ctx context.Context, w *work.Workspace, s *work.Source, id model.ID, filter *work.Part,
+	f *reachFlags) error {
 	r := s.From(id, filter, f.through)
-	d := &render.Doc{}
+	var chains [][]model.ID
+	for i := range r.Ways {
+		chains = append(chains, r.Ways[i].Chain)
+	}
+	seen, err := w.SeenIn(ctx, s, chains...)
+	if err != nil {
+		return err
+	}
+	d := &render.Doc{Notes: seenWords(seen)}
 	acts := identities(len(r.Masks))
 	if f.direct {
 		d.Head = fmt.Sprintf("%s is granted %s by name, in %s", id, render.Plural(r.Permissions, "permission"),
@@ -433,7 +447,7 @@ func (a *app) reachFrom(s *work.Source, id model.ID, filter *work.Part, f *reach
 		example = fmt.Sprintf("%s %s", p, at)
 	}
 	d.Next = []string{fmt.Sprintf("clipfence why %s %s", id, example)}
-	d.Value, d.Rows = reachValue{id, r.Permissions, r.Certain, r.Nodes, len(r.Masks), rows, sums}, rows
+	d.Value, d.Rows = reachValue{id, r.Permissions, r.Certain, r.Nodes, len(r.Masks), rows, sums, seen}, rows
 	if sums != nil {
 		d.Rows = sums
 	}

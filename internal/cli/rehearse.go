@@ -60,12 +60,12 @@ many of them: what it did since is then told of days that it was not picked for.
 					if err != nil {
 						return err
 					}
-					stale, err := a.stale(cmd.Context(), w, j.Source)
+					logs, err := a.ofLogs(cmd.Context(), w, j.Source)
 					if err != nil {
 						return err
 					}
 					d := jointly(j, all)
-					d.Lines = append(stale, d.Lines...)
+					d.Lines = append(logs, d.Lines...)
 					if err := a.print(d); err != nil || j.OK() {
 						return err
 					}
@@ -79,12 +79,12 @@ many of them: what it did since is then told of days that it was not picked for.
 				if err != nil {
 					return err
 				}
-				stale, err := a.stale(cmd.Context(), w, s.Name)
+				logs, err := a.ofLogs(cmd.Context(), w, s.Name)
 				if err != nil {
 					return err
 				}
 				d := a.rehearsal(f, s, r, k, w.Relative(name), all)
-				d.Lines = append(stale, d.Lines...)
+				d.Lines = append(logs, d.Lines...)
 				if err := a.print(d); err != nil {
 					return err
 				}

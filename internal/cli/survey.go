@@ -81,11 +81,11 @@ func (a *app) survey(ctx context.Context, w *work.Workspace, noLogs bool) error 
 				d.Notes = append(d.Notes, note)
 			}
 			d.Lines = append(d.Lines, placedLines(x.Placed)...)
-			stale, err := a.stale(ctx, w, row.Source)
+			logs, err := a.ofLogs(ctx, w, row.Source)
 			if err != nil {
 				d.Notes = append(d.Notes, err.Error())
 			}
-			d.Lines = append(d.Lines, stale...)
+			d.Lines = append(d.Lines, logs...)
 			d.Lines = append(d.Lines, watchedLines(x.Watched)...)
 		}
 		rows = append(rows, row)

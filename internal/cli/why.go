@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -66,7 +68,7 @@ would be.`,
 				if _, ok := s.Entry(p); !ok {
 					return fmt.Errorf("permission %s is not in the catalogue of source %s", p, s.Name)
 				}
-				return a.why(s, id, p, path, ctx)
+				return a.why(cmd.Context(), w, s, id, p, path, ctx)
 			})
 		},
 	}
@@ -114,10 +116,20 @@ type whyValue struct {
 	Path       model.Path       `json:"path"`
 	Outcome    string           `json:"outcome" doc:"allowed, allowed if or denied"`
 	Rules      []whyRule        `json:"rules"`
+	Seen       []work.SeenIn    `json:"members_by_the_log,omitempty" doc:"steps into groups in which the source lists nobody"`
 }
 
-func (a *app) why(s *work.Source, id model.ID, p model.Permission, path model.Path, ctx model.Context) error {
+func (a *app) why(cmd context.Context, w *work.Workspace, s *work.Source, id model.ID, p model.Permission,
+	path model.Path, ctx model.Context) error {
 	dec := s.Decide(id, p, path, ctx)
+	var chains [][]model.ID
+	for _, w := range slices.Concat(dec.Ways, dec.Unmet) {
+		chains = append(chains, w.Chain)
+	}
+	seen, err := w.SeenIn(cmd, s, chains...)
+	if err != nil {
+		return err
+	}
 	rules := []whyRule{}
 	t := render.Table{Columns: []render.Column{{Name: "RULE"}, {Name: "SAYS"}, {Name: "BECAUSE", Wrap: true}}}
 	add := func(r whyRule, tone render.Tone) {
@@ -143,7 +155,8 @@ func (a *app) why(s *work.Source, id model.ID, p model.Permission, path model.Pa
 			fmt.Sprintf("%s: %s holds only %s", chainWords(w.Chain), grantWords(w.Grant), w.Grant.Condition())},
 			render.Dim)
 	}
-	d := &render.Doc{Value: whyValue{id, p, path, dec.Outcome.String(), rules}, Rows: rules}
+	d := &render.Doc{Value: whyValue{id, p, path, dec.Outcome.String(), rules, seen}, Rows: rules,
+		Notes: seenWords(seen)}
 	switch dec.Outcome {
 	case work.Allowed:
 		d.Head = fmt.Sprintf("ALLOWED: %s may %s on %s", id, p, path)

@@ -47,10 +47,16 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 		slices.ContainsFunc(s.Grants, func(g *work.GrantResult) bool { return len(g.Frozen) > 0 }):
 		return fmt.Sprintf("nobody is listed in it; %s may be", render.Plural(s.Perhaps, "unexplained caller")),
 			render.Warn
+	case s.ID.Kind == model.Group && s.Members == 0 && len(s.Grants) > 0 && s.Identity.ByLog:
+		return "the log shows nobody in it, and the source lists nobody", render.Warn
 	case s.ID.Kind == model.Group && s.Members == 0 && len(s.Grants) > 0:
 		return "nobody is in it who could use it", render.Warn
 	case s.ID.Kind == model.Group && s.Silent == s.Members && len(s.Grants) > 0:
-		return fmt.Sprintf("nothing of its own grants was used by %s", render.Plural(s.Members, "member")), render.Warn
+		members := render.Plural(s.Members, "member")
+		if s.Identity.ByLog {
+			members += " whom the log shows"
+		}
+		return "nothing of its own grants was used by " + members, render.Warn
 	case s.Granted == 0:
 		return "fits", render.Good
 	case s.ID.Kind == model.Group && s.Removable < 1:

@@ -139,12 +139,14 @@ func (s *Store) Unstage(ctx context.Context, src string) error {
 }
 
 func forget(tx *sql.Tx, src string) error {
-	for _, table := range []string{"folds", "seen", "logs", "rejected", "tallies", "unmapped", "origins"} {
+	for _, table := range []string{"folds", "seen", "logs", "rejected", "tallies", "unmapped", "origins",
+		"groups"} {
 		if _, err := tx.Exec(`delete from `+table+` where source = ?`, src); err != nil {
 			return err
 		}
 	}
-	return nil
+	_, err := tx.Exec(`delete from settings where name = ?`, sightingsSetting(src))
+	return err
 }
 
 // Swapped says what a swap did.
@@ -421,6 +423,9 @@ func swapIn(tx *sql.Tx, src string, t *usage.Table, swapped map[usage.Day]bool, 
 			`update logs set cursor = new.cursor from (select cursor from logs where source = ?2) as new where source = ?1 and new.cursor != ''`, src, staged); err != nil {
 			return err
 		}
+	}
+	if err := swapSightings(tx, src, swapped); err != nil {
+		return err
 	}
 	return forget(tx, staged)
 }

@@ -75,6 +75,9 @@ func (s *Store) Trim(ctx context.Context, src string, from usage.Day, drop func(
 			first); err != nil {
 			return err
 		}
+		if err := trimSightings(tx, src, from, drop); err != nil {
+			return err
+		}
 		for _, name := range names {
 			for _, q := range []string{`delete from unmapped where source = ?1 and instr(example, ?2) > 0`,
 				`delete from rejected where source = ?1 and instr(why, ?2) > 0`} {

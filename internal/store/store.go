@@ -73,7 +73,10 @@ create table held(source text not null, kind text not null, id text not null, fi
 alter table surveys add column records integer not null default 0;
 `, then: toHeld}, {
 	sql: `select 1`, // the folds may hold tables that know hours, which no earlier program reads
-}}
+}, {sql: `
+create table groups(source text not null, identity text not null, grp text not null, first integer not null,
+	last integer not null, primary key(source, identity, grp)) without rowid;
+`}}
 
 // Surveys are kept as what holds from one to another: a row says of a record from which
 // survey on it was so, and to which (forever: it still is). So twenty surveys of an estate

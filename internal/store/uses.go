@@ -132,6 +132,9 @@ func (s *Store) SaveFold(ctx context.Context, src string, b *fold.Batch) error {
 		if err := addOrigins(tx, src, b); err != nil {
 			return err
 		}
+		if err := addSightings(tx, src, b.InGroups); err != nil {
+			return err
+		}
 		for _, u := range b.Unmapped {
 			if _, err := tx.Exec(`insert or ignore into unmapped values(?, ?, ?, ?, ?)`, src, u.Permission.String(),
 				u.File, u.Line, u.Example); err != nil {

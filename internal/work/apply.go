@@ -209,6 +209,9 @@ func (w *Workspace) runner(ctx context.Context, c source.Changer, src config.Sou
 		Alive: alive,
 		Estate: func(ctx context.Context) (*index.Index, error) {
 			e, err := w.current(ctx, src)
+			if err == nil {
+				e, err = w.withSighted(ctx, src, e)
+			}
 			if err != nil {
 				return nil, err
 			}

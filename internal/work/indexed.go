@@ -79,6 +79,16 @@ func (w *Workspace) snapshotOf(ctx context.Context, s config.Source, survey stor
 	for _, l := range w.Links {
 		key += fmt.Sprintf("; %s = %s", l.A, l.B)
 	}
+	mark, err := w.store.SightingsMark(ctx, s.Name)
+	if err != nil {
+		return "", "", err
+	}
+	if mark != "" {
+		key += "; in groups " + mark
+		for _, a := range s.Aliases {
+			key += fmt.Sprintf("; %s is %s", a.Log, a.Is)
+		}
+	}
 	h := sha256.Sum256([]byte(key)) // there may be many links
 	return w.Path(".clipfence/index/" + url.PathEscape(s.Name) + ".index"), hex.EncodeToString(h[:]), nil
 }
@@ -161,10 +171,14 @@ func (w *Workspace) AsSurveyed(ctx context.Context, src config.Source, id int64)
 	return w.built(ctx, src, e, survey)
 }
 
-// built indexes an estate with the people of other sources who are linked into it.
+// built indexes an estate with the people of other sources who are linked into it, and with those of
+// whom the log says in which groups they are.
 func (w *Workspace) built(ctx context.Context, src config.Source, e *model.Estate, survey store.Survey) (*Source,
 	error) {
 	e, err := w.link(ctx, e, w.linkedSources(src.Name))
+	if err == nil {
+		e, err = w.withSighted(ctx, src, e)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"clipfence/internal/auditlog/fold"
 	"clipfence/internal/change"
 	"clipfence/internal/config"
 	"clipfence/internal/core/access"
@@ -338,15 +339,14 @@ func (w *Workspace) trim(ctx context.Context, src config.Source) error {
 	return err
 }
 
-// dropForgotten takes what forgotten identities did out of a table that was just folded.
-func (w *Workspace) dropForgotten(t *usage.Table, list []forgotten, means func(model.ID) model.ID) (*usage.Table,
-	error) {
-	if len(list) == 0 || t.Len() == 0 {
-		return t, nil
+// dropForgotten takes what forgotten identities did out of what was just folded.
+func (w *Workspace) dropForgotten(b *fold.Batch, list []forgotten, means func(model.ID) model.ID) error {
+	if len(list) == 0 {
+		return nil
 	}
 	key, err := w.peopleKey()
 	if err != nil {
-		return nil, err
+		return err
 	}
 	until := map[string]usage.Day{}
 	for _, f := range list {
@@ -365,13 +365,22 @@ func (w *Workspace) dropForgotten(t *usage.Table, list []forgotten, means func(m
 		return d
 	}
 	out := &usage.Table{}
-	for _, u := range t.Uses() {
+	for _, u := range b.Table.Uses() {
 		if d := max(day(u.Identity), day(u.ActingFor)); d > minDay && !u.Within(d+1, -minDay) {
 			continue
 		}
 		out.MergeUse(u)
 	}
-	return out, nil
+	b.Table = out
+	b.InGroups = slices.DeleteFunc(b.InGroups, func(g fold.Sighting) bool {
+		return usage.DayOf(time.UnixMilli(g.Last)) <= day(g.Identity)
+	})
+	for i := range b.InGroups {
+		if d := day(b.InGroups[i].Identity); d > minDay {
+			b.InGroups[i].First = max(b.InGroups[i].First, (d + 1).Time().UnixMilli())
+		}
+	}
+	return nil
 }
 
 // young makes forgotten identities ones that are as new as the forgetting: what they did before

@@ -30,9 +30,17 @@ func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, e
 	if err != nil {
 		return gauge.PlaceInput{}, fmt.Errorf("source %s: strangers: %w", s.Name, err)
 	}
+	seen, err := w.sighted(ctx, s.Source, s.Index)
+	if err != nil {
+		return gauge.PlaceInput{}, err
+	}
+	grouped := map[model.ID]bool{}
+	for in := range seen {
+		grouped[in.who] = true
+	}
 	past := &pastGrants{w: w, ctx: ctx, s: s}
 	return gauge.PlaceInput{Inventory: usage.NewInventory(s.Name, nodes, s.Semantics().Complete), Waived: waived.Has,
-		Past: past.explains}, nil
+		Past: past.explains, Grouped: func(id model.ID) bool { return grouped[id] }}, nil
 }
 
 // placed works out which calls of a source can be placed, over all that is kept.
@@ -125,11 +133,18 @@ func (p *pastGrants) load() error {
 		}
 		p.indexes = append(p.indexes, x)
 	}
+	mark, err := p.w.store.SightingsMark(p.ctx, p.s.Name)
+	if err != nil {
+		return err
+	}
 	for _, v := range surveys {
-		if v.ID == p.s.Survey.ID {
-			continue
+		if v.ID == p.s.Survey.ID && mark == "" {
+			continue // it is what does not explain the call; but who was in which group then, may
 		}
 		old, _, err := p.w.store.Estate(p.ctx, p.s.Name, v.ID)
+		if err == nil {
+			old, err = p.w.everSighted(p.ctx, p.s.Source, old)
+		}
 		if err != nil {
 			return err
 		}

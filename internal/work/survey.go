@@ -283,7 +283,7 @@ func (w *Workspace) readFrom(ctx context.Context, s config.Source, r source.Read
 			b.Cursor = ""
 		}
 		b.Maps, b.ByHand = version, !to.cursor
-		if b.Table, err = w.dropForgotten(b.Table, gone, means); err != nil {
+		if err = w.dropForgotten(b, gone, means); err != nil {
 			return err
 		}
 		// An interrupt keeps what is folded: the next survey goes on there.

@@ -395,6 +395,11 @@ func (w *Workspace) resolver(s *Source) (*usage.Resolver, error) {
 			return nil, err
 		}
 	}
+	return usage.NewResolver(s.Index, w.aliases(s.Source), ops), nil
+}
+
+// aliases returns what names in the log of a source mean, as clipfence.yaml says.
+func (w *Workspace) aliases(s config.Source) []usage.Alias {
 	aliases := slices.Clone(s.Aliases)
 	for _, l := range w.Links { // the same person here and there
 		for _, pair := range [][2]model.ID{{l.A, l.B}, {l.B, l.A}} {
@@ -405,7 +410,7 @@ func (w *Workspace) resolver(s *Source) (*usage.Resolver, error) {
 			}
 		}
 	}
-	return usage.NewResolver(s.Index, aliases, ops), nil
+	return aliases
 }
 
 // uses returns the uses of a source in the words of its estate.

@@ -51,6 +51,12 @@ type Unmapped struct {
 	Line       int
 }
 
+// A Sighting is an identity in a group, as the events of a log showed it.
+type Sighting struct {
+	Identity, Group model.ID
+	First, Last     int64 // ms since 1970
+}
+
 // An Origin is what a batch took from one file.
 type Origin struct {
 	File    string
@@ -70,6 +76,7 @@ type Batch struct {
 	Skipped  map[string]int         // understood, and no call, by why
 	Formats  map[string]int         // records by format
 	Unmapped []Unmapped
+	InGroups []Sighting // in order
 	Records  int
 	Events   int // new ones
 	Repeated int // that were counted before
@@ -254,6 +261,7 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 			}
 		}
 	}
+	b.InGroups = sightings(workers, d)
 	slices.SortFunc(b.Origins, func(x, y Origin) int { return strings.Compare(x.File, y.File) })
 	slices.SortFunc(b.Rejected, func(x, y auditlog.Reject) int {
 		if x.File != y.File {
@@ -266,6 +274,67 @@ func gather(workers []*worker, o Options) (*Batch, error) {
 	}
 	slices.SortFunc(b.Unmapped, func(x, y Unmapped) int { return x.Permission.Compare(y.Permission) })
 	return b, nil
+}
+
+// groupsKey is an identity, by number, and the groups that an event says it is in, by hash: most
+// events of somebody name the same ones.
+type groupsKey struct {
+	who  uint32
+	list uint64
+}
+
+// inGroups is when events named some groups.
+type inGroups struct {
+	names       []string
+	first, last int64
+}
+
+// inGroups notes in which groups the caller of an event was.
+func (w *worker) inGroups(who uint32, groups [][]byte, at int64) {
+	w.hash.Reset()
+	for _, g := range groups {
+		_, _ = w.hash.Write(g) // it never fails
+		_, _ = w.hash.Write([]byte{0})
+	}
+	k := groupsKey{who, w.hash.Sum64()}
+	in := w.groups[k]
+	if in == nil {
+		in = &inGroups{first: at, last: at}
+		for _, g := range groups {
+			if len(g) > 0 {
+				in.names = append(in.names, string(g))
+			}
+		}
+		w.groups[k] = in
+	}
+	in.first, in.last = min(in.first, at), max(in.last, at)
+}
+
+// sightings puts together what the workers noted.
+func sightings(workers []*worker, d *dicts) []Sighting {
+	type pair struct{ who, group model.ID }
+	all := map[pair]*Sighting{}
+	for _, w := range workers {
+		for k, in := range w.groups {
+			for _, name := range in.names {
+				p := pair{d.ids.at(k.who), model.ID{Kind: model.Group, Name: name}}
+				s := all[p]
+				if s == nil {
+					s = &Sighting{p.who, p.group, in.first, in.last}
+					all[p] = s
+				}
+				s.First, s.Last = min(s.First, in.first), max(s.Last, in.last)
+			}
+		}
+	}
+	out := make([]Sighting, 0, len(all))
+	for _, s := range all {
+		out = append(out, *s)
+	}
+	slices.SortFunc(out, func(a, b Sighting) int {
+		return cmp.Or(a.Identity.Compare(b.Identity), a.Group.Compare(b.Group))
+	})
+	return out
 }
 
 func add(from map[string]int, to ...map[string]int) {
@@ -318,6 +387,8 @@ type worker struct {
 	at                                 *Origin // of the part at hand
 	ofDay                              int     // events of its day at hand, not in at yet
 	unmapped                           map[uint32]example
+	groups                             map[groupsKey]*inGroups
+	hash                               xxhash.Digest
 	met                                map[uint32]bool // permissions that were held against the catalogue
 	yield                              func(*auditlog.Event) error
 
@@ -347,6 +418,7 @@ func (w *worker) reset(d *dicts) {
 	w.today = nil
 	w.rejected, w.rejects, w.records, w.events, w.repeated = nil, 0, 0, 0, 0
 	w.origins, w.unmapped, w.met = map[string]*Origin{}, map[uint32]example{}, map[uint32]bool{}
+	w.groups = map[groupsKey]*inGroups{}
 	w.size.Store(0)
 }
 
@@ -517,6 +589,9 @@ func (w *worker) event(e *auditlog.Event) error {
 	k.Outcome, k.SecondFactor = usage.CodeOf(e.Outcome), e.Factor
 	if e.Time < auditlog.Earliest || e.Time > auditlog.Latest {
 		return fmt.Errorf("time %d is not between 1990 and 2200 in milliseconds", e.Time)
+	}
+	if len(e.Groups) > 0 && len(e.Who.Text) > 0 {
+		w.inGroups(k.Identity, e.Groups, e.Time)
 	}
 	hash := uint64(0)
 	if len(e.ID) > 0 {

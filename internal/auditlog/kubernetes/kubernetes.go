@@ -14,7 +14,7 @@
 // say as whom, but in its message, and from 1.35 on not always there. Impersonation by a
 // constraint takes two rights of its own, impersonate:MODE and impersonate-on:MODE:VERB. An
 // EventList is a record
-// of many events. The verbs bind and escalate are never logged.
+// of many events. user.groups is who is in which group: no other list of it is kept. The verbs bind and escalate are never logged.
 //
 // Source: Kubernetes API reference, audit.k8s.io/v1 Event.
 package kubernetes
@@ -25,6 +25,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"strconv"
 
 	"clipfence/internal/auditlog"
 	"clipfence/internal/auditlog/jsonscan"
@@ -54,14 +55,27 @@ const (
 	fKind
 	fMessage
 	fConstraint
+	fGroups // and those that follow
 )
 
-var paths = []string{"apiVersion", "level", "auditID", "stage", "verb", "requestURI", "user.username",
+// scanned is how many groups of a caller are read in passing; where there are more, all are read in
+// the slow way.
+const scanned = 12
+
+var paths = append([]string{"apiVersion", "level", "auditID", "stage", "verb", "requestURI", "user.username",
 	"impersonatedUser.username", "sourceIPs.0",
 	"objectRef.apiGroup", "objectRef.resource", "objectRef.subresource", "objectRef.namespace", "objectRef.name",
 	"responseStatus.code", "requestReceivedTimestamp", "stageTimestamp",
 	`annotations.authorization\.k8s\.io/decision`, "kind", "responseStatus.message",
-	"authenticationMetadata.impersonationConstraint"}
+	"authenticationMetadata.impersonationConstraint"}, groupPaths()...)
+
+func groupPaths() []string {
+	out := make([]string, scanned)
+	for i := range out {
+		out[i] = "user.groups." + strconv.Itoa(i)
+	}
+	return out
+}
 
 // Format reads audit lines of one cluster.
 type Format struct {
@@ -70,6 +84,7 @@ type Format struct {
 	op     []byte
 	path   []byte
 	id     []byte
+	groups [][]byte
 }
 
 var _ auditlog.Format = (*Format)(nil)
@@ -134,6 +149,7 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 		return &auditlog.Skip{Why: "a request without a verb, such as OPTIONS: it takes no right"}
 	}
 	e.Who = named(user)
+	e.Groups = f.groupsOf(v, line)
 	refused := code == 403 && len(decision) == 0 // it did not get as far as what it asked for
 	switch {
 	case len(as) > 0:
@@ -175,6 +191,32 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 		return yield(&e)
 	}
 	return nil
+}
+
+// groupsOf returns the groups that the caller is in, as whoever authenticated it said: those that it
+// takes on by impersonation are its own choice, and not among them.
+func (f *Format) groupsOf(v []jsonscan.Value, line []byte) [][]byte {
+	f.groups = f.groups[:0]
+	for _, g := range v[fGroups : fGroups+scanned] {
+		if g.Kind == jsonscan.Absent {
+			return f.groups
+		}
+		if name := g.Text(); len(name) > 0 {
+			f.groups = append(f.groups, name)
+		}
+	}
+	var all struct {
+		User struct {
+			Groups []string `json:"groups"`
+		} `json:"user"`
+	}
+	if json.Unmarshal(line, &all) != nil { // the scan has read it
+		return f.groups
+	}
+	for _, name := range all.User.Groups[min(scanned, len(all.User.Groups)):] {
+		f.groups = append(f.groups, []byte(name))
+	}
+	return f.groups
 }
 
 // list reads the events of an EventList.

@@ -42,6 +42,7 @@ type Map struct {
 	Time       string   `json:"time" doc:"CEL: RFC 3339 text, a timestamp, or seconds or milliseconds since 1970"`
 	ID         string   `json:"id,omitempty" doc:"CEL: what tells events apart; without, the whole record does"`
 	Identity   string   `json:"identity" doc:"CEL: the name of who called; empty text for somebody without a name"`
+	Groups     string   `json:"groups,omitempty" doc:"CEL: a group that the caller is in, or a list of them, as whoever let it in says"`
 	Kind       string   `json:"kind,omitempty" doc:"CEL: the kind of who called (person, workload, group or external); without, the name is looked up among all"`
 	ActingFor  string   `json:"acting_for,omitempty" doc:"CEL: the name of whose rights were used"`
 	ActingKind string   `json:"acting_for_kind,omitempty" doc:"CEL: the kind of whose rights were used"`
@@ -114,7 +115,7 @@ func (m *Map) Compile() (func() auditlog.Format, error) {
 		needed     bool
 	}{{"match", m.Match, false}, {"skip", m.Skip, false}, {"time", m.Time, true}, {"id", m.ID, false},
 		{"identity", m.Identity, true}, {"kind", m.Kind, false}, {"acting_for", m.ActingFor, false},
-		{"acting_for_kind", m.ActingKind, false},
+		{"acting_for_kind", m.ActingKind, false}, {"groups", m.Groups, false},
 		{"permission", m.Permission, true}, {"path", m.Path, true}, {"outcome", m.Outcome, false},
 		{"network", m.Network, false}, {"second_factor", m.Factor, false}} {
 		if f.text == "" {
@@ -326,6 +327,9 @@ func (f *format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 			e.Factor = model.TruthOf(b)
 		}
 	}
+	if e.Groups, err = f.groups(r); err != nil {
+		return err
+	}
 	perms, err := f.eval("permission", r)
 	if err != nil {
 		return err
@@ -341,6 +345,26 @@ func (f *format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 		}
 	}
 	return nil
+}
+
+// groups reads the groups that the caller is in; what is absent or null names none.
+func (f *format) groups(r any) ([][]byte, error) {
+	if f.programs["groups"] == nil {
+		return nil, nil
+	}
+	v, err := f.eval("groups", r)
+	if err != nil || v.Type() == types.NullType {
+		return nil, err
+	}
+	list, err := texts(v)
+	if err != nil {
+		return nil, fmt.Errorf("%s: groups %w", f.m.Name, err)
+	}
+	var out [][]byte
+	for _, g := range list {
+		out = append(out, []byte(g))
+	}
+	return out, nil
 }
 
 func texts(v ref.Val) ([]string, error) {

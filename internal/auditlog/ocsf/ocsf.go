@@ -4,7 +4,7 @@
 // actor.user.uid and type_id (or actor.app_uid, app_name or invoked_by of a program that
 // calls without a user), actor.session.is_mfa, api.operation and
 // api.service.name, resources[0].uid, src_endpoint.ip, status_id and
-// api.response.code, and unmapped.acting_for, where a source that lets identities
+// api.response.code, actor.user.groups, and unmapped.acting_for, where a source that lets identities
 // act as others says whose rights were used.
 //
 // The classes that change access (account change 3001, authentication 3002, authorize
@@ -19,6 +19,8 @@ package ocsf
 
 import (
 	"bytes"
+	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strconv"
@@ -65,13 +67,27 @@ const (
 	fApp
 	fAppName
 	fInvokedBy
+	fGroups // uid and name of each, and those that follow
 )
 
-var paths = []string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid",
+// scanned is how many groups of a caller are read in passing; where there are more, all are read in
+// the slow way.
+const scanned = 8
+
+var paths = append([]string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid",
 	"actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
 	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip",
 	"unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa",
-	"user.type_id", "actor.app_uid", "actor.app_name", "actor.invoked_by"}
+	"user.type_id", "actor.app_uid", "actor.app_name", "actor.invoked_by"}, groupPaths()...)
+
+func groupPaths() []string {
+	var out []string
+	for i := range scanned {
+		at := "actor.user.groups." + strconv.Itoa(i)
+		out = append(out, at+".uid", at+".name")
+	}
+	return out
+}
 
 // Format reads OCSF JSON lines.
 type Format struct {
@@ -101,7 +117,32 @@ func (f *Format) Parse(line []byte, yield func(*auditlog.Event) error) error {
 	if err := f.Fill(v); err != nil {
 		return err
 	}
+	if len(f.ev.Groups) == scanned {
+		f.moreGroups(line)
+	}
 	return yield(&f.ev)
+}
+
+// moreGroups reads the groups behind those that the scan looks for.
+func (f *Format) moreGroups(line []byte) {
+	var all struct {
+		Actor struct {
+			User struct {
+				Groups []struct {
+					UID  string `json:"uid"`
+					Name string `json:"name"`
+				} `json:"groups"`
+			} `json:"user"`
+		} `json:"actor"`
+	}
+	if json.Unmarshal(line, &all) != nil { // the scan has read it
+		return
+	}
+	for _, g := range all.Actor.User.Groups[min(scanned, len(all.Actor.User.Groups)):] {
+		if name := cmp.Or(g.UID, g.Name); name != "" {
+			f.ev.Groups = append(f.ev.Groups, []byte(name))
+		}
+	}
 }
 
 // Paths returns the fields that [Format.Fill] wants, for readers of columns.
@@ -124,7 +165,17 @@ func (f *Format) Fill(v []jsonscan.Value) error {
 		return err
 	}
 	e := &f.ev
-	*e = auditlog.Event{Time: at, ID: v[fUID].Text(), Network: v[fIP].Text()}
+	*e = auditlog.Event{Time: at, ID: v[fUID].Text(), Network: v[fIP].Text(), Groups: e.Groups[:0]}
+	for i := range scanned {
+		uid, name := v[fGroups+2*i].Text(), v[fGroups+2*i+1].Text()
+		if len(uid) == 0 {
+			uid = name
+		}
+		if len(uid) == 0 {
+			break
+		}
+		e.Groups = append(e.Groups, uid)
+	}
 	for _, i := range [...]int{fUser, fOperation, fResource, fActingFor} {
 		if k := v[i].Kind; k != jsonscan.Absent && k != jsonscan.String && k != jsonscan.Null {
 			return fmt.Errorf("%s: want text", paths[i])
@@ -134,6 +185,9 @@ func (f *Format) Fill(v []jsonscan.Value) error {
 	status, _ := v[fStatus].Int()
 	e.Outcome = outcome(status, code)
 	e.Who = who(v[fUser].Text(), v[fUserName].Text(), v[fUserType])
+	if len(e.Who.Text) == 0 {
+		e.Groups = e.Groups[:0] // whose they are it does not say
+	}
 	for _, i := range [...]int{fApp, fAppName, fInvokedBy} { // a program that calls without a user
 		if app := v[i].Text(); len(e.Who.Text) == 0 && len(app) > 0 {
 			e.Who = auditlog.Name{Kind: model.Workload, Text: app}

@@ -175,7 +175,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	// An idle one that likely comes back, but not for what these groups give.
 	if s != nil && s.State == gauge.Idle && !unsettled(in, r, who) {
 		for _, group := range x.GroupsOf(who) {
-			if fence.Denied(x, group) == "" && d.worth.returns(s, x.Given(group)) < comesBack {
+			if fence.MayLeave(x, group) && d.worth.returns(s, x.Given(group)) < comesBack {
 				f.Leaves = append(f.Leaves, group)
 				d.giveUpGroup(group)
 			}
@@ -298,11 +298,17 @@ func idle(f *fence.Fence, in *gauge.Input, s *gauge.Standing) (*fence.Fence, err
 		f.Replaces = append(f.Replaces, g.Grant.ID)
 	}
 	for _, group := range x.GroupsOf(s.ID) {
-		if !slices.Contains(f.Leaves, group) && fence.Denied(x, group) == "" { // whoever leaves a denial behind gains
+		if !slices.Contains(f.Leaves, group) && fence.MayLeave(x, group) { // whoever leaves a denial behind gains
 			f.Leaves = append(f.Leaves, group)
 		}
 	}
 	if len(f.Replaces)+len(f.Leaves) == 0 {
+		for _, group := range x.GroupsOf(s.ID) {
+			if !fence.Listed(x, group) {
+				return nil, fmt.Errorf("%s: %w: what it has comes by %s, and the source keeps no list of who is in it: "+
+					"whoever lets people in takes it out", s.ID, ErrNothing, group)
+			}
+		}
 		return nil, fmt.Errorf("%s: %w: it has no grant and no group", s.ID, ErrNothing)
 	}
 	d := &drafter{x: x}

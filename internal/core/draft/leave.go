@@ -181,7 +181,7 @@ func (d *drafter) needed(grants []int) bool {
 func (d *doers) mayLeave(group model.ID) bool {
 	may, ok := d.may[group]
 	if !ok {
-		may = group.Source == "" && fence.Denied(d.x, group) == "" && !d.spared(group) &&
+		may = group.Source == "" && fence.MayLeave(d.x, group) && !d.spared(group) &&
 			!slices.ContainsFunc(d.of(group), func(g int) bool {
 				t := d.r.Grants[g]
 				return t.TooNew.Count() > 0 && !d.worth.model.KnowsYoung() || len(t.Dark) > 0 && !d.blind

@@ -43,6 +43,13 @@ func TestLeaves(t *testing.T) {
 				Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/item:share")}},
 				Where:  []model.PathPattern{model.MustPathPattern("/m/**")}})
 		}, ""},
+		"only the log shows who is in it": {func(c *plain, g model.ID, _ []model.ID) {
+			for i := range c.e.Identities {
+				if c.e.Identities[i].ID == g {
+					c.e.Identities[i].ByLog = true
+				}
+			}
+		}, ""},
 		"a denial spares those in it": {func(c *plain, g model.ID, _ []model.ID) {
 			c.e.Denials = append(c.e.Denials, model.Denial{ID: "d", To: []model.ID{model.MustID("everyone")},
 				Unless: []model.ID{g},

@@ -207,6 +207,9 @@ func (f *Fence) Validate(x *index.Index) error {
 		if !slices.Contains(groups, g) {
 			fault(f.At, "leaves: %s is not a direct member of %s in source %q; survey again, or draft anew", f.For, g,
 				source)
+		} else if !Listed(x, g) {
+			fault(f.At, "leaves: source %q keeps no list of who is in %s: only the log shows it, and whoever lets "+
+				"people in says it; take it out of the list", source, g)
 		}
 	}
 	for _, a := range f.Allow {
@@ -324,6 +327,19 @@ func Denied(x *index.Index, group model.ID) string {
 		}
 	}
 	return ""
+}
+
+// MayLeave reports whether a fence may take somebody out of a group: no denial holds those who are in
+// it, and the source lists who is.
+func MayLeave(x *index.Index, group model.ID) bool {
+	return Denied(x, group) == "" && Listed(x, group)
+}
+
+// Listed reports whether the source lists who is in a group: of a group whose members only the log
+// shows, it knows of no membership that could be taken away.
+func Listed(x *index.Index, group model.ID) bool {
+	i, _ := x.Identity(group)
+	return !i.ByLog
 }
 
 // Within reports whether every permission of some set of inner, known to a

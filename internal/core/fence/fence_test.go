@@ -33,6 +33,30 @@ func TestDenied(t *testing.T) {
 	}
 }
 
+// TestNobodyListed: out of a group whose members only the log shows, a fence can take nobody.
+func TestNobodyListed(t *testing.T) {
+	id := model.MustID
+	e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s")}},
+		Identities: []model.Identity{{ID: id("person/a"), ByLog: true}, {ID: id("group/log"), ByLog: true},
+			{ID: id("group/list")}},
+		Memberships: []model.Membership{{Member: id("person/a"), Group: id("group/log")},
+			{Member: id("person/a"), Group: id("group/list")}}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for group, may := range map[string]bool{"group/log": false, "group/list": true} {
+		if got := fence.MayLeave(x, id(group)); got != may {
+			t.Errorf("MayLeave %s: %t", group, got)
+		}
+		f := &fence.Fence{Version: fence.FormatVersion, For: id("s:person/a"), Leaves: []model.ID{id(group)}}
+		err := f.Validate(x)
+		if (err == nil) != may || err != nil && !strings.Contains(err.Error(), "keeps no list of who is in group/log") {
+			t.Errorf("leaving %s: %v", group, err)
+		}
+	}
+}
+
 // TestSharedRoleOfALine: a line may name the role that is made for it, also one that is there, if that
 // holds just what the line does; and each fault of a line is told by itself.
 func TestSharedRoleOfALine(t *testing.T) {

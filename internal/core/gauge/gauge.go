@@ -683,7 +683,7 @@ func (r *runner) classify() {
 	// There are sources that keep no list of who is in their groups: whoever is known to be in none may
 	// be in one in which nobody is known to be.
 	unknown := slices.DeleteFunc(slices.Clone(froze), func(id model.ID) bool {
-		return id.Open() || id.Kind == model.Group || len(r.x.GroupsOf(id)) > 0
+		return !r.out.Placement.MayBeIn(r.x, id)
 	})
 	perhaps := r.frozen.of(unknown) // the same of every group in which nobody is known to be
 	for _, res := range r.out.Grants {

@@ -100,6 +100,9 @@ func TestClasses(t *testing.T) {
 			"grant g1 group/g stow/item:change,stow/item:find,stow/item:read /m/**\n" +
 				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80\n" +
 				"used workload/b stow/item:read /m/berth:x/box:b1/1 1-80", "change x find f read f"},
+		{"of somebody unknown whose groups the log tells",
+			"grant g1 group/g stow/item:find,stow/item:read /m/**\ngrouped workload/stray\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80", "find x read x"},
 		{"and of which only a group is, that is as empty",
 			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember group/h group/g\n" +
 				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80", "find f read x"},

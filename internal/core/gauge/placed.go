@@ -46,6 +46,7 @@ type PlaceInput struct {
 	Inventory *usage.Inventory      // nil: every path can be one
 	Waived    func(model.ID) bool   // whether a caller that nobody lists is known to be nobody; asked several at once
 	Past      func(*usage.Use) bool // whether a grant that is gone since explains a use
+	Grouped   func(model.ID) bool   // whether the log says in which groups a caller is
 }
 
 // A Tally counts calls that were let through.
@@ -94,6 +95,14 @@ type Placement struct {
 	Tally
 	Of   map[model.ID]*Tally // by caller, and by the identity whose rights were used
 	says []said              // by index into the uses
+
+	grouped func(model.ID) bool
+}
+
+// MayBeIn reports whether somebody may be in a group in which nobody is known to be: it is known to be in
+// none, and no log says in which it is.
+func (p *Placement) MayBeIn(x *index.Index, who model.ID) bool {
+	return !who.Open() && who.Kind != model.Group && len(x.GroupsOf(who)) == 0 && (p.grouped == nil || !p.grouped(who))
 }
 
 // said is what is said of one use: which of [Reasons], counted from 1, and whether it is live.
@@ -129,7 +138,7 @@ func Place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput) *Pla
 // allow it. Credit is told several at once, one after another by each worker.
 func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 	credit func(worker int, u *usage.Use, why Reason, perm int, grants []int)) *Placement {
-	p := &Placement{says: make([]said, uses.Len())}
+	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped}
 	looks := make([]*look, workers())
 	for k := range looks {
 		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},

@@ -126,7 +126,10 @@ type Identity struct {
 	LastSeen time.Time         `json:"last_seen,omitzero" doc:"last authentication, where the source itself remembers one"`
 	Labels   map[string]string `json:"labels,omitempty" doc:"free labels; purpose: break-glass protects the identity"`
 	Aliases  []string          `json:"aliases,omitempty" doc:"other names it has in logs: a user id, an e-mail address, kind/name"`
-	At       Position          `json:"-"`
+	// ByLog says that the source does not list it, or, of a group, nobody in it, and that this is
+	// known of the log alone.
+	ByLog bool     `json:"by_log,omitempty" doc:"the source does not list it, or of a group nobody in it: the log shows it"`
+	At    Position `json:"-"`
 }
 
 // BreakGlass reports whether the source labels the identity as kept for emergencies.

@@ -260,7 +260,7 @@ func (r *Result) perhaps(before, after *index.Index, group model.ID, uses *usage
 			return false // all that it did is placed
 		}
 		id, _ := before.Identity(who)
-		return !id.Disabled && !who.Open() && who.Kind != model.Group && len(before.GroupsOf(who)) == 0
+		return !id.Disabled && p.MayBeIn(before, who)
 	}) {
 		why := p.Reason(i)
 		if u.Outcome.Allowed() && why != gauge.Placed && p.Live(i) && t.mayBeOf(group, &u, why) {

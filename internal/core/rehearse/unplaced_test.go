@@ -99,6 +99,8 @@ func TestPerhapsMembers(t *testing.T) {
 			"ok false, 1 not placed"},
 		{"who is in another group", "used workload/b stow/item:find /m/berth:x/box:b1 1-80\nmember workload/b group/h",
 			"-g1", "ok true, 0 not placed"},
+		{"of whom the log tells the groups", "used person/x stow/item:find /m/berth:x/box:b1 1-80\ngrouped person/x",
+			"-g1", "ok true, 0 not placed"},
 		{"who cannot sign in any more", "used workload/b stow/item:find /m/berth:x/box:b1 1-80\ndisabled workload/b",
 			"-g1", "ok true, 0 not placed"},
 		{"an open crowd gives it as well", "used person/x stow/item:find /m/berth:x/box:b1 1-80\n" +

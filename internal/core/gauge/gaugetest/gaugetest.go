@@ -67,7 +67,7 @@ func Parse(text string) (*gauge.Input, error) {
 		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read",
 			Written: true})
 	}
-	listed := false
+	listed, grouped := false, map[model.ID]bool{}
 	in := &gauge.Input{AsOf: Now, Window: 90, History: Now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
 	fold := usage.Fold{}
 	for line := range strings.Lines(text) {
@@ -137,6 +137,8 @@ func Parse(text string) (*gauge.Input, error) {
 			n := 0
 			fmt.Sscan(f[2], &n)
 			identity(f[1]).LastSeen = Now.AddDate(0, 0, -n)
+		case "grouped": // the log tells its groups
+			grouped[model.MustID(f[1])] = true
 		case "disabled":
 			identity(f[1]).Disabled = true
 		case "role":
@@ -168,6 +170,7 @@ func Parse(text string) (*gauge.Input, error) {
 		}
 		in.Place.Inventory = usage.NewInventory(e.Source, nodes, nil)
 	}
+	in.Place.Grouped = func(id model.ID) bool { return grouped[id] }
 	in.Coverage = usage.NewCoverage(e.Coverage, usage.Read{First: in.History, Ends: []time.Time{Now}})
 	return in, nil
 }

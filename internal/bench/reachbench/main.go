@@ -37,11 +37,15 @@ func main() {
 	compare := flag.Bool("gauge", false,
 		"only compare what is granted with a made-up life, for all identities of the snapshot")
 	drafts := flag.Int("draft", 0, "with -gauge: draft for so many, of the most danger that can go")
+	dir := flag.String("workspace", "",
+		"only make a workspace here in which the estate was surveyed and its made-up life read, to time commands in")
 	profile := flag.String("profile", "", "write a CPU profile here")
 	heap := flag.String("heap", "", "with -gauge: write a profile of the memory that a comparison keeps here")
 	flag.Parse()
 	run := func() error { return measureAll(*part, *file) }
 	switch {
+	case *dir != "":
+		run = func() error { return makeWorkspace(*part, *dir) }
 	case *ask:
 		run = func() error { return askOnce(*file) }
 	case *pass:

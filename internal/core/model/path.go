@@ -1,7 +1,10 @@
 package model
 
 import (
+	"encoding/binary"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 )
 
@@ -322,6 +325,11 @@ func (p PathPattern) Prefixes() []PathPattern {
 	return out
 }
 
+// AppendKey appends what tells the pattern from any other, also where others come before and after.
+func (p PathPattern) AppendKey(dst []byte) []byte {
+	return append(binary.AppendUvarint(dst, uint64(len(p.c))), p.c...)
+}
+
 // Contains reports whether every path that q matches is matched by p.
 func (p PathPattern) Contains(q PathPattern) bool {
 	if p.plain() {
@@ -395,13 +403,25 @@ type Patterns struct {
 	list  []PathPattern
 	plain map[string]struct{} // the form of those that name one node
 	other bool                // there are others
+
+	sorted []string      // the plain ones once more, for [Patterns.Inside]
+	stars  []PathPattern // and the others
+}
+
+// PatternsOf puts some patterns together.
+func PatternsOf(list []PathPattern) *Patterns {
+	s := &Patterns{list: make([]PathPattern, 0, len(list)), plain: make(map[string]struct{}, len(list))}
+	for _, p := range list {
+		s.Add(p)
+	}
+	return s
 }
 
 // Add adds a pattern.
 func (s *Patterns) Add(p PathPattern) {
-	s.list = append(s.list, p)
+	s.list, s.sorted = append(s.list, p), nil
 	if !p.plain() {
-		s.other = true
+		s.other, s.stars = true, append(s.stars, p)
 		return
 	}
 	if s.plain == nil {
@@ -412,6 +432,52 @@ func (s *Patterns) Add(p PathPattern) {
 
 // Contain answers as [PathPatternsContain] does, in a time that plain patterns do not add to.
 func (s *Patterns) Contain(q PathPattern) bool {
+	return s.plainContain(q) || s.other && contain(s.list, q)
+}
+
+// One reports whether one of the patterns, by itself, contains q.
+func (s *Patterns) One(q PathPattern) bool {
+	return s.plainContain(q) || slices.ContainsFunc(s.stars, func(p PathPattern) bool { return p.Contains(q) })
+}
+
+// Inside returns those of the patterns that q contains, each once.
+func (s *Patterns) Inside(q PathPattern) []PathPattern {
+	var out []PathPattern
+	add := func(p PathPattern) {
+		if q.Contains(p) {
+			out = append(out, p)
+		}
+	}
+	for _, p := range s.stars {
+		if !slices.Contains(out, p) {
+			add(p)
+		}
+	}
+	switch _, one := s.plain[q.c]; {
+	case !q.plain():
+		for c := range s.plain {
+			add(PathPattern{c})
+		}
+		return out
+	case !q.Deep():
+		if one {
+			out = append(out, q)
+		}
+		return out
+	}
+	if len(s.sorted) != len(s.plain) {
+		s.sorted = slices.Sorted(maps.Keys(s.plain))
+	}
+	node := q.c[:len(q.c)-1]
+	at, _ := slices.BinarySearch(s.sorted, node)
+	for ; at < len(s.sorted) && strings.HasPrefix(s.sorted[at], node); at++ {
+		add(PathPattern{s.sorted[at]})
+	}
+	return out
+}
+
+// plainContain is One for the plain ones.
+func (s *Patterns) plainContain(q PathPattern) bool {
 	if _, same := s.plain[q.c]; same && q.c != "" {
 		return true
 	}
@@ -426,7 +492,7 @@ func (s *Patterns) Contain(q PathPattern) bool {
 			}
 		}
 	}
-	return s.other && contain(s.list, q)
+	return false
 }
 
 // Overlaps reports whether some path is matched by both p and q.

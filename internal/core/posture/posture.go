@@ -10,7 +10,10 @@ package posture
 
 import (
 	"cmp"
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -85,39 +88,26 @@ func (f *finder) untouched(id model.ID) bool {
 }
 
 func (f *finder) grants() {
-	counted := map[string]bool{}
-	for _, i := range f.x.Everybody() {
-		id := i.ID
-		if id.Kind == model.Group || f.untouched(id) {
-			continue
-		}
-		for _, h := range f.x.Holdings(id) {
-			g := h.Grant
-			if g.To.Open() {
-				continue
-			}
-			r := f.res.Grants[h.Number]
-			x := gauge.Finding{Identity: id, Grant: r, Standing: f.res.Of(id), Danger: r.Danger}
-			if id.Kind == model.External && h.Perms.Count() > 0 {
-				y := x
-				y.Kind, y.Severity = Outsider, gauge.Low
-				if f.highest(h.Perms) >= model.Change {
-					y.Severity = gauge.High
-				}
-				f.add(y, g.ID)
-			}
-			if id.Kind == model.Workload && f.hands(h.Perms) && f.standing(g) && !f.admin[g.ID] {
-				y := x
-				y.Kind, y.Severity = WorkloadHands, gauge.High
-				f.add(y, g.ID)
-			}
-			if g.To == id && h.Blocked > 0 && h.Perms.Count() == 0 {
-				y := x
-				y.Kind, y.Danger = DeadGrant, 0
-				f.add(y, g.ID)
-			}
+	hands := f.x.NewSet() // what lets its holder hand out rights
+	for i := range f.x.Numbers() {
+		if f.x.Permission(i).Escalates == model.EditGrants {
+			hands.Add(i)
 		}
 	}
+	var who []model.ID
+	for _, i := range f.x.Everybody() {
+		if i.ID.Kind != model.Group && !f.untouched(i.ID) {
+			who = append(who, i.ID)
+		}
+	}
+	found := make([][]gauge.Finding, len(who))
+	each(len(who), func(i int) { found[i] = f.held(who[i], hands) })
+	for _, list := range found {
+		for _, x := range list {
+			f.add(x, x.Grant.Grant.ID)
+		}
+	}
+	counted := map[string]bool{}
 	for n, g := range f.x.Grants() {
 		role, ok := f.x.Role(g.Role)
 		if counted[g.Role] && g.Role != "" || ok && role.Builtin || f.untouched(g.To) ||
@@ -131,6 +121,49 @@ func (f *finder) grants() {
 	}
 }
 
+// each goes over the numbers below n on all processors.
+func each(n int, do func(i int)) {
+	var wg sync.WaitGroup
+	var next atomic.Int64
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
+				do(i)
+			}
+		})
+	}
+	wg.Wait()
+}
+
+// held finds what is wrong with what reaches somebody; hands are the permissions that let their holder
+// hand out rights. It is for several at once.
+func (f *finder) held(id model.ID, hands access.Set) (out []gauge.Finding) {
+	f.x.EachHolding(id, func(h *access.Holding) {
+		g := h.Grant
+		if g.To.Open() {
+			return
+		}
+		r := f.res.Grants[h.Number]
+		x := gauge.Finding{Identity: id, Grant: r, Standing: f.res.Of(id), Danger: r.Danger}
+		if id.Kind == model.External && h.Perms.Count() > 0 {
+			x.Kind, x.Severity = Outsider, gauge.Low
+			if f.highest(h.Perms) >= model.Change {
+				x.Severity = gauge.High
+			}
+			out = append(out, x)
+		}
+		if id.Kind == model.Workload && h.Perms.Meets(hands) && f.standing(g) && !f.admin[g.ID] {
+			x.Kind, x.Severity = WorkloadHands, gauge.High
+			out = append(out, x)
+		}
+		if g.To == id && h.Blocked > 0 && h.Perms.Count() == 0 {
+			x.Kind, x.Severity, x.Danger = DeadGrant, 0, 0
+			out = append(out, x)
+		}
+	})
+	return out
+}
+
 // wild reports whether rights hold everything of a service, known or not.
 func wild(r model.Rights) bool {
 	return slices.ContainsFunc(r.Do, func(p model.PermissionPattern) bool { return p.Contains(p.Service()) })
@@ -142,16 +175,6 @@ func (f *finder) highest(perms access.Set) model.Level {
 		top = max(top, f.x.Level(i))
 	}
 	return top
-}
-
-// hands reports whether some permissions let their holder hand out rights.
-func (f *finder) hands(perms access.Set) bool {
-	for i := range perms.All() {
-		if f.x.Permission(i).Escalates == model.EditGrants {
-			return true
-		}
-	}
-	return false
 }
 
 // standing reports whether a grant holds day and night.

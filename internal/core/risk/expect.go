@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -24,43 +25,39 @@ type Loss struct {
 // the horizon, the likeliest first. Parts of which some places stay count by those that go.
 func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, held map[int]Held) []Loss {
 	var out []Loss
-	given := after.Given(id)
+	gone, still := changes(p.x, after, id)
+	at := p.regions()
 	for _, perm := range slices.Sorted(maps.Keys(held)) {
-		h := held[perm]
-		var where []model.PathPattern
-		for _, n := range given {
-			if after.SharedPerms(n).Has(perm) {
-				where = append(where, after.Grant(n).Where...)
-			}
+		if !gone.Has(perm) {
+			continue // all that gave it before is there
 		}
-		if allInside(h.Where, where) {
+		h, where := held[perm], still[perm]
+		had, has, hidden := at.places(h.Where), at.places(where), at.places(h.Dark)
+		if has.all(h.Where) {
 			continue
 		}
-		left := p.x.Region(h.Where...)
-		stays := p.x.Region(where...)
-		dark := p.x.Region(h.Dark...)
-		add := func(q Part, at int, in index.Region, on []model.PathPattern) {
+		left, stays, dark := had.region, has.region, hidden.region
+		add := func(q Part, nth int, in index.Region, on []model.PathPattern) {
 			n := float64(p.x.Count(perm, in))
 			share := 1.0
-			goes := slices.DeleteFunc(slices.Clone(q.Where), func(w model.PathPattern) bool {
-				node, one := w.Node()
-				return one && slices.ContainsFunc(where,
-					func(on model.PathPattern) bool { return on.Overlaps(node.Below()) })
-			})
-			if q.Class == Used && len(goes) < len(q.Where) {
-				share = float64(len(goes)) / float64(len(q.Where)) // what of the others was used stays
+			goes := len(q.Where)
+			if q.Class == Used {
+				goes -= staying(q.Where, where)
+			}
+			if goes < len(q.Where) {
+				share = float64(goes) / float64(len(q.Where)) // what of the others was used stays
 			} else if n > 0 {
 				share = float64(p.x.Count(perm, in.AndNot(stays))) / n
-			} else if allInside(on, where) {
+			} else if has.all(on) {
 				share = 0
 			}
 			if chance := m.Chance(q) * share; chance > 0 {
-				out = append(out, Loss{perm, q, at, chance, m.Soon(q) * share})
+				out = append(out, Loss{perm, q, nth, chance, m.Soon(q) * share})
 			}
 		}
 		all := float64(p.x.Count(perm, left))
 		for _, q := range p.Hidden(id, perm, now, h.Dark) {
-			in := p.x.Region(q.Where...).And(dark)
+			in := at.of(q.Where...).And(dark)
 			if q.Class == DarkRest && all > 0 {
 				n := float64(p.x.Count(perm, in))
 				lost := float64(p.x.Count(perm, in.AndNot(stays)))
@@ -72,11 +69,11 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 			}
 			dark = dark.AndNot(in)
 		}
-		left = left.AndNot(p.x.Region(h.Dark...))
-		for i, q := range h.Clip(p.Parts(id, perm, now, TenureOf(int(now-h.Since)))) {
+		left = left.AndNot(hidden.region)
+		for i, q := range clip(p.Parts(id, perm, now, TenureOf(int(now-h.Since))), h.Where, had.Patterns, hidden.Patterns) {
 			in := left
 			if !q.Where[0].IsZero() {
-				in = p.x.Region(q.Where...).And(left)
+				in = at.of(q.Where...).And(left)
 			}
 			on := q.Where
 			if on[0].IsZero() {
@@ -88,6 +85,111 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 	}
 	slices.SortStableFunc(out, func(a, b Loss) int { return cmp.Compare(b.Chance, a.Chance) })
 	return out
+}
+
+// staying counts the nodes on or below which something is given still.
+func staying(nodes, given []model.PathPattern) int {
+	n := 0
+	for _, w := range nodes {
+		node, one := w.Node()
+		if below := node.Below(); one && slices.ContainsFunc(given,
+			func(on model.PathPattern) bool { return on.Overlaps(below) }) {
+			n++
+		}
+	}
+	return n
+}
+
+// regions finds the nodes of places, of which many permissions and members of a group have the same.
+type regions struct {
+	x     *index.Index
+	spans map[model.PathPattern][]uint32
+	lists map[string]*places
+	key   []byte
+}
+
+// mostKnown is how many answers are kept.
+const mostKnown = 20_000
+
+// regions returns what is known of places so far.
+func (p *Past) regions() *regions {
+	if r := p.found; r == nil || len(r.spans) > mostKnown || len(r.lists) > mostKnown {
+		p.found = &regions{x: p.x, spans: map[model.PathPattern][]uint32{}, lists: map[string]*places{}}
+	}
+	return p.found
+}
+
+// places are a list of places, put together.
+type places struct {
+	*model.Patterns
+	region index.Region
+	none   bool
+}
+
+// all reports whether each of some patterns lies inside one of the places.
+func (p *places) all(in []model.PathPattern) bool {
+	return !p.none && !slices.ContainsFunc(in, func(on model.PathPattern) bool { return !p.One(on) })
+}
+
+// places puts a list together, each once.
+func (r *regions) places(list []model.PathPattern) *places {
+	r.key = r.key[:0]
+	for _, on := range list {
+		r.key = on.AppendKey(r.key)
+	}
+	p := r.lists[string(r.key)]
+	if p == nil {
+		p = &places{model.PatternsOf(list), r.of(list...), len(list) == 0}
+		r.lists[string(r.key)] = p
+	}
+	return p
+}
+
+func (r *regions) of(where ...model.PathPattern) index.Region {
+	var all []uint32
+	for _, on := range where {
+		spans, known := r.spans[on]
+		if !known {
+			spans = r.x.SpansOf(on)
+			r.spans[on] = spans
+		}
+		all = append(all, spans...)
+	}
+	return r.x.RegionOf(all)
+}
+
+// changes returns which permissions somebody had by grants that an edit takes away or makes less, and of
+// those where what comes and stays gives them.
+func changes(before, after *index.Index, id model.ID) (gone access.Set, still map[int][]model.PathPattern) {
+	gone, still = before.NewSet(), map[int][]model.PathPattern{}
+	given := after.Given(id)
+	stays := make(map[int]bool, len(given))
+	for _, n := range given {
+		stays[n] = true
+	}
+	for _, n := range before.Given(id) {
+		perms := before.SharedPerms(n)
+		if stays[n] {
+			was, is := before.Grant(n), after.Grant(n)
+			if was.ID == is.ID && slices.Equal(was.Where, is.Where) && perms.Subset(after.SharedPerms(n)) {
+				continue
+			}
+		}
+		gone.Or(perms)
+	}
+	for _, n := range given {
+		perms := after.SharedPerms(n)
+		if !perms.Meets(gone) {
+			continue
+		}
+		where := after.Grant(n).Where
+		for perm := range perms.All() {
+			if gone.Has(perm) {
+				still[perm] = append(still[perm], where...)
+			}
+		}
+	}
+	return gone, still
 }
 
 // Broken is how likely it is that somebody needs any of what is lost, within the horizon and soon.

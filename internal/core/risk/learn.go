@@ -318,13 +318,38 @@ type hidden struct {
 
 // Clip returns the parts that lie in what was granted and that a log shows, as far as they do.
 func (g *Held) Clip(parts []Part) []Part {
-	if g.Where == nil {
+	return clip(parts, g.Where, model.PatternsOf(g.Where), model.PatternsOf(g.Dark))
+}
+
+// oneByOne is how many places are looked at one by one.
+const oneByOne = 8
+
+// clip is [Held.Clip] by places that are put together already.
+func clip(parts []Part, where []model.PathPattern, of, dark *model.Patterns) []Part {
+	if where == nil {
 		return parts
 	}
 	var out []Part
-	var before, dark model.Patterns
-	for _, on := range g.Dark {
-		dark.Add(on)
+	var before model.Patterns
+	granted := func(in []model.PathPattern, on model.PathPattern) []model.PathPattern {
+		switch {
+		case on.IsZero():
+			return append(in, where...)
+		case len(where) > oneByOne:
+			if in = append(in, of.Inside(on)...); of.One(on) {
+				in = append(in, on)
+			}
+			return in
+		}
+		for _, w := range where {
+			switch {
+			case on.Contains(w):
+				in = append(in, w)
+			case w.Contains(on):
+				in = append(in, on)
+			}
+		}
+		return in
 	}
 	inside := func(in []model.PathPattern, of *model.Patterns) bool {
 		return !slices.ContainsFunc(in, func(on model.PathPattern) bool { return !of.Contain(on) })
@@ -332,16 +357,9 @@ func (g *Held) Clip(parts []Part) []Part {
 	for _, q := range parts {
 		var in []model.PathPattern
 		for _, on := range q.Where {
-			for _, w := range g.Where {
-				switch {
-				case on.IsZero() || on.Contains(w):
-					in = append(in, w)
-				case w.Contains(on):
-					in = append(in, on)
-				}
-			}
+			in = granted(in, on)
 		}
-		if len(in) == 0 || inside(in, &dark) || inside(in, &before) {
+		if len(in) == 0 || inside(in, dark) || inside(in, &before) {
 			continue
 		}
 		if q.Class != Used {

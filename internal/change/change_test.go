@@ -554,6 +554,35 @@ func TestChangeOfBefore(t *testing.T) {
 	}
 }
 
+// TestEdited: where steps and records are the same, what is left of a change is what becomes of those of the
+// steps from one on; where a step may be about several records, all of them.
+func TestEdited(t *testing.T) {
+	step := func(id string) source.Step { return source.Step{Kind: source.Grants, ID: id} }
+	ids := func(list []source.Edited) string {
+		var out []string
+		for _, e := range list {
+			out = append(out, e.ID)
+		}
+		return strings.Join(out, " ")
+	}
+	plain := &change.Change{Steps: []source.Step{step("a"), step("b"), step("c")}}
+	native := &change.Change{Steps: []source.Step{step("x"), step("y")},
+		Records: []source.Edited{{ID: "a"}, {ID: "b"}, {ID: "c"}}}
+	for _, tt := range []struct {
+		c    *change.Change
+		from int
+		want string
+	}{{plain, 0, "a b c"}, {plain, 1, "b c"}, {plain, 3, ""}, {native, 0, "a b c"}, {native, 1, "a b c"},
+		{native, 2, "a b c"}} {
+		if got := ids(tt.c.Left(tt.from)); got != tt.want {
+			t.Errorf("left from %d of %d steps: %q, want %q", tt.from, len(tt.c.Steps), got, tt.want)
+		}
+		if got := ids(tt.c.Edits()); got != "a b c" {
+			t.Errorf("edits: %q", got)
+		}
+	}
+}
+
 // TestMayUndo: what stands in the way of taking the first of some changes back.
 func TestMayUndo(t *testing.T) {
 	on := func(ids ...string) (out []source.Step) {

@@ -1,7 +1,9 @@
 package model_test
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -185,6 +187,51 @@ func TestContainmentIsExact(t *testing.T) {
 		if !b.Contains(b) || as[0].Overlaps(b) != b.Overlaps(as[0]) {
 			t.Fatalf("seed %d: %s: not reflexive, or overlap with %s not symmetric", seed, b, as[0])
 		}
+	}
+}
+
+// TestPatterns: put together, patterns answer as one after another does, however many and whatever they
+// are, and their keys tell lists apart.
+func TestPatterns(t *testing.T) {
+	const seed = 4
+	r := rand.New(rand.NewPCG(seed, 0))
+	keys := map[string]string{}
+	for range 3000 {
+		var as []model.PathPattern
+		for range r.IntN(14) {
+			as = append(as, randomPattern(r))
+		}
+		b := randomPattern(r)
+		one, inside := false, map[model.PathPattern]bool{}
+		var key []byte
+		for _, a := range as {
+			one = one || a.Contains(b)
+			if b.Contains(a) {
+				inside[a] = true
+			}
+			key = a.AppendKey(key)
+		}
+		together := model.PatternsOf(as)
+		if got := together.One(b); got != one {
+			t.Fatalf("seed %d: one of %v contains %s: %t, one by one %t", seed, as, b, got, one)
+		}
+		got := together.Inside(b)
+		for _, a := range got {
+			if !inside[a] {
+				t.Fatalf("seed %d: of %v inside %s is %v", seed, as, b, got)
+			}
+		}
+		if len(got) != len(inside) {
+			t.Fatalf("seed %d: of %v inside %s is %v, want %v", seed, as, b, got, inside)
+		}
+		together.Add(b) // also once it was asked
+		if !together.One(b) || !slices.Contains(together.Inside(b), b) {
+			t.Fatalf("seed %d: %s was added to %v, and is not there", seed, b, as)
+		}
+		if old, known := keys[string(key)]; known && old != fmt.Sprint(as) {
+			t.Fatalf("seed %d: %v and %s have one key", seed, as, old)
+		}
+		keys[string(key)] = fmt.Sprint(as)
 	}
 }
 

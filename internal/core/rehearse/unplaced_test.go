@@ -2,6 +2,7 @@ package rehearse_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -13,6 +14,28 @@ import (
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/core/usage"
 )
+
+// TestUnplacedOrder: of calls that are not placed those come first that were made most often, and of as many
+// those that the uses have first.
+func TestUnplacedOrder(t *testing.T) {
+	in, err := gaugetest.Parse("grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\n" +
+		"used workload/a stow/item:change /m/berth:x/box:b0 1-9\nused workload/a stow/item:change /m/berth:x/box:b1 1-30\n" +
+		"used workload/a stow/item:read /m/berth:x/box:b1 1-80\nused workload/a stow/item:find /m/berth:x/box:b2 1-9\n" +
+		"used workload/b stow/item:find /m/berth:x/box:b3 1-50")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := gauge.Place(in.Index, in.Uses, in.Span(), in.Place)
+	var got []string
+	for _, i := range p.Unplaced(in.Uses) {
+		u := in.Uses.At(i)
+		got = append(got, fmt.Sprintf("%s %d", u.Path, u.Count))
+	}
+	want := "/m/berth:x/box:b3 50, /m/berth:x/box:b1 30, /m/berth:x/box:b0 9, /m/berth:x/box:b2 9"
+	if strings.Join(got, ", ") != want {
+		t.Errorf("got %s, want %s", strings.Join(got, ", "), want)
+	}
+}
 
 // TestUnplaced: a call that cannot be placed fails a fence that takes away what it may have
 // been a use of, and no other; whoever accepts the risk takes it.

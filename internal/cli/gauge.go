@@ -261,7 +261,8 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		d.Next = []string{"clipfence coverage", "clipfence reach " + id.String()} // a draft has nothing to go by
 	default:
 		who := id
-		if len(holdings) > 0 && !slices.ContainsFunc(holdings, func(h work.Holding) bool { return !onlyByLog(s, h.Chain) }) {
+		listed := func(h work.Holding) bool { return !onlyByLog(s, h.Chain) }
+		if len(holdings) > 0 && !slices.ContainsFunc(holdings, listed) {
 			who = holdings[0].Chain[1] // its groups can be narrowed, and not left
 		}
 		d.Next = []string{"clipfence draft --for " + who.String()}

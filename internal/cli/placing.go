@@ -112,8 +112,8 @@ func groupsLine(groups []work.LogGroup) []string {
 func seenWords(seen []work.SeenIn) []string {
 	var out []string
 	for _, s := range seen {
-		out = append(out, fmt.Sprintf("The source lists nobody in %s. That %s is in it the log showed last on %s.", s.Group,
-			s.Member, s.Last.Format(time.DateOnly)))
+		out = append(out, fmt.Sprintf("The source lists nobody in %s. That %s is in it the log showed last on %s.",
+			s.Group, s.Member, s.Last.Format(time.DateOnly)))
 	}
 	return out
 }

@@ -28,7 +28,7 @@ var mayImport = map[string][]string{
 	"core/gauge":           {"core/model", "core/access", "core/access/index", "core/escalate", "core/usage"},
 	"core/gauge/gaugetest": {"core/"},
 	"core/posture":         {"core/model", "core/access", "core/access/index", "core/escalate", "core/gauge"},
-	"core/risk":            {"core/model", "core/access/index", "core/usage"},
+	"core/risk":            {"core/model", "core/access", "core/access/index", "core/usage"},
 	"core/draft": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge",
 		"core/fence", "core/risk", "core/review"},
 	"core/review": {"core/model"},

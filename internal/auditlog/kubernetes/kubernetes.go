@@ -14,7 +14,8 @@
 // say as whom, but in its message, and from 1.35 on not always there. Impersonation by a
 // constraint takes two rights of its own, impersonate:MODE and impersonate-on:MODE:VERB. An
 // EventList is a record
-// of many events. user.groups is who is in which group: no other list of it is kept. The verbs bind and escalate are never logged.
+// of many events. user.groups is who is in which group: no other list of it is kept. The verbs bind and
+// escalate are never logged.
 //
 // Source: Kubernetes API reference, audit.k8s.io/v1 Event.
 package kubernetes

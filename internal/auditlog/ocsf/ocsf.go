@@ -74,8 +74,8 @@ const (
 // the slow way.
 const scanned = 8
 
-var paths = append([]string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid", "actor.user.uid",
-	"actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
+var paths = append([]string{"class_uid", "activity_id", "time", "time_dt", "status_id", "metadata.uid",
+	"actor.user.uid", "actor.user.name", "actor.user.type_id", "actor.session.is_mfa",
 	"api.operation", "api.service.name", "api.response.code", "resources.0.uid", "src_endpoint.ip",
 	"unmapped.acting_for", "user.uid", "entity.uid", "group.uid", "is_mfa",
 	"user.type_id", "actor.app_uid", "actor.app_name", "actor.invoked_by"}, groupPaths()...)

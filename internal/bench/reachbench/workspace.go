@@ -32,8 +32,8 @@ func makeWorkspace(part int, dir string) (err error) {
 		return err
 	}
 	e.Coverage = logged(x)
-	config := fmt.Sprintf("clipfence: 2\nsources:\n  - {name: %s, kind: bridge, url: \"http://127.0.0.1:1\", token: {env: NONE}}\n",
-		e.Source)
+	config := "clipfence: 2\nsources:\n" +
+		fmt.Sprintf("  - {name: %s, kind: bridge, url: \"http://127.0.0.1:1\", token: {env: NONE}}\n", e.Source)
 	if err := os.MkdirAll(filepath.Join(dir, ".clipfence"), 0o700); err != nil {
 		return err
 	}

@@ -305,8 +305,8 @@ func idle(f *fence.Fence, in *gauge.Input, s *gauge.Standing) (*fence.Fence, err
 	if len(f.Replaces)+len(f.Leaves) == 0 {
 		for _, group := range x.GroupsOf(s.ID) {
 			if !fence.Listed(x, group) {
-				return nil, fmt.Errorf("%s: %w: what it has comes by %s, and the source keeps no list of who is in it: "+
-					"whoever lets people in takes it out", s.ID, ErrNothing, group)
+				return nil, fmt.Errorf("%s: %w: what it has comes by %s, and the source keeps no list of who is in "+
+					"it: whoever lets people in takes it out", s.ID, ErrNothing, group)
 			}
 		}
 		return nil, fmt.Errorf("%s: %w: it has no grant and no group", s.ID, ErrNothing)

@@ -19,8 +19,10 @@ import (
 // those that the uses have first.
 func TestUnplacedOrder(t *testing.T) {
 	in, err := gaugetest.Parse("grant g1 workload/a stow/item:read /m/berth:x/box:b1/**\n" +
-		"used workload/a stow/item:change /m/berth:x/box:b0 1-9\nused workload/a stow/item:change /m/berth:x/box:b1 1-30\n" +
-		"used workload/a stow/item:read /m/berth:x/box:b1 1-80\nused workload/a stow/item:find /m/berth:x/box:b2 1-9\n" +
+		"used workload/a stow/item:change /m/berth:x/box:b0 1-9\n" +
+		"used workload/a stow/item:change /m/berth:x/box:b1 1-30\n" +
+		"used workload/a stow/item:read /m/berth:x/box:b1 1-80\n" +
+		"used workload/a stow/item:find /m/berth:x/box:b2 1-9\n" +
 		"used workload/b stow/item:find /m/berth:x/box:b3 1-50")
 	if err != nil {
 		t.Fatal(err)

@@ -70,7 +70,8 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 			dark = dark.AndNot(in)
 		}
 		left = left.AndNot(hidden.region)
-		for i, q := range clip(p.Parts(id, perm, now, TenureOf(int(now-h.Since))), h.Where, had.Patterns, hidden.Patterns) {
+		parts := p.Parts(id, perm, now, TenureOf(int(now-h.Since)))
+		for i, q := range clip(parts, h.Where, had.Patterns, hidden.Patterns) {
 			in := left
 			if !q.Where[0].IsZero() {
 				in = at.of(q.Where...).And(left)

@@ -557,9 +557,9 @@ func (s *Store) Estate(ctx context.Context, src string, survey int64) (*model.Es
 	return e, *at, err
 }
 
-// KnownNodes returns the path of every node that some survey of a source lists that is
-// kept, each once.
-func (s *Store) KnownNodes(ctx context.Context, src string) ([]model.Path, error) {
+// GoneNodes returns the path of every node that some survey of a source lists that is kept, and the
+// newest one does not, each once.
+func (s *Store) GoneNodes(ctx context.Context, src string) ([]model.Path, error) {
 	var out []model.Path
 	err := s.rows(ctx, func(scan func(...any) error) error {
 		var text string
@@ -572,7 +572,9 @@ func (s *Store) KnownNodes(ctx context.Context, src string) ([]model.Path, error
 		}
 		out = append(out, p)
 		return nil
-	}, `select distinct id from held where source = ? and kind = ?`, src, source.Nodes)
+	}, `select distinct id from held as h where source = ?1 and kind = ?2 and last < ?3 and not exists
+		(select 1 from held as now where now.source = ?1 and now.kind = ?2 and now.id = h.id and now.last = ?3)`,
+		src, source.Nodes, int64(forever))
 	return out, err
 }
 

@@ -22,7 +22,7 @@ import (
 // Survey that is kept, the strangers that clipfence.yaml waives, and the grants that are
 // gone since, by earlier surveys and the ledger.
 func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, error) {
-	nodes, err := w.store.KnownNodes(ctx, s.Name)
+	gone, err := w.store.GoneNodes(ctx, s.Name)
 	if err != nil {
 		return gauge.PlaceInput{}, err
 	}
@@ -39,7 +39,7 @@ func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, e
 		grouped[in.who] = true
 	}
 	past := &pastGrants{w: w, ctx: ctx, s: s}
-	return gauge.PlaceInput{Inventory: usage.NewInventory(s.Name, nodes, s.Semantics().Complete), Waived: waived.Has,
+	return gauge.PlaceInput{Inventory: usage.InventoryOf(s.Index, gone, s.Semantics().Complete), Waived: waived.Has,
 		Past: past.explains, Grouped: func(id model.ID) bool { return grouped[id] }}, nil
 }
 

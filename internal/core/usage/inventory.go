@@ -8,9 +8,26 @@ import (
 // that a completely listed kind of node does not have.
 type Inventory struct {
 	source   string
+	now      Nodes // may be nil
 	nodes    map[model.Path]bool
 	complete map[string]bool  // kinds of which every node is listed, as the source says
 	beside   map[sibling]bool // without that: kinds that are listed below a node
+}
+
+// Nodes is what a survey lists.
+type Nodes interface {
+	Source() string
+	// Lists reports whether there is a node.
+	Lists(p model.Path) bool
+	// ListsBeside reports whether a node has one of a kind right below it.
+	ListsBeside(parent model.Path, kind string) bool
+}
+
+// InventoryOf is [NewInventory] of the newest survey, and of the nodes that only earlier ones listed.
+func InventoryOf(now Nodes, gone []model.Path, complete []string) *Inventory {
+	v := NewInventory(now.Source(), gone, complete)
+	v.now = now
+	return v
 }
 
 type sibling struct {
@@ -49,14 +66,19 @@ func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
 	}
 	unknown := model.Path{}
 	for at, ok := p, true; ok; at, ok = at.Parent() { // from below: the topmost one counts
-		if v.nodes[at] {
+		if v.nodes[at] || v.now != nil && v.now.Lists(at) {
 			break // and so is what is above it
 		}
 		kind, _ := at.Last()
 		up, _ := at.Parent()
-		if kind != "" && (v.complete[kind] || v.beside[sibling{up, kind}]) {
+		if kind != "" && (v.complete[kind] || len(v.complete) == 0 && v.has(up, kind)) {
 			unknown = at
 		}
 	}
 	return unknown, !unknown.IsZero()
+}
+
+// has reports whether nodes of a kind are listed right below a node.
+func (v *Inventory) has(up model.Path, kind string) bool {
+	return v.beside[sibling{up, kind}] || v.now != nil && v.now.ListsBeside(up, kind)
 }

@@ -57,6 +57,10 @@ type Index struct {
 		once sync.Once
 		by   map[model.Path][]int
 	}
+	besides struct { // a parent's number and a kind's, see ListsBeside
+		once sync.Once
+		are  map[uint64]struct{}
+	}
 	modes [2]struct {
 		once     sync.Once
 		prepared *prepared
@@ -230,6 +234,37 @@ func (x *Index) Path(n int) model.Path {
 		x.bad.Store(true)
 	}
 	return p
+}
+
+// Lists reports whether a path is that of a node of the inventory.
+func (x *Index) Lists(p model.Path) bool {
+	n, same := x.nearest(p)
+	return same && x.real(int(n))
+}
+
+// ListsBeside reports whether a node has one of a kind right below it in the inventory.
+func (x *Index) ListsBeside(parent model.Path, kind string) bool {
+	n, same := x.nearest(parent)
+	k := -1
+	for i := range x.kindNames.len() {
+		if string(x.kindNames.at(i)) == kind {
+			k = i
+		}
+	}
+	if !same || k < 0 {
+		return false
+	}
+	x.besides.once.Do(func() {
+		x.besides.are = map[uint64]struct{}{}
+		nodes := x.nodeParent.len()
+		for k := range x.kindNames.len() {
+			for at := x.nextOf(k, 0, nodes); at < nodes; at = x.nextOf(k, at+1, nodes) {
+				x.besides.are[uint64(x.nodeParent.at(at))<<32|uint64(k)] = struct{}{}
+			}
+		}
+	})
+	_, is := x.besides.are[uint64(n)<<32|uint64(k)]
+	return is
 }
 
 // real reports whether a node is of the inventory.

@@ -3,6 +3,7 @@ package gauge_test
 import (
 	"fmt"
 	"maps"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -260,5 +261,16 @@ func TestBlind(t *testing.T) {
 	}
 	if blind == 0 {
 		t.Error("nothing was blind")
+	}
+}
+
+// TestWeightOfPlaces: danger is the weight of the level times log2(1 + places), to the last digit however
+// many there are.
+func TestWeightOfPlaces(t *testing.T) {
+	for places := range 10_000 {
+		want := gauge.DefaultWeights[model.Change] * math.Log2(1+float64(places))
+		if got := gauge.DefaultWeights.Of(model.Change, places); got != want {
+			t.Fatalf("on %d places %v, want %v", places, got, want)
+		}
 	}
 }

@@ -39,7 +39,7 @@ func (w *Workspace) namesOf(src config.Source, e usage.Listing, list []fold.Sigh
 	out := map[inGroup]time.Time{}
 	for _, g := range list {
 		in := inGroup{r.Identity(g.Identity), r.Identity(g.Group)}
-		if last := time.UnixMilli(g.Last).UTC(); !in.who.Open() && last.After(out[in]) {
+		if last := time.UnixMilli(g.Last).UTC(); !in.who.Open() && in.who.Kind != model.Group && last.After(out[in]) {
 			out[in] = last
 		}
 	}

@@ -124,7 +124,9 @@ func (r *Resolver) identity(id model.ID) model.ID {
 			return g.is
 		}
 	}
-	if is, ok := r.named[id.Name]; ok {
+	// Whom a log calls a person or a workload is no group, whatever they are called.
+	says := id.Kind == model.Person || id.Kind == model.Workload
+	if is, ok := r.named[id.Name]; ok && !(says && is.Kind == model.Group) {
 		return is
 	}
 	return id

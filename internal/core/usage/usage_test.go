@@ -319,7 +319,7 @@ func TestResolver(t *testing.T) {
 		{Permission: model.MustPermission("stow/item:find")}},
 		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"),
 			Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")},
-			{ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}}}
+			{ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}, {ID: model.MustID("group/crew")}}}
 	pat := func(s string) model.PermissionPattern { return model.MustPermissionPattern(s) }
 	x, err := index.Build(e)
 	if err != nil {
@@ -336,7 +336,9 @@ func TestResolver(t *testing.T) {
 		"person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",
 		"workload/twin": "workload/twin", "unknown/twin": "unknown/twin",
 		"unknown/deploy:session-9": "workload/deploy", "person/deploy:x": "person/deploy%3Ax",
-		"person/root":      "person/ingrid.vaage",
+		"person/root": "person/ingrid.vaage",
+		// A role may be called; whom a log calls a person is no group.
+		"unknown/crew": "group/crew", "person/crew": "person/crew", "workload/crew": "workload/crew",
 		"unknown/stranger": "unknown/stranger", "everyone": "everyone",
 	} {
 		if got := r.Identity(model.MustID(in)).String(); got != want {

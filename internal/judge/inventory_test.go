@@ -16,8 +16,7 @@ func TestInventoryOfAnIndex(t *testing.T) {
 	const seed = 12
 	r := rand.New(rand.NewPCG(seed, 0))
 	kinds := []string{"unit:", "box:", "crate:", ""}
-	var path func(depth int) model.Path
-	path = func(depth int) model.Path {
+	path := func(depth int) model.Path {
 		p := model.MustPath("/m")
 		for range r.IntN(depth) {
 			p = model.MustPath(fmt.Sprintf("%s/%s%c", p, kinds[r.IntN(len(kinds))], 'a'+rune(r.IntN(3))))
@@ -51,8 +50,8 @@ func TestInventoryOfAnIndex(t *testing.T) {
 			a, ok := one.Unknown(p)
 			b, same := two.Unknown(p)
 			if ok != same || a != b {
-				t.Fatalf("now %v, gone %v, complete %v: of %s %s %t, by the index %s %t", now, gone, complete, p, a, ok,
-					b, same)
+				t.Fatalf("now %v, gone %v, complete %v: of %s %s %t, by the index %s %t", now, gone, complete, p, a,
+					ok, b, same)
 			}
 		}
 		if at, unknown := two.Unknown(model.MustPath("/other/box:a")); !unknown {

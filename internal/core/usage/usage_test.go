@@ -319,7 +319,8 @@ func TestResolver(t *testing.T) {
 		{Permission: model.MustPermission("stow/item:find")}},
 		Identities: []model.Identity{{ID: model.MustID("person/ingrid.vaage"),
 			Aliases: []string{"u-17", "ingrid@ternhaven.example", "external/iv"}}, {ID: model.MustID("workload/twin")},
-			{ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")}, {ID: model.MustID("group/crew")}}}
+			{ID: model.MustID("person/twin")}, {ID: model.MustID("workload/deploy")},
+			{ID: model.MustID("group/crew")}}}
 	pat := func(s string) model.PermissionPattern { return model.MustPermissionPattern(s) }
 	x, err := index.Build(e)
 	if err != nil {

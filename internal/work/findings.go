@@ -3,6 +3,8 @@ package work
 import (
 	"cmp"
 	"context"
+	"math"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -53,6 +55,9 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 			return nil, err
 		}
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
+		// What is found comes on top of what a comparison takes; under its limit the collector would work
+		// on and on for nothing.
+		debug.SetMemoryLimit(math.MaxInt64)
 		found := gauge.Findings(in, res)
 		for _, f := range append(found, posture.Findings(in, res, s.matter(), found)...) {
 			x := Finding{Finding: f, Source: src.Name, Window: in.Span(), History: in.History}

@@ -74,14 +74,15 @@ can get to as well: by acting as others and by giving itself more, in any number
 				if err != nil {
 					return err
 				}
-				logs, err := a.ofLogs(cmd.Context(), w, s.Name)
-				if err != nil {
-					return err
-				}
 				stale, err := a.stale(cmd.Context(), w, s.Name)
 				if err != nil {
 					return err
 				}
+				groups, err := w.LogGroups(cmd.Context(), s.Name)
+				if err != nil {
+					return err
+				}
+				logs := append(stale, groupsLine(groups)...)
 				if !id.IsZero() {
 					return a.gaugeOne(s, in, res, id, logs, len(stale) > 0)
 				}

@@ -104,8 +104,12 @@ func groupsLine(groups []work.LogGroup) []string {
 	if more := len(groups) - len(names); more > 0 {
 		text += fmt.Sprintf(" and %s more", render.Plural(more, "group"))
 	}
-	return []string{fmt.Sprintf("The source lists nobody in %s; %s of them are known from the log.", text,
-		render.Plural(members, "member"))}
+	are := "are"
+	if members == 1 {
+		are = "is"
+	}
+	return []string{fmt.Sprintf("The source lists nobody in %s; %s %s known from the log.", text,
+		render.Plural(members, "member"), are)}
 }
 
 // seenWords says of memberships that only the log shows them, and when it did last.

@@ -92,6 +92,9 @@ func TestGroupsOfRecords(t *testing.T) {
 		{ocsf(`{"uid":"person/ada","groups":` + objects(9) + `}`), all("person/ada", 9)},
 		{ocsf(`{"uid":"person/ada","groups":` + objects(40) + `}`), all("person/ada", 40)},
 		{strings.Replace(ocsf(`{"groups":[{"uid":"g1"}]}`), `"actor":{`, `"actor":{"app_name":"cron",`, 1), ""},
+		// Of a sign-in that somebody else tells of, the groups are somebody else's.
+		{`{"class_uid":3002,"activity_id":1,"time":1790000000000,"metadata":{"uid":"e"},"actor":{"user":` +
+			`{"name":"boss","groups":[{"uid":"g1"}]}},"user":{"uid":"person/ada"}}`, ""},
 	} {
 		if got := strings.Join(inGroups(t, "x.log", []byte(tt.record+"\n")), "; "); got != tt.want {
 			t.Errorf("%s:\n got %s\nwant %s", tt.record, got, tt.want)

@@ -241,6 +241,7 @@ func (f *Format) access(v []jsonscan.Value, class int64) error {
 	if class == 3002 { // who signs in is whom it concerns
 		if len(v[fUser].Text()) == 0 {
 			f.ev.Who = who(target, nil, v[fTargetType])
+			f.ev.Groups = f.ev.Groups[:0] // they are the actor's, who is somebody else
 		}
 		if f.ev.Outcome == usage.Failed { // whoever cannot prove who it is, is refused
 			f.ev.Outcome = usage.Refused

@@ -13,8 +13,6 @@ import (
 	"runtime/pprof"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"clipfence/internal/core/access"
@@ -23,6 +21,7 @@ import (
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/snapshot"
 )
@@ -218,27 +217,20 @@ func build(e *model.Estate, file string) (built, written time.Duration, err erro
 
 // wholeEstate sums every identity up and returns how many pairs that makes.
 func wholeEstate(x *index.Index, people []model.ID) uint64 {
-	var wg sync.WaitGroup
-	var pairs atomic.Uint64
-	var next atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			w := x.NewWalk(index.Possible)
-			for {
-				from := int(next.Add(64)) - 64
-				if from >= len(people) {
-					return
-				}
-				for _, id := range people[from:min(len(people), from+64)] {
-					for _, p := range w.Pairs(id) {
-						pairs.Add(p)
-					}
-				}
-			}
-		})
+	walks, sums := make([]*index.Walk, parallel.Workers()), make([]uint64, parallel.Workers())
+	parallel.Each(len(people), func(k, i int) {
+		if walks[k] == nil {
+			walks[k] = x.NewWalk(index.Possible)
+		}
+		for _, p := range walks[k].Pairs(people[i]) {
+			sums[k] += p
+		}
+	})
+	pairs := uint64(0)
+	for _, p := range sums {
+		pairs += p
 	}
-	wg.Wait()
-	return pairs.Load()
+	return pairs
 }
 
 type question struct {

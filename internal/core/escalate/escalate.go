@@ -2,14 +2,12 @@ package escalate
 
 import (
 	"cmp"
-	"runtime"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // How it is found who can get where
@@ -853,16 +851,7 @@ func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 
 // all works out everybody's own steps.
 func (g *Graph) all() {
-	var wg sync.WaitGroup
-	var next atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(g.people); i = int(next.Add(1)) - 1 {
-				g.saturate(g.people[i])
-			}
-		})
-	}
-	wg.Wait()
+	parallel.Each(len(g.people), func(_, i int) { g.saturate(g.people[i]) })
 }
 
 // States works out every identity's own steps, and returns how many have any.

@@ -2,15 +2,13 @@ package gauge
 
 import (
 	"math"
-	"runtime"
 	"slices"
 	"strings"
-	"sync"
-	"sync/atomic"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // Weights are the danger of one permission of each level on one place, indexed by
@@ -202,19 +200,15 @@ func (s *Scale) Held(id model.ID) (danger float64, perms access.Set) {
 // HoldAll works out what many hold, on all processors, so that [Scale.Held] knows it.
 func (s *Scale) HoldAll(ids []int) {
 	out := make([]holds, len(ids))
-	var wg sync.WaitGroup
-	var next atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			walk := s.x.NewWalk(index.Possible)
-			for i := int(next.Add(1)) - 1; i < len(ids); i = int(next.Add(1)) - 1 {
-				if id := s.x.ID(ids[i]); s.held[id].perms == nil {
-					out[i] = s.holds(walk, id)
-				}
-			}
-		})
-	}
-	wg.Wait()
+	walks := make([]*index.Walk, parallel.Workers())
+	parallel.Each(len(ids), func(k, i int) {
+		if walks[k] == nil {
+			walks[k] = s.x.NewWalk(index.Possible)
+		}
+		if id := s.x.ID(ids[i]); s.held[id].perms == nil {
+			out[i] = s.holds(walks[k], id)
+		}
+	})
 	for i, h := range out {
 		if h.perms != nil {
 			s.held[s.x.ID(ids[i])] = h

@@ -12,6 +12,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // A Kind names a sort of finding.
@@ -153,12 +154,12 @@ func (r *Result) Redundant(in *Input) map[int][]int {
 		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}}
 		near := make([][]int, len(r.Grants)) // of grants that something gives the same as
 		var looks []finder
-		for range workers() {
+		for range parallel.Workers() {
 			one := *f
 			one.all = f.x.NewSet()
 			looks = append(looks, one)
 		}
-		each(len(r.Standings), func(k, n int) {
+		parallel.Each(len(r.Standings), func(k, n int) {
 			s := r.Standings[n]
 			if s.State == Idle || s.State == Disabled || s.State == Protected {
 				return

@@ -10,6 +10,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/usage"
 )
 
@@ -212,7 +213,7 @@ func Run(in *Input) *Result {
 	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{},
 		holders: map[model.ID]*together{}}
 	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Index, in.Weights)}
-	for range workers() {
+	for range parallel.Workers() {
 		r.parts = append(r.parts, newPart(r))
 	}
 	r.prepare()
@@ -300,7 +301,7 @@ func (r *runner) prepare() {
 	for k := range sets {
 		sets[k] = [3]access.Set{r.x.NewSet(), r.x.NewSet(), r.x.NewSet()}
 	}
-	each(len(numbers), func(k, i int) {
+	parallel.Each(len(numbers), func(k, i int) {
 		s := r.out.Standings[i]
 		sum := r.x.Sum(s.ID, &sets[k])
 		s.Holdings, s.ByName, s.ByGroups, s.ByCrowds = sum.Holdings, sum.ByName, sum.ByGroups, sum.ByCrowds
@@ -518,7 +519,7 @@ func (r *runner) states() {
 			r.seenTo = seen
 		}
 	}
-	each(len(acts), func(k, i int) { r.parts[k].stands(r.out.Standings[i], acts[i]) })
+	parallel.Each(len(acts), func(k, i int) { r.parts[k].stands(r.out.Standings[i], acts[i]) })
 }
 
 // stands says how an identity stands that did something.
@@ -698,7 +699,7 @@ func (r *runner) classify() {
 			r.holders[res.Grant.To] = h
 		}
 	}
-	each(len(r.out.Grants), func(k, i int) {
+	parallel.Each(len(r.out.Grants), func(k, i int) {
 		if res := r.out.Grants[i]; res != nil {
 			r.parts[k].classify(res, r.holders[res.Grant.To])
 		}
@@ -946,7 +947,7 @@ func (r *runner) finish() {
 	if granted > 0 {
 		r.out.Observable = 1 - float64(unseen)/float64(granted)
 	}
-	each(len(r.out.Standings), func(k, i int) {
+	parallel.Each(len(r.out.Standings), func(k, i int) {
 		s, un := r.out.Standings[i], r.parts[k].set
 		clear(un)
 		for _, n := range r.x.Givers(s.ID) {

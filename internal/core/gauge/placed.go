@@ -9,6 +9,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/usage"
 )
 
@@ -139,7 +140,7 @@ func Place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput) *Pla
 func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 	credit func(worker int, u *usage.Use, why Reason, perm int, grants []int)) *Placement {
 	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped}
-	looks := make([]*look, workers())
+	looks := make([]*look, parallel.Workers())
 	for k := range looks {
 		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},
 			Placement: Placement{Of: map[model.ID]*Tally{}, says: p.says}}

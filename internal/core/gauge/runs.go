@@ -1,17 +1,14 @@
 package gauge
 
 import (
-	"runtime"
-	"sync"
-	"sync/atomic"
-
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/usage"
 )
 
 // inRuns goes over uses on all processors, a run of uses of one caller or more of them at a
-// time: each worker is asked with its own number, from 0 to [workers].
+// time: each worker is asked with its own number, below [parallel.Workers].
 func inRuns(uses *usage.Uses, do func(worker, from, to int)) {
 	const least = 256 // uses a run
 	var ends []int
@@ -21,44 +18,14 @@ func inRuns(uses *usage.Uses, do func(worker, from, to int)) {
 			ends, last = append(ends, to), to
 		}
 	}
-	var wg sync.WaitGroup
-	var next atomic.Int64
-	for k := range workers() {
-		wg.Go(func() {
-			for i := int(next.Add(1)) - 1; i < len(ends); i = int(next.Add(1)) - 1 {
-				from := 0
-				if i > 0 {
-					from = ends[i-1]
-				}
-				do(k, from, ends[i])
-			}
-		})
-	}
-	wg.Wait()
+	parallel.Each(len(ends), func(k, i int) {
+		from := 0
+		if i > 0 {
+			from = ends[i-1]
+		}
+		do(k, from, ends[i])
+	})
 }
-
-// each goes over the numbers below n on all processors; do is told its worker's number.
-func each(n int, do func(worker, i int)) {
-	const run = 16
-	var wg sync.WaitGroup
-	var next atomic.Int64
-	for k := range workers() {
-		wg.Go(func() {
-			for {
-				from := int(next.Add(run)) - run
-				if from >= n {
-					return
-				}
-				for i := from; i < min(n, from+run); i++ {
-					do(k, i)
-				}
-			}
-		})
-	}
-	wg.Wait()
-}
-
-func workers() int { return runtime.GOMAXPROCS(0) }
 
 // finders keeps finders of the identities asked about last: a caller, and those it acted for.
 type finders struct {

@@ -400,12 +400,10 @@ func contain(ps []PathPattern, q PathPattern) bool {
 // Patterns are path patterns that are asked often whether they contain others. The zero
 // Patterns has none.
 type Patterns struct {
-	list  []PathPattern
-	plain map[string]struct{} // the form of those that name one node
-	other bool                // there are others
-
-	sorted []string      // the plain ones once more, for [Patterns.Inside]
-	stars  []PathPattern // and the others
+	list   []PathPattern
+	plain  map[string]struct{} // the form of those that name one node
+	stars  []PathPattern       // the others
+	sorted []string            // the plain ones once more, for [Patterns.Inside]
 }
 
 // PatternsOf puts some patterns together.
@@ -421,7 +419,7 @@ func PatternsOf(list []PathPattern) *Patterns {
 func (s *Patterns) Add(p PathPattern) {
 	s.list, s.sorted = append(s.list, p), nil
 	if !p.plain() {
-		s.other, s.stars = true, append(s.stars, p)
+		s.stars = append(s.stars, p)
 		return
 	}
 	if s.plain == nil {
@@ -432,7 +430,7 @@ func (s *Patterns) Add(p PathPattern) {
 
 // Contain answers as [PathPatternsContain] does, in a time that plain patterns do not add to.
 func (s *Patterns) Contain(q PathPattern) bool {
-	return s.plainContain(q) || s.other && contain(s.list, q)
+	return s.plainContain(q) || len(s.stars) > 0 && contain(s.list, q)
 }
 
 // One reports whether one of the patterns, by itself, contains q.

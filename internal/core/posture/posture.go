@@ -10,16 +10,14 @@ package posture
 
 import (
 	"cmp"
-	"runtime"
 	"slices"
-	"sync"
-	"sync/atomic"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // The kinds of finding.
@@ -101,7 +99,7 @@ func (f *finder) grants() {
 		}
 	}
 	found := make([][]gauge.Finding, len(who))
-	each(len(who), func(i int) { found[i] = f.held(who[i], hands) })
+	parallel.Each(len(who), func(_, i int) { found[i] = f.held(who[i], hands) })
 	for _, list := range found {
 		for _, x := range list {
 			f.add(x, x.Grant.Grant.ID)
@@ -119,20 +117,6 @@ func (f *finder) grants() {
 		f.add(gauge.Finding{Kind: Wildcard, Identity: g.To, Grant: r, Standing: f.res.Of(g.To), Danger: r.Danger},
 			g.ID)
 	}
-}
-
-// each goes over the numbers below n on all processors.
-func each(n int, do func(i int)) {
-	var wg sync.WaitGroup
-	var next atomic.Int64
-	for range runtime.GOMAXPROCS(0) {
-		wg.Go(func() {
-			for i := int(next.Add(1)) - 1; i < n; i = int(next.Add(1)) - 1 {
-				do(i)
-			}
-		})
-	}
-	wg.Wait()
 }
 
 // held finds what is wrong with what reaches somebody; hands are the permissions that let their holder

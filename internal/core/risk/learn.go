@@ -318,13 +318,17 @@ type hidden struct {
 
 // Clip returns the parts that lie in what was granted and that a log shows, as far as they do.
 func (g *Held) Clip(parts []Part) []Part {
-	return clip(parts, g.Where, model.PatternsOf(g.Where), model.PatternsOf(g.Dark))
+	var of *model.Patterns
+	if len(g.Where) > oneByOne {
+		of = model.PatternsOf(g.Where)
+	}
+	return clip(parts, g.Where, of, model.PatternsOf(g.Dark))
 }
 
-// oneByOne is how many places are looked at one by one.
+// oneByOne is how many places are looked at one by one, and not put together.
 const oneByOne = 8
 
-// clip is [Held.Clip] by places that are put together already.
+// clip is [Held.Clip] by places that are put together already, where they are more than [oneByOne].
 func clip(parts []Part, where []model.PathPattern, of, dark *model.Patterns) []Part {
 	if where == nil {
 		return parts

@@ -141,6 +141,11 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 			When: a.When, Until: a.Until, KeptWith: model.WithHolder, Created: now.UTC().Truncate(time.Second)}
 		want.Put = append(want.Put, source.Record{Kind: source.Grants, ID: name, Value: g})
 	}
+	for i := range f.Denies {
+		id := fmt.Sprintf("%s-denies-%d", tag, i+1)
+		want.Put = append(want.Put, source.Record{Kind: source.Denials, ID: id,
+			Value: f.Denial(&f.Denies[i], id, x.Source())})
+	}
 	for _, id := range f.Replaces {
 		want.Drop = append(want.Drop, source.Ref{Kind: source.Grants, ID: id})
 	}
@@ -232,6 +237,8 @@ func valueOf(kind string, body json.RawMessage) (any, error) {
 		return as[model.Role](body)
 	case source.Memberships:
 		return as[model.Membership](body)
+	case source.Denials:
+		return as[model.Denial](body)
 	case source.Coverage:
 		return as[model.CoverageRecord](body)
 	}
@@ -348,14 +355,26 @@ func Guards(in GuardInput) []string {
 	} else if id.BreakGlass() {
 		no("%s is labelled as kept for emergencies (purpose: break-glass)", who)
 	}
+	// A denial alone does not concern those whom it spares.
+	concerns := func(id model.ID) bool { return x.In(id, who) }
+	if f := in.Fence; len(f.Denies) > 0 && len(f.Replaces)+len(f.Leaves)+len(f.Allow) == 0 {
+		named := map[model.ID]bool{}
+		for i := range f.Denies {
+			d := f.Denial(&f.Denies[i], "", x.Source())
+			for _, id := range refused(x, &d) {
+				named[id] = true
+			}
+		}
+		concerns = func(id model.ID) bool { return named[id] }
+	}
 	for _, self := range in.Self {
-		if x.In(self, who) {
+		if concerns(self) {
 			no("%s is what this tool itself works as (%s)", who, self)
 		}
 	}
-	if who.Kind == model.Group {
+	if who.Kind == model.Group || len(in.Fence.Denies) > 0 {
 		for _, id := range x.Everybody() {
-			if (in.Protected[id.ID] || id.BreakGlass()) && id.ID != who && x.In(id.ID, who) {
+			if (in.Protected[id.ID] || id.BreakGlass()) && id.ID != who && concerns(id.ID) {
 				no("%s is a member of %s, and protected", id.ID, who)
 			}
 		}
@@ -880,7 +899,7 @@ func document(s source.Step) string { return kindWord(s.Kind) + " " + s.ID }
 
 func kindWord(of string) string {
 	kind := map[string]string{source.Grants: "grant", source.Roles: "role", source.Memberships: "membership",
-		source.LogSettings: "log settings of", source.Coverage: "log"}[of]
+		source.Denials: "denial", source.LogSettings: "log settings of", source.Coverage: "log"}[of]
 	if kind == "" {
 		kind = of
 	}

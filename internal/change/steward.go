@@ -33,6 +33,8 @@ func Edit(edits []source.Edited) (access.Edit, error) {
 			err = put(&d.Come.Roles, &d.Gone.Roles, s, func(id string) (string, error) { return id, nil })
 		case source.Memberships:
 			err = put(&d.Come.Memberships, &d.Gone.Memberships, s, member)
+		case source.Denials:
+			err = put(&d.Come.Denials, &d.Gone.Denials, s, func(id string) (string, error) { return id, nil })
 		case source.LogSettings, source.Coverage: // say nothing about access
 		default:
 			err = fmt.Errorf("documents of kind %q are not changed", s.Kind)
@@ -79,6 +81,14 @@ func after(x *index.Index, edits []source.Edited) (*index.Index, error) {
 	// What an edit removes may be gone already.
 	d.Gone.Grants = slices.DeleteFunc(d.Gone.Grants, func(id string) bool { _, ok := x.GrantNamed(id); return !ok })
 	d.Gone.Roles = slices.DeleteFunc(d.Gone.Roles, func(name string) bool { _, ok := x.Role(name); return !ok })
+	d.Gone.Denials = slices.DeleteFunc(d.Gone.Denials, func(id string) bool {
+		for r := range x.Denials() {
+			if r.ID == id {
+				return false
+			}
+		}
+		return true
+	})
 	d.Gone.Memberships = slices.DeleteFunc(d.Gone.Memberships,
 		func(m model.Membership) bool { return !slices.Contains(x.GroupsOf(m.Member), m.Group) })
 	return x.With(d)
@@ -162,7 +172,7 @@ func orphans(before, after *index.Index, tool []model.ID) []model.Path {
 
 // touched returns whose access edits concern: holders, members, and everybody in a group.
 func touched(x *index.Index, edits []source.Edited) []model.ID {
-	named := map[model.ID]bool{}
+	named, all := map[model.ID]bool{}, map[model.ID]bool{}
 	for _, s := range edits {
 		for _, doc := range []json.RawMessage{s.Before, s.After} {
 			if doc == nil {
@@ -171,6 +181,7 @@ func touched(x *index.Index, edits []source.Edited) []model.ID {
 			var gr model.Grant
 			var m model.Membership
 			var r model.Role
+			var d model.Denial
 			switch {
 			case s.Kind == source.Grants && json.Unmarshal(doc, &gr) == nil:
 				named[gr.To] = true
@@ -185,10 +196,13 @@ func touched(x *index.Index, edits []source.Edited) []model.ID {
 						named[x.Grant(g).To] = true
 					}
 				}
+			case s.Kind == source.Denials && json.Unmarshal(doc, &d) == nil:
+				for _, id := range refused(x, &d) {
+					all[id] = true
+				}
 			}
 		}
 	}
-	all := map[model.ID]bool{}
 	for id := range named {
 		if id.IsZero() {
 			continue
@@ -199,6 +213,25 @@ func touched(x *index.Index, edits []source.Edited) []model.ID {
 		}
 	}
 	return slices.SortedFunc(maps.Keys(all), model.ID.Compare)
+}
+
+// refused returns to whom a denial refuses something that some grant gives them.
+func refused(x *index.Index, d *model.Denial) []model.ID {
+	perms := x.SetPerms([]model.Rights{d.Rights})
+	among := func(id model.ID, list []model.ID) bool {
+		return slices.ContainsFunc(list, func(of model.ID) bool { return id == of || x.In(id, of) })
+	}
+	var out []model.ID
+	for _, id := range x.Everybody() {
+		if among(id.ID, d.To) && !among(id.ID, d.Unless) && slices.ContainsFunc(x.Given(id.ID), func(n int) bool {
+			return x.SharedFew(n).Meets(perms) && slices.ContainsFunc(x.Grant(n).Where, func(on model.PathPattern) bool {
+				return slices.ContainsFunc(d.Where, on.Overlaps)
+			})
+		}) {
+			out = append(out, id.ID)
+		}
+	}
+	return out
 }
 
 // Views are what a change is decided on: the estate as it was just read, and as it would be.

@@ -44,7 +44,7 @@ func (a *app) draftCmd() *cobra.Command {
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, keep, force, all, roles, conditions, gates bool
+	var giveUp, keep, force, all, roles, denials, conditions, gates bool
 	var plot string
 	var number int
 	share := 2.0
@@ -79,7 +79,9 @@ gates, to be asked for, in place of a fence.
 With --roles the drafts that are there are written once more, with few roles that they
 share in place of one a line: a proposal, in a folder of its own, to be rehearsed. The curve
 says what each number of roles would add to the danger; no line gets what its grants do not
-give today.`,
+give today. With --denials it is asked what the drafts take away from many and leave with few:
+one denial may say it, with those few spared, and make drafts needless. That is a proposal as
+well, and never takes away more than the drafts do.`,
 		Example: "  clipfence draft --for workload/ticket-export\n  clipfence draft --top 5\n  clipfence draft " +
 			"--all\n  clipfence draft --for workload/ticket-export --from refusals\n" +
 			"  clipfence draft --for person/ingrid.vaage --task restart-rig --on PATH --until 2026-12-01T00:00:00Z\n" +
@@ -90,6 +92,9 @@ give today.`,
 			}
 			if roles {
 				return a.withRoles(cmd, work.RolesRequest{Number: number, Most: share / 100, Force: force}, plot)
+			}
+			if denials {
+				return a.withDenials(cmd, force)
 			}
 			for _, name := range []string{"number", "more-danger", "plot"} {
 				if cmd.Flags().Changed(name) {
@@ -144,6 +149,8 @@ give today.`,
 	f.BoolVar(&gates, "gates", false, "offer a gate in place of power that people use rarely, for them to ask for")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
+	f.BoolVar(&denials, "denials", false, "propose denials that say shorter what the drafts say")
+	cmd.MarkFlagsMutuallyExclusive("roles", "denials")
 	f.IntVar(&number, "number", 0, "of --roles: so many")
 	f.Float64Var(&share, "more-danger", share, "of --roles: as few as add at most so many % to the danger that "+
 		"drafts keep")
@@ -153,21 +160,32 @@ give today.`,
 	return cmd
 }
 
-// withRoles proposes roles for the drafts that are there.
-func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) error {
+// withDenials proposes denials in place of the drafts that are there.
+func (a *app) withDenials(cmd *cobra.Command, force bool) error {
+	if err := alone(cmd, "denials"); err != nil {
+		return err
+	}
+	return a.with(cmd.Context(), func(w *work.Workspace) error { return a.draftDenials(cmd.Context(), w, force) })
+}
+
+// alone refuses every flag that does not go with one that is about the drafts that are there: with may.
+func alone(cmd *cobra.Command, flag string, may ...string) error {
 	var other error
 	cmd.Flags().Visit(func(f *pflag.Flag) {
-		switch f.Name {
-		case "roles", "number", "more-danger", "plot", "force":
-		default:
-			if cmd.InheritedFlags().Lookup(f.Name) == nil {
-				other = fmt.Errorf("--%s does not go with --roles, which is about the drafts that are there", f.Name)
-			}
+		if f.Name != flag && f.Name != "force" && !slices.Contains(may, f.Name) &&
+			cmd.InheritedFlags().Lookup(f.Name) == nil {
+			other = fmt.Errorf("--%s does not go with --%s, which is about the drafts that are there", f.Name, flag)
 		}
 	})
+	return other
+}
+
+// withRoles proposes roles for the drafts that are there.
+func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) error {
+	if err := alone(cmd, "roles", "number", "more-danger", "plot"); err != nil {
+		return err
+	}
 	switch {
-	case other != nil:
-		return other
 	case q.Number < 0 || !(q.Most >= 0 && q.Most <= 10):
 		return errors.New("--number is not below 0, --more-danger from 0 to 1000")
 	}

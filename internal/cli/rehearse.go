@@ -158,6 +158,29 @@ func goingOn(n int) string {
 	return fmt.Sprintf(" (%d of them GO ON: made on several days of the window)", n)
 }
 
+// deniedWords names whom the denials of a fence refuse something.
+func deniedWords(f *work.Fence) string {
+	spared := map[model.ID]bool{}
+	for _, l := range f.Denies {
+		for _, id := range l.Unless {
+			spared[id] = true
+		}
+	}
+	text := f.For.String()
+	if len(spared) > 0 {
+		text += fmt.Sprintf(" but %d", len(spared))
+	}
+	return text
+}
+
+// holdWords counts those who hold something.
+func holdWords(n int) string {
+	if n == 1 {
+		return "1 identity holds"
+	}
+	return identities(n) + " hold"
+}
+
 // asksOf counts the permissions that a fence leaves to be asked for.
 func asksOf(f *work.Fence) int {
 	seen := map[model.PermissionPattern]bool{}
@@ -216,7 +239,13 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 			d.Head = fmt.Sprintf("Holds, and GIVES MORE, as it says: %s gets %s; %s; danger held %s", f.For,
 				render.Plural(len(f.Allow), "line"), breaks, arrow(v.Before, v.After))
 		}
+		if len(f.Denies) > 0 {
+			d.Head = fmt.Sprintf("Holds: %s refused to %s; %s less, and %s; danger held by all of them %s",
+				isAre(work.RefusedTo(f), "permission"), deniedWords(f), holdWords(r.Fewer), breaks,
+				arrow(v.Before, v.After))
+		}
 		switch {
+		case len(f.Denies) > 0:
 		case len(r.Gives) > 0 && !r.ReachAfter.Further(max(r.After, r.ReachBefore.Danger)):
 		case work.SameReach(r) && len(r.Gives) == 0:
 			d.Head += fmt.Sprintf(", but it can still get to all that it could before: %s within reach",
@@ -231,8 +260,12 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		d.Lines = append(d.Lines, "  MORE it widens: "+f.Widens, "       may do then and not before: "+
 			""+gainWords(v.Gains))
 	} else {
-		add(len(r.Widened) == 0, "widens nothing: every line lies inside a grant that it replaces (proven, also for "+
-			"names nobody has seen yet)", fmt.Sprintf("%s would allow more than what goes",
+		good := "widens nothing: every line lies inside a grant that it replaces (proven, also for names nobody has " +
+			"seen yet)"
+		if len(f.Allow)+len(f.Leaves) == 0 && len(f.Denies) > 0 {
+			good = "widens nothing: a denial gives nobody anything"
+		}
+		add(len(r.Widened) == 0, good, fmt.Sprintf("%s would allow more than what goes",
 			render.Plural(len(r.Widened), "line")))
 	}
 	add(unnamed == 0, fmt.Sprintf("breaks nothing observed: %s replayed, %s calls", render.Plural(r.Replayed, "use"),
@@ -254,7 +287,12 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	if len(r.Cannot) > 0 {
 		add(false, "", "the source has no words for this: "+strings.Join(r.Cannot, "; "))
 	}
-	if r.ReachAfter.Nodes > 0 || r.ReachAfter.Further(r.After) {
+	switch {
+	case len(f.Denies) > 0 && !r.Furthest.IsZero():
+		d.Lines = append(d.Lines, fmt.Sprintf("  note who can still get furthest of them is %s: danger %s within reach",
+			r.Furthest, render.Count(v.Still)))
+	case len(f.Denies) > 0:
+	case r.ReachAfter.Nodes > 0 || r.ReachAfter.Further(r.After):
 		d.Lines = append(d.Lines, "  note "+lowerFirst(reachWords(f.For.In(s.Name), r.ReachAfter, r.After, s)))
 	}
 	if given := len(r.Broken) - unnamed; given > 0 {
@@ -269,7 +307,7 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	}
 	d.Lines = append(d.Lines, "  note risk: "+v.Risk.words())
 	d.Lines = append(d.Lines, v.Risk.lines(map[bool]int{false: 3, true: len(v.Risk.Worst)}[all])...)
-	if n := work.KeptElsewhere(f, r); n > 0 {
+	if n := work.KeptElsewhere(f, r); n > 0 && len(f.Denies) == 0 {
 		d.Lines = append(d.Lines,
 			fmt.Sprintf("  note %s that the fence gives up here still reach it elsewhere, through grants that stay",
 				render.Plural(n, "permission")))
@@ -329,9 +367,12 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		}
 		d.Tables = append(d.Tables, t)
 	}
-	if len(f.Replaces)+len(f.Allow) > 0 {
+	if len(f.Replaces)+len(f.Leaves)+len(f.Allow)+len(f.Denies) > 0 {
 		title := "In place of " + render.Plural(len(f.Replaces), "grant")
-		if len(f.Replaces) == 0 {
+		switch {
+		case len(f.Replaces) == 0 && len(f.Allow) == 0:
+			title = "What changes"
+		case len(f.Replaces) == 0:
 			title = "Beside what is granted"
 		}
 		t := render.Table{Title: title,
@@ -359,6 +400,13 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 			}
 			t.Row(render.Cell{Text: "+ comes", Tone: render.Good}, render.C(what), render.C(places(al.Where)))
 		}
+		for _, l := range f.Denies {
+			what := fmt.Sprintf("%s: %s", render.Plural(len(l.Do), "permission"), first(l.Do, 4))
+			if len(l.Unless) > 0 {
+				what += ", but not to " + first(l.Unless, 6)
+			}
+			t.Row(render.Cell{Text: "- refused", Tone: render.Bad}, render.C(what), render.C(places(l.Where)))
+		}
 		d.Tables = append(d.Tables, t)
 	}
 	level := render.Table{Title: "Permissions by level",
@@ -381,7 +429,9 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		}
 		level.Row(render.C(l.String()), render.C(fmt.Sprint(goes)), render.C(fmt.Sprint(stays)), render.C(example))
 	}
-	d.Tables = append(d.Tables, level)
+	if len(f.Replaces)+len(f.Leaves)+len(f.Allow) > 0 || len(f.Denies) == 0 { // who is spared keeps what is refused
+		d.Tables = append(d.Tables, level)
+	}
 	for _, c := range r.Goes {
 		v.Goes = append(v.Goes, c.Permission)
 	}

@@ -178,7 +178,7 @@ func checkDoc(sources []work.CheckedSource) (*render.Doc, int) {
 	}
 	rows := []row{}
 	d := &render.Doc{}
-	lacks := 0
+	lacks, without := 0, 0
 	for _, s := range sources {
 		switch s.Changes {
 		case work.ByNobody:
@@ -189,7 +189,11 @@ func checkDoc(sources []work.CheckedSource) (*render.Doc, int) {
 		}
 		for _, x := range s.Rights {
 			ok := render.Cell{Text: "yes", Tone: render.Good}
-			if !x.OK {
+			switch {
+			case !x.OK && x.Optional:
+				ok, without = render.C("no"), without+1
+				x.Why += "; only denials take it"
+			case !x.OK:
 				lacks++
 				ok = render.Cell{Text: "NO", Tone: render.Bad}
 				d.Next = append(d.Next, x.Mend)
@@ -198,9 +202,10 @@ func checkDoc(sources []work.CheckedSource) (*render.Doc, int) {
 			t.Row(render.C(s.Name), render.C(x.For), render.C(x.What), ok, render.C(x.Why))
 		}
 	}
-	d.Head = fmt.Sprintf("All %s are there", render.Plural(len(rows), "right"))
+	n := len(rows) - without
+	d.Head = fmt.Sprintf("All %s are there", render.Plural(n, "right"))
 	if lacks > 0 {
-		d.Head = fmt.Sprintf("%d of %s missing", lacks, render.Plural(len(rows), "right"))
+		d.Head = fmt.Sprintf("%d of %s missing", lacks, render.Plural(n, "right"))
 	} else {
 		d.Next = []string{"clipfence survey"}
 	}

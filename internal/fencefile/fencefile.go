@@ -122,6 +122,16 @@ func Write(f *fence.Fence, coverage string) []byte {
 			line("    until: "+a.Until.UTC().Format(time.RFC3339), "")
 		}
 	}
+	if len(f.Denies) > 0 {
+		line("denies:", "whatever grants give, now or later")
+	}
+	for _, d := range f.Denies {
+		line("  - do: "+list(d.Do, str), "")
+		line("    where: "+list(d.Where, str), "")
+		if len(d.Unless) > 0 {
+			line("    unless: "+list(d.Unless, str), "")
+		}
+	}
 	if len(f.Asks) > 0 {
 		line("asks:", "to be asked for when it is needed; the gate must be there")
 	}

@@ -106,6 +106,7 @@ type Right struct {
 	OK         bool   `json:"ok"`
 	Why        string `json:"why"`
 	Mend       string `json:"mend,omitempty"` // the smallest grant that mends a lack
+	Optional   bool   `json:"optional,omitempty" doc:"only denials take it (draft --denials)"`
 }
 
 // A Reader reads one source.

@@ -71,21 +71,10 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 	if err != nil {
 		return nil, err
 	}
-	if es, err := os.ReadDir(w.RolesDir()); err == nil && len(es) > 0 && !q.Force {
-		return nil, fmt.Errorf("%s: %w; to write over it: --force", w.Relative(w.RolesDir()), ErrThere)
+	if err := w.vacant(w.RolesDir(), q.Force); err != nil {
+		return nil, err
 	}
-	var fences []*fence.Fence
-	var names []string
-	for _, name := range w.DraftNames(ctx) {
-		file, f, of, err := w.ReadFence(ctx, filepath.Join(w.DraftDir(), name+fencefile.Suffix))
-		if err != nil {
-			w.say("remark: left out: %v", err)
-			continue
-		}
-		if of.Name == src.Name && f.Widens == "" {
-			fences, names = append(fences, f), append(names, filepath.Base(file))
-		}
-	}
+	fences, names := w.drafts(ctx, src.Name)
 	type at struct{ fence, line int }
 	var lines []mine.Line
 	var spots []at

@@ -184,6 +184,9 @@ type Bin = backtest.Bin
 // BacktestRow is what became of one way to narrow everybody's access.
 type BacktestRow = backtest.Row
 
+// ErrNoDenial is returned where denials would say nothing shorter than the drafts do.
+var ErrNoDenial = draft.ErrNoDenial
+
 // Cautions are how much of a place is kept beyond what was used, by their names.
 var Cautions = map[string]draft.Caution{"bold": draft.Bold, "normal": draft.Normal, "careful": draft.Careful}
 

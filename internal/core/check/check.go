@@ -5,7 +5,7 @@
 // this package does both again, the long way: it reads the records, follows groups and roles by
 // itself, spells patterns out ([names]) and tries what they match one by one. It knows less:
 // of places and permissions with stars it tries examples, it takes what may hold for what holds,
-// and denials, which a fence leaves as they are, are not its business. What it finds is a fault
+// and of denials only those that the fence brings are its business. What it finds is a fault
 // of Clip Fence or of this package, and no fence is put up until it is known which.
 package check
 
@@ -26,6 +26,7 @@ type Doubt struct {
 	Identity   model.ID
 	Permission string
 	Path       string
+	Denied     bool // by what the fence denies
 }
 
 // String says it in a sentence.
@@ -33,6 +34,9 @@ func (d Doubt) String() string {
 	if d.Line >= 0 {
 		return fmt.Sprintf("line %d of allow gives %s on %s, which nothing that it replaces gives", d.Line+1,
 			d.Permission, d.Path)
+	}
+	if d.Denied {
+		return fmt.Sprintf("%s would be denied %s on %s, which it used", d.Identity, d.Permission, d.Path)
 	}
 	return fmt.Sprintf("%s would have no grant left for %s on %s, which it used", d.Identity, d.Permission, d.Path)
 }
@@ -52,6 +56,7 @@ func Fence(x *index.Index, f *fence.Fence, uses *usage.Uses, broken func(i int) 
 			continue
 		}
 		d := Doubt{Line: -1, Identity: u.Principal(), Permission: u.Permission.String(), Path: u.Path.String()}
+		d.Denied = c.refuses(u.Principal(), permission(d.Permission), path(d.Path))
 		if !slices.Contains(out, d) { // the same from elsewhere is another use
 			out = append(out, d)
 		}
@@ -257,9 +262,26 @@ func (c *checker) left(to model.ID, do []string) []*given {
 	return out
 }
 
+// refuses reports whether the fence denies a permission on a path to somebody whom it touches.
+func (c *checker) refuses(id model.ID, do, at []string) bool {
+	for i := range c.f.Denies {
+		d := &c.f.Denies[i]
+		spared := slices.ContainsFunc(d.Unless, func(who model.ID) bool {
+			return slices.Contains(c.touched(id), who.In(c.x.Source()))
+		})
+		if !spared && some(spell(d.Do, permission), do) && some(spell(d.Where, path), at) {
+			return true
+		}
+	}
+	return false
+}
+
 // keeps reports whether some grant or line is left for a use.
 func (c *checker) keeps(u *usage.Use) bool {
 	do, at := permission(u.Permission.String()), path(u.Path.String())
+	if c.refuses(u.Principal(), do, at) {
+		return false
+	}
 	now := func(g *given) bool {
 		holds, _ := g.when.Eval(u.Context())
 		return holds != model.False && some(g.where, at)

@@ -449,10 +449,14 @@ func (d *drafter) target(t *gauge.GrantResult) {
 		return
 	}
 	lines, gone := d.lines(t)
-	before := d.r.Scale.Danger(t.Perms, t.Grant.Where)
+	before := d.r.Scale.Danger(t.Gives(), t.Grant.Where)
 	var after []gauge.Part
 	for _, a := range lines {
-		after = append(after, gauge.Part{Perms: d.x.SetPerms(a.Sets(d.x)), Where: a.Where})
+		perms := d.x.SetPerms(a.Sets(d.x))
+		for i := range t.Refused.All() {
+			perms.Remove(i)
+		}
+		after = append(after, gauge.Part{Perms: perms, Where: a.Where})
 	}
 	if len(lines) > 0 && before-d.r.Scale.Union(after) < max(1, 0.05*before) {
 		return // not worth a change

@@ -30,6 +30,7 @@ type Fence struct {
 	Replaces []string       `json:"replaces,omitempty" doc:"grants that go"`
 	Leaves   []model.ID     `json:"leaves,omitempty" doc:"groups that the identity leaves"`
 	Allow    []Allow        `json:"allow" doc:"what stands in their place; may be empty"`
+	Denies   []Deny         `json:"denies,omitempty" doc:"what is refused, whatever grants give, now or later"`
 	Asks     []Ask          `json:"asks,omitempty" doc:"what goes and may be asked for, through a gate that must be there; people only"`
 	GivesUp  []GiveUp       `json:"gives_up,omitempty" doc:"what goes; a use that goes must be named here, with its place, or the rehearsal fails"`
 	Digest   string         `json:"-"` // SHA-256 of the file as it was read, in hexadecimal digits
@@ -179,6 +180,31 @@ type Evidence struct {
 	Last    time.Time
 }
 
+// A Deny is one line of what a fence refuses: it holds against every grant, also one that comes
+// later, and spares a few. Where many grants give the same that few need, it is one line in place of
+// a fence for each.
+type Deny struct {
+	Do     []model.PermissionPattern `json:"do" doc:"permissions"`
+	Where  []model.PathPattern       `json:"where" doc:"path patterns"`
+	Unless []model.ID                `json:"unless,omitempty" doc:"people, workloads and groups that it spares"`
+	At     model.Position            `json:"-"`
+}
+
+// Refuses reports whether a line refuses a permission on a path to whoever it does not spare.
+func (d *Deny) Refuses(p model.Permission, path model.Path) bool {
+	return slices.ContainsFunc(d.Do, func(do model.PermissionPattern) bool { return do.Matches(p) }) &&
+		slices.ContainsFunc(d.Where, func(on model.PathPattern) bool { return on.Matches(path) })
+}
+
+// Denial returns the record of a line in a source.
+func (f *Fence) Denial(d *Deny, id, source string) model.Denial {
+	r := model.Denial{ID: id, To: []model.ID{f.For.In(source)}, Where: d.Where, Rights: model.Rights{Do: d.Do}}
+	for _, who := range d.Unless {
+		r.Unless = append(r.Unless, who.In(source))
+	}
+	return r
+}
+
 // Sets returns the permissions of a line.
 func (a *Allow) Sets(x *index.Index) []model.Rights {
 	if a.Role != "" {
@@ -246,6 +272,25 @@ func (f *Fence) Validate(x *index.Index) error {
 			}
 		}
 	}
+	if len(f.Denies) > 0 && x.Semantics().Additive {
+		fault(f.Denies[0].At, "denies: source %q knows no denials: what is to go is taken out of the grants "+
+			"(replaces, allow)", source)
+	}
+	for _, d := range f.Denies {
+		if len(d.Do) == 0 || len(d.Where) == 0 {
+			fault(d.At, "denies: a line names permissions (do) and places (where)")
+		}
+		for _, p := range d.Do {
+			if x.SetPerms([]model.Rights{{Do: []model.PermissionPattern{p}}}).Count() == 0 {
+				fault(d.At, "denies: permission %q is not in the catalogue of source %q", p, source)
+			}
+		}
+		for _, id := range d.Unless {
+			if _, known := x.Identity(id.In(source)); !known || id.Open() || id.Source != "" && id.Source != f.For.Source {
+				fault(d.At, "denies: unless: %s is no person, workload or group of source %q", id, source)
+			}
+		}
+	}
 	for _, a := range f.Asks {
 		switch {
 		case f.For.Open():
@@ -304,6 +349,10 @@ func (f *Fence) Edit(source string) access.Edit {
 			Where: a.Where, When: a.When, Until: a.Until, KeptWith: model.WithHolder}
 		g.Do = a.Do
 		d.Come.Grants = append(d.Come.Grants, g)
+	}
+	for i := range f.Denies {
+		d.Come.Denials = append(d.Come.Denials, f.Denial(&f.Denies[i], fmt.Sprintf("fence:%s:denies:%d", who, i+1),
+			source))
 	}
 	return d
 }

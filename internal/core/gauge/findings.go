@@ -256,7 +256,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 	x := Finding{Identity: to, Grant: g, Standing: s}
 	if to.Open() {
 		x.Kind, x.Danger = PublicAccess, g.Danger
-		if f.highest(g.Perms) >= model.Change {
+		if f.highest(g.Gives()) >= model.Change {
 			x.Severity = High
 		}
 		f.add(x)
@@ -289,8 +289,12 @@ func (f *finder) grant(i int, g *GrantResult) {
 	}
 	// Where a part cannot be judged (no log would show it, or a call that could not be placed
 	// may have used it), the grant is not called unused: only that part of it which can go.
-	all := f.r.Scale.Danger(g.Perms, g.Grant.Where)
-	kept := f.r.Scale.Danger(g.Keep(), g.Grant.Where)
+	all := g.Danger
+	keep := g.Keep()
+	for i := range g.Refused.All() {
+		keep.Remove(i)
+	}
+	kept := f.r.Scale.Danger(keep, g.Grant.Where)
 	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
 		y := x
 		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused.All())
@@ -339,7 +343,7 @@ func (f *finder) highest(perms access.Set) model.Level {
 // when it cannot hand out anything.
 func (f *finder) handOut(g *GrantResult) float64 {
 	powerful, hands := f.x.NewSet(), false
-	for i := range g.Perms.All() {
+	for i := range g.Gives().All() {
 		if l := f.x.Level(i); l >= model.Administer {
 			powerful.Add(i)
 			hands = hands || l == model.HandOut

@@ -91,6 +91,10 @@ type GrantResult struct {
 	Held         access.Few // its holders cannot be judged: see HeldBy
 	HeldBy       State
 
+	// Refused are the permissions that denials refuse to all its holders, on all its places and at any
+	// time, so that taking them out of the grant takes nothing away. They have no danger.
+	Refused access.Few
+
 	// Frozen are the permissions that a call which is not placed may have been a use of,
 	// on whatever place of the grant, and Dark the places of the grant on which no log
 	// would have shown a use. Both go also for permissions that were used elsewhere.
@@ -103,6 +107,18 @@ type GrantResult struct {
 	Kept      float64   // of what is used, rare, too new or unobservable, where it is used
 	Nodes     int       // of the inventory that the kept permissions reach
 	UsedNodes int       // of those, on which they were used
+}
+
+// Gives returns what the grant gives that no denial refuses to all who have it. Nobody may change it.
+func (r *GrantResult) Gives() access.Set {
+	if len(r.Refused) == 0 {
+		return r.Perms
+	}
+	out := r.Perms.Clone()
+	for p := range r.Refused.All() {
+		out.Remove(p)
+	}
+	return out
 }
 
 // UseOf returns how a permission was used through the grant; nil where it was not.
@@ -217,6 +233,7 @@ func Run(in *Input) *Result {
 		r.parts = append(r.parts, newPart(r))
 	}
 	r.prepare()
+	r.denied()
 	r.attribute()
 	r.ages()
 	r.frozen = freeze(r.out.Placement, in.Uses, in.Index, in.Place,
@@ -254,6 +271,7 @@ type runner struct {
 	frozen   *frozen
 	seenTo   time.Time              // the last sign-in of anybody that the source remembers
 	holders  map[model.ID]*together // by the identity that grants name
+	denials  map[model.ID][]refusal // by whom they hold
 	out      *Result
 }
 
@@ -785,6 +803,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 		}
 		r.sets[class].Add(p)
 	}
+	res.Refused = r.refused(res)
 	if len(r.dim) > 0 {
 		res.Dark = make([]Hidden, len(r.dim))
 		for i, log := range r.dim {
@@ -797,11 +816,11 @@ func (r *part) classify(res *GrantResult, who *together) {
 			*to = slices.Clone(r.sets[i])
 		}
 	}
-	res.Danger = r.scale.Danger(res.Perms, g.Where)
+	res.Danger = r.scale.Danger(res.Gives(), g.Where)
 	res.Kept = min(res.Danger, r.kept(res))
 	if len(res.Unobservable) > 0 {
 		blind := r.x.NewSet()
-		blind.OrFew(res.Unobservable)
+		blind.OrFewLess(res.Unobservable, res.Refused, nil)
 		res.Blind = min(res.Danger, r.scale.Danger(blind, g.Where))
 	}
 }
@@ -891,6 +910,9 @@ func (r *part) kept(res *GrantResult) float64 {
 	clear(r.set)
 	r.set.Or(res.Perms)
 	for i := range res.Unused.All() {
+		r.set.Remove(i)
+	}
+	for i := range res.Refused.All() {
 		r.set.Remove(i)
 	}
 	for i := range r.set.All() {

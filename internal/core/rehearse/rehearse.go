@@ -94,6 +94,11 @@ type Result struct {
 
 	// What is within reach of it, before and after, by acting as others and giving itself more.
 	ReachBefore, ReachAfter gauge.Reach
+
+	// Of a fence with denials Before and After are of all whom it touches together, and Fewer is how
+	// many of them hold less. What is within reach is of whoever can get furthest: Furthest, after.
+	Fewer    int
+	Furthest model.ID
 }
 
 // GoingOn counts the given-up uses that were made on more than one day of a window, and that
@@ -418,10 +423,14 @@ func touched(g *index.Index, f *fence.Fence) map[model.ID]bool {
 func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weights) {
 	who := f.For.In(before.Source())
 	one, two := gauge.NewScale(before, w), gauge.NewScale(after, w)
+	if len(f.Denies) > 0 {
+		r.weighAll(before, f, one, two)
+		return
+	}
 	danger, had := one.Held(who)
 	left, has := two.Held(who)
-	within := gauge.NewWithin(two)
-	r.ReachBefore, r.ReachAfter = gauge.NewWithin(one).Of(who), within.Of(who)
+	was, within := gauge.NewWithin(one), gauge.NewWithin(two)
+	r.ReachBefore, r.ReachAfter = was.Of(who), within.Of(who)
 	// What single members keep of it is still held: as much counts as whoever keeps most has by
 	// the group and its own lines.
 	var shared []gauge.Part
@@ -438,6 +447,10 @@ func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weigh
 		}
 	}
 	for _, to := range slices.SortedFunc(maps.Keys(own), model.ID.Compare) {
+		danger = max(danger, by(before, one, to, who)) // a denial may spare the member, and not the group
+		if reach := was.Of(to); reach.Danger > r.ReachBefore.Danger {
+			r.ReachBefore = reach
+		}
 		kept := two.Union(slices.Concat(shared, own[to]))
 		if f.Widens == "" {
 			kept = min(danger, kept)
@@ -447,10 +460,71 @@ func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weigh
 			r.ReachAfter = reach // of the member that can get furthest
 		}
 	}
+	r.ReachBefore.Danger = max(r.ReachBefore.Danger, danger)
 	r.ReachAfter.Danger = max(r.ReachAfter.Danger, left)
 	r.Before, r.After = danger, left
+	r.list(before, had, has)
+}
+
+// by returns the danger of what somebody has by what is granted to a group that it is in.
+func by(x *index.Index, s *gauge.Scale, id, group model.ID) float64 {
+	given := x.Given(group)
+	var parts []gauge.Part
+	for _, h := range x.Holdings(id) {
+		if slices.Contains(given, h.Number) {
+			parts = append(parts, gauge.Part{Perms: h.Perms, Where: h.Grant.Where})
+		}
+	}
+	return s.Union(parts)
+}
+
+// weighAll weighs what a fence with denials leaves to all whom it touches: what it refuses is not what
+// its identity is granted, but what each is who belongs to it.
+func (r *Result) weighAll(before *index.Index, f *fence.Fence, one, two *gauge.Scale) {
+	had, has := before.NewSet(), before.NewSet()
+	within, still := gauge.NewWithin(one), gauge.NewWithin(two)
+	who := f.For.In(before.Source())
+	ids := slices.SortedFunc(maps.Keys(touched(before, f)), model.ID.Compare)
+	ids = slices.DeleteFunc(ids, func(id model.ID) bool { return id.Open() || id.Kind == model.Group && id != who })
+	for _, s := range [...]*gauge.Scale{one, two} {
+		s.HoldAll(numbers(before, ids))
+	}
+	for _, id := range ids {
+		was, perms := one.Held(id)
+		is, kept := two.Held(id)
+		had.Or(perms)
+		has.Or(kept)
+		if id.Kind != model.Group {
+			if is < was {
+				r.Fewer++
+			}
+			r.Before, r.After = r.Before+was, r.After+is
+		}
+		if reach := within.Of(id); reach.Danger > r.ReachBefore.Danger {
+			r.ReachBefore = reach
+		}
+		if reach := still.Of(id); reach.Danger > r.ReachAfter.Danger {
+			r.ReachAfter, r.Furthest = reach, id
+		}
+	}
+	r.list(before, had, has)
+}
+
+// numbers returns the numbers of identities, those that the estate knows.
+func numbers(x *index.Index, ids []model.ID) []int {
+	var out []int
+	for _, id := range ids {
+		if n, ok := x.Number(id); ok {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// list sorts out what goes and what stays, most powerful first.
+func (r *Result) list(x *index.Index, had, has access.Set) {
 	for i := range had.All() {
-		c := *before.Permission(i)
+		c := *x.Permission(i)
 		if has.Has(i) {
 			r.Stays = append(r.Stays, c)
 		} else {

@@ -64,6 +64,10 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 		j.Edit.Gone.Grants = append(j.Edit.Gone.Grants, e.Gone.Grants...)
 		j.Edit.Gone.Memberships = append(j.Edit.Gone.Memberships, e.Gone.Memberships...)
 		j.Edit.Come.Grants = append(j.Edit.Come.Grants, e.Come.Grants...)
+		for i := range e.Come.Denials {
+			e.Come.Denials[i].ID = fmt.Sprintf("%s:%d", e.Come.Denials[i].ID, n)
+		}
+		j.Edit.Come.Denials = append(j.Edit.Come.Denials, e.Come.Denials...)
 	}
 	after, err := before.With(j.Edit)
 	if err != nil {

@@ -26,29 +26,36 @@ type Loss struct {
 func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, held map[int]Held) []Loss {
 	var out []Loss
 	gone, still := changes(p.x, after, id)
-	at := p.regions()
+	at, denied := p.regions(), p.denied(after, id)
+	for perm := range denied {
+		gone.Add(perm)
+		if _, known := still[perm]; !known {
+			still[perm] = given(after, id, perm)
+		}
+	}
 	for _, perm := range slices.Sorted(maps.Keys(held)) {
 		if !gone.Has(perm) {
 			continue // all that gave it before is there
 		}
 		h, where := held[perm], still[perm]
-		had, has, hidden := at.places(h.Where), at.places(where), at.places(h.Dark)
-		if has.all(h.Where) {
+		had, has, hidden, no := at.places(h.Where), at.places(where), at.places(h.Dark), at.places(denied[perm])
+		kept := func(on []model.PathPattern) bool { return has.all(on) && !no.some(on) }
+		if kept(h.Where) {
 			continue
 		}
-		left, stays, dark := had.region, has.region, hidden.region
+		left, stays, dark := had.region, has.region.AndNot(no.region), hidden.region
 		add := func(q Part, nth int, in index.Region, on []model.PathPattern) {
 			n := float64(p.x.Count(perm, in))
 			share := 1.0
 			goes := len(q.Where)
 			if q.Class == Used {
-				goes -= staying(q.Where, where)
+				goes -= staying(q.Where, where, denied[perm])
 			}
 			if goes < len(q.Where) {
 				share = float64(goes) / float64(len(q.Where)) // what of the others was used stays
 			} else if n > 0 {
 				share = float64(p.x.Count(perm, in.AndNot(stays))) / n
-			} else if has.all(on) {
+			} else if kept(on) {
 				share = 0
 			}
 			if chance := m.Chance(q) * share; chance > 0 {
@@ -88,12 +95,12 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 	return out
 }
 
-// staying counts the nodes on or below which something is given still.
-func staying(nodes, given []model.PathPattern) int {
+// staying counts the nodes on or below which something is given still, and not all refused.
+func staying(nodes, given, denied []model.PathPattern) int {
 	n := 0
 	for _, w := range nodes {
 		node, one := w.Node()
-		if below := node.Below(); one && slices.ContainsFunc(given,
+		if below := node.Below(); one && !model.PathPatternsContain(denied, w) && slices.ContainsFunc(given,
 			func(on model.PathPattern) bool { return on.Overlaps(below) }) {
 			n++
 		}
@@ -123,6 +130,7 @@ func (p *Past) regions() *regions {
 // places are a list of places, put together.
 type places struct {
 	*model.Patterns
+	list   []model.PathPattern
 	region index.Region
 	none   bool
 }
@@ -130,6 +138,13 @@ type places struct {
 // all reports whether each of some patterns lies inside one of the places.
 func (p *places) all(in []model.PathPattern) bool {
 	return !p.none && !slices.ContainsFunc(in, func(on model.PathPattern) bool { return !p.One(on) })
+}
+
+// some reports whether one of some patterns has something in common with one of the places.
+func (p *places) some(in []model.PathPattern) bool {
+	return !p.none && slices.ContainsFunc(in, func(on model.PathPattern) bool {
+		return slices.ContainsFunc(p.list, on.Overlaps)
+	})
 }
 
 // places puts a list together, each once.
@@ -140,7 +155,7 @@ func (r *regions) places(list []model.PathPattern) *places {
 	}
 	p := r.lists[string(r.key)]
 	if p == nil {
-		p = &places{model.PatternsOf(list), r.of(list...), len(list) == 0}
+		p = &places{model.PatternsOf(list), list, r.of(list...), len(list) == 0}
 		r.lists[string(r.key)] = p
 	}
 	return p
@@ -191,6 +206,49 @@ func changes(before, after *index.Index, id model.ID) (gone access.Set, still ma
 		}
 	}
 	return gone, still
+}
+
+// given returns where grants give somebody a permission.
+func given(x *index.Index, id model.ID, perm int) []model.PathPattern {
+	var out []model.PathPattern
+	for _, n := range x.Given(id) {
+		if x.SharedPerms(n).Has(perm) {
+			out = append(out, x.Grant(n).Where...)
+		}
+	}
+	return out
+}
+
+// coming are the denials that an edit brings.
+type coming struct {
+	after *index.Index
+	list  []*model.Denial
+	perms []access.Set
+}
+
+// denied returns which permissions the denials that an edit brings refuse somebody, and where.
+func (p *Past) denied(after *index.Index, id model.ID) map[int][]model.PathPattern {
+	if p.coming == nil || p.coming.after != after {
+		p.coming = &coming{after: after}
+		for d := range after.NewDenials(p.x) {
+			p.coming.list = append(p.coming.list, d)
+			p.coming.perms = append(p.coming.perms, after.SetPerms([]model.Rights{d.Rights}))
+		}
+	}
+	var out map[int][]model.PathPattern
+	in := func(of model.ID) bool { return id == of || after.In(id, of) }
+	for i, d := range p.coming.list {
+		if !slices.ContainsFunc(d.To, in) || slices.ContainsFunc(d.Unless, in) {
+			continue
+		}
+		for perm := range p.coming.perms[i].All() {
+			if out == nil {
+				out = map[int][]model.PathPattern{}
+			}
+			out[perm] = append(out[perm], d.Where...)
+		}
+	}
+	return out
 }
 
 // Broken is how likely it is that somebody needs any of what is lost, within the horizon and soon.

@@ -27,6 +27,7 @@ type Past struct {
 	popular map[int]float64                  // which share of those who hold a permission use it; see Learn
 	blinds  map[hidden]bool
 	found   *regions        // answers of regions
+	coming  *coming         // answers of denied
 	holders map[int]float64 // how many of those that were looked at hold it where a log shows it
 }
 

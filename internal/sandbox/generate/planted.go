@@ -239,8 +239,9 @@ func (b *builder) own() {
 		on: []string{b.Root}, calls: every(3, 1), network: "10.20.9.9"})
 	b.role("fence-keeper", "What Clip Fence needs to change access",
 		"muster/grant:give", "muster/grant:alter", "muster/grant:take-back", "muster/grant:find", "muster/role:write",
-		"muster/role:rewrite", "muster/role:tear-up", "muster/role:find",
-		"muster/roll:let-in", "muster/roll:put-out", "muster/roll:find", "muster/somebody:find", "muster/place:find",
+		"muster/role:rewrite", "muster/role:tear-up", "muster/role:find", "muster/denial:impose",
+		"muster/denial:lift", "muster/denial:find", "muster/roll:let-in", "muster/roll:put-out", "muster/roll:find",
+		"muster/somebody:find", "muster/place:find",
 		"watch/log-switch:turn", "watch/log-switch:find")
 	change := b.identity("workload/clip-fence-change", "Clip Fence, changing", nil)
 	b.grant(change, "fence-keeper", b.Root+"/**")

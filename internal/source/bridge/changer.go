@@ -32,6 +32,9 @@ var changingNeeds = []need{
 	{"put members back (undo)", "memberships:create"},
 	{"take members out", "memberships:delete"},
 	{"read memberships back", "memberships:list"},
+	{"deny (draft --denials)", "denials:create"},
+	{"lift denials again (undo)", "denials:delete"},
+	{"read denials back", "denials:list"},
 	{"switch logs on (coverage --mend)", "log-settings:update"},
 	{"read log settings back", "log-settings:list"},
 }

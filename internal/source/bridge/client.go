@@ -305,7 +305,8 @@ func (c *Client) check(ctx context.Context, purpose string, needs []need) ([]sou
 	for i, n := range needs {
 		it := out.Items[i]
 		rights[i] = source.Right{For: purpose, What: n.what, Permission: in.Items[i].Permission, Where: about.Root,
-			OK: it.Allowed, Why: it.Because}
+			OK: it.Allowed, Why: it.Because,
+			Optional: purpose == "changing" && strings.HasPrefix(n.operation, source.Denials+":")}
 		if !it.Allowed {
 			rights[i].Mend = fmt.Sprintf("grant %s: do [%s] where [%s/**]", about.You, in.Items[i].Permission,
 				about.Root)

@@ -197,6 +197,7 @@ func (Planner) Stands(s source.Step, now json.RawMessage) bool { return source.S
 func Sentence(s source.Step) string {
 	var g model.Grant
 	var r model.Role
+	var d model.Denial
 	body, gone := s.After, s.After == nil
 	if gone {
 		body = s.Before
@@ -216,6 +217,10 @@ func Sentence(s source.Step) string {
 			return fmt.Sprintf("take %s out of %s", who, group)
 		}
 		return fmt.Sprintf("put %s into %s", who, group)
+	case s.Kind == source.Denials && json.Unmarshal(body, &d) == nil && gone:
+		return "lift denial " + d.ID + ": " + denial(&d)
+	case s.Kind == source.Denials && json.Unmarshal(body, &d) == nil:
+		return "denial " + d.ID + ": " + denial(&d)
 	case gone:
 		return fmt.Sprintf("remove %s %s", s.Kind, s.ID)
 	}
@@ -227,28 +232,36 @@ func grant(g *model.Grant) string {
 	if g.Role == "" {
 		what = permissions(g.Rights)
 	}
-	var where []string
-	for _, p := range g.Where {
-		where = append(where, p.String())
-	}
-	text := fmt.Sprintf("%s to %s on %s", what, g.To, strings.Join(where, ", "))
+	text := fmt.Sprintf("%s to %s on %s", what, g.To, joined(g.Where))
 	if c := g.Condition(); !c.IsZero() {
 		text += ", " + c.String()
 	}
 	return text
 }
 
+func denial(d *model.Denial) string {
+	text := fmt.Sprintf("%s refused to %s on %s", permissions(d.Rights), joined(d.To), joined(d.Where))
+	if len(d.Unless) > 0 {
+		text += ", but not to " + joined(d.Unless)
+	}
+	if !d.When.IsZero() {
+		text += ", " + d.When.String()
+	}
+	return text
+}
+
+func joined[T fmt.Stringer](list []T) string {
+	var out []string
+	for _, v := range list {
+		out = append(out, v.String())
+	}
+	return strings.Join(out, ", ")
+}
+
 func permissions(r model.Rights) string {
-	var do, except []string
-	for _, p := range r.Do {
-		do = append(do, p.String())
-	}
-	for _, p := range r.Except {
-		except = append(except, p.String())
-	}
-	text := strings.Join(do, ", ")
-	if len(except) > 0 {
-		text += " but " + strings.Join(except, ", ")
+	text := joined(r.Do)
+	if len(r.Except) > 0 {
+		text += " but " + joined(r.Except)
 	}
 	return text
 }

@@ -138,7 +138,7 @@ func find(e *model.Estate, kind, id string) (int, json.RawMessage, error) {
 			return at, body, err
 		}
 	}
-	if !slices.Contains([]string{source.Roles, source.Grants, source.Memberships}, kind) {
+	if !slices.Contains([]string{source.Roles, source.Grants, source.Memberships, source.Denials}, kind) {
 		return -1, nil, fmt.Errorf("%s: %s are not edited by this tool: %w", e.Source, kind, source.ErrCannot)
 	}
 	return -1, nil, nil

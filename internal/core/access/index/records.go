@@ -237,6 +237,17 @@ func (x *Index) Denials() iter.Seq[*model.Denial] {
 	}
 }
 
+// NewDenials yields the denials that a view has and another index, which it was made of, has not.
+func (x *Index) NewDenials(before *Index) iter.Seq[*model.Denial] {
+	return func(yield func(*model.Denial) bool) {
+		for i := before.denials.count(); i < x.denials.count(); i++ {
+			if !(x.more != nil && x.more.deniesGone[uint32(i)]) && !yield(x.denials.at(i)) {
+				return
+			}
+		}
+	}
+}
+
 // Ceilings yields every ceiling.
 func (x *Index) Ceilings() iter.Seq[*model.Ceiling] {
 	return func(yield func(*model.Ceiling) bool) {

@@ -57,6 +57,10 @@ func (c *town) document(kind, id string) json.RawMessage {
 		}); i >= 0 {
 			v = c.e.Memberships[i]
 		}
+	case source.Denials:
+		if i := slices.IndexFunc(c.e.Denials, func(d model.Denial) bool { return d.ID == id }); i >= 0 {
+			v = c.e.Denials[i]
+		}
 	}
 	if v == nil {
 		return nil
@@ -100,6 +104,7 @@ func (c *town) read(context.Context) (*index.Index, error) {
 	e := c.e
 	e.Grants, e.Roles, e.Memberships, e.Identities = slices.Clone(e.Grants), slices.Clone(e.Roles),
 		slices.Clone(e.Memberships), slices.Clone(e.Identities)
+	e.Denials = slices.Clone(e.Denials)
 	return index.Build(&e)
 }
 
@@ -248,7 +253,7 @@ func TestStepGuards(t *testing.T) {
 				After: json.RawMessage(`{"id":"g-9","to":"workload/fence","do":["hall/*:*"],"where":["/t/**"]}`)}}
 		}, func(*change.Runner) {}, "this tool itself works as"},
 		{"a document that is not changed here", func(*town) []source.Step {
-			return []source.Step{{Kind: source.Denials, ID: "d", After: json.RawMessage(`{}`)}}
+			return []source.Step{{Kind: source.Ceilings, ID: "d", After: json.RawMessage(`{}`)}}
 		}, func(*change.Runner) {}, "are not changed"},
 		{"a role that another's grant gives, and that goes", func(c *town) []source.Step {
 			return []source.Step{c.remove(source.Roles, "spare")}

@@ -37,6 +37,14 @@ func random(r *rand.Rand) *fence.Fence {
 			Unseen: r.IntN(2) == 0})
 	}
 	for range r.IntN(3) {
+		d := fence.Deny{Do: []model.PermissionPattern{model.MustPermissionPattern("a/b%3A:c")},
+			Where: []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()}}
+		for range r.IntN(3) {
+			d.Unless = append(d.Unless, model.ID{Kind: model.Group, Name: pick()})
+		}
+		f.Denies = append(f.Denies, d)
+	}
+	for range r.IntN(3) {
 		a := fence.Allow{Where: []model.PathPattern{model.Path{}.Child("", "m").Child("bucket", pick()).Below()},
 			Evidence: fence.Evidence{Class: "used", Count: 3, Days: 2}}
 		if r.IntN(2) == 0 {

@@ -130,6 +130,8 @@ func TestDoubtSaysWhere(t *testing.T) {
 			"line 1 of allow gives a/b:c on /m, which nothing that it replaces gives"},
 		{check.Doubt{Line: -1, Identity: model.MustID("person/p"), Permission: "a/b:c", Path: "/m"},
 			"person/p would have no grant left for a/b:c on /m, which it used"},
+		{check.Doubt{Line: -1, Identity: model.MustID("person/p"), Permission: "a/b:c", Path: "/m", Denied: true},
+			"person/p would be denied a/b:c on /m, which it used"},
 	} {
 		if got := tt.d.String(); got != tt.want {
 			t.Errorf("%q, want %q", got, tt.want)

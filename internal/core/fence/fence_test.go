@@ -113,6 +113,45 @@ func TestSharedRoleOfALine(t *testing.T) {
 	}
 }
 
+// TestValidateDenies: a denial names permissions of the catalogue, places, and whom it spares in the
+// source; a source that knows no denials is told so.
+func TestValidateDenies(t *testing.T) {
+	do := []model.PermissionPattern{model.MustPermissionPattern("a/b:c")}
+	on := []model.PathPattern{model.MustPathPattern("/s/**")}
+	for name, tt := range map[string]struct {
+		line     fence.Deny
+		additive bool
+		want     string // a part of the fault
+	}{
+		"all of it":          {fence.Deny{Do: do, Where: on}, false, ""},
+		"it spares":          {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("person/p")}}, false, ""},
+		"it spares, by name": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("s:person/p")}}, false, ""},
+		"it spares nobody that is there": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("person/q")}},
+			false, "unless: person/q is no person"},
+		"it spares everybody": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("everyone")}}, false,
+			"unless: everyone is no person"},
+		"it spares one of another source": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("t:person/p")}},
+			false, "unless: t:person/p is no person"},
+		"no place":      {fence.Deny{Do: do}, false, "places (where)"},
+		"no permission": {fence.Deny{Where: on}, false, "permissions (do)"},
+		"no such permission": {fence.Deny{Do: []model.PermissionPattern{model.MustPermissionPattern("a/b:d")}, Where: on},
+			false, "a/b:d\" is not in the catalogue"},
+		"the source knows none": {fence.Deny{Do: do, Where: on}, true, "knows no denials"},
+	} {
+		x, err := index.Build(&model.Estate{Source: "s", Semantics: model.Semantics{Additive: tt.additive},
+			Catalogue:  []model.CatalogueEntry{{Permission: model.MustPermission("a/b:c")}},
+			Identities: []model.Identity{{ID: model.MustID("person/p")}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID("s:everyone"), Denies: []fence.Deny{tt.line}}
+		err = f.Validate(x)
+		if (err == nil) != (tt.want == "") || err != nil && !strings.Contains(err.Error(), tt.want) {
+			t.Errorf("%s: %v, want %q", name, err, tt.want)
+		}
+	}
+}
+
 // TestLends: a person may ask by the fence that is for them, or for a group that they are in, for what
 // it leaves to be asked for on all of the places; nobody else, no workload, and not by one that leaves
 // nothing.

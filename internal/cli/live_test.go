@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -264,6 +265,9 @@ func TestServerTroubles(t *testing.T) {
 	if code != 1 || !strings.Contains(out, "grant workload/clip-fence-survey: do [muster/grant:give]") {
 		t.Errorf("missing rights: %d %s", code, out)
 	}
+	if !strings.Contains(out, "only denials take it") || strings.Contains(out, "do [muster/denial:impose]") {
+		t.Errorf("what only denials take is no lack: %s", out)
+	}
 	// Somebody else's guardrail: the tool's own rights stay.
 	l.write(t, "change", l.tokens["workload/clip-fence-change"])
 	must(t, l.dir, "survey")
@@ -287,6 +291,53 @@ func TestServerTroubles(t *testing.T) {
 	must(t, l.dir, "apply", "workload/ticket-export", "--yes")
 	must(t, l.dir, "undo", "c-1", "--yes")
 	l.faults(t, map[string]any{})
+}
+
+// TestDenialOnABridge: what a fence denies is denied by the system itself, to those whom it does not
+// spare, and allowed again when the fence is taken back.
+func TestDenialOnABridge(t *testing.T) {
+	t.Parallel()
+	l := serve(t)
+	must(t, l.dir, "survey")
+	const who = "workload/ticket-export"
+	must(t, l.dir, "draft", "--for", who, "--as-of", asOf)
+	draft, err := os.ReadFile(filepath.Join(l.dir, "drafts", "workload-ticket-export.fence.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, gone, _ := strings.Cut(string(draft), "gives_up:")
+	m := regexp.MustCompile(`where: \[([^\],]+)/\*\*[^\n]*\n    do:[^\n]*\n      - (\S+)`).FindStringSubmatch(gone)
+	if m == nil {
+		t.Fatalf("it gives nothing up:\n%s", draft)
+	}
+	deny := func(name, unless string) {
+		l.write(t, name, fmt.Sprintf("fence: 2\nfor: mooring:everyone\ndrafted: %s\nwindow: 90d\nallow: []\ndenies:\n"+
+			"  - {do: [%q], where: [%q], unless: [%s]}\ngives_up: [{do: [%q], where: [%q]}]\n", asOf, m[2], m[1]+"/**",
+			unless, m[2], m[1]+"/**"))
+	}
+	spared := []string{"workload/clip-fence-change", "workload/clip-fence-survey", "person/harbour-master"}
+	deny("spares.fence.yaml", strings.Join(append(spared, who), ", "))
+	deny("all.fence.yaml", strings.Join(spared, ", "))
+	if !l.call(t, who) {
+		t.Fatalf("%s may not %s on %s to begin with", who, m[2], m[1])
+	}
+	for i, tt := range []struct {
+		file string
+		may  bool
+	}{{"spares.fence.yaml", true}, {"all.fence.yaml", false}} {
+		out := must(t, l.dir, "apply", tt.file, "--yes", "--accept-unplaced")
+		if !strings.Contains(out, "add denial fence-everyone-") {
+			t.Errorf("%s:\n%s", tt.file, out)
+		}
+		if may := l.call(t, who); may != tt.may {
+			t.Errorf("%s: %s may %t, want %t", tt.file, who, may, tt.may)
+		}
+		must(t, l.dir, "undo", fmt.Sprintf("c-%d", 2*i+1), "--yes")
+		if !l.call(t, who) {
+			t.Errorf("%s is taken back, and %s may not", tt.file, who)
+		}
+		must(t, l.dir, "survey", "--no-logs")
+	}
 }
 
 // kills says how many surveys are killed at the least; CLIPFENCE_KILLS makes it more.

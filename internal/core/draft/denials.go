@@ -27,7 +27,7 @@ import (
 // be asked for through a gate, which it would bar.
 
 // ErrNoDenial is returned where denials would say nothing shorter than the drafts do.
-var ErrNoDenial = errors.New("no denial says shorter what the drafts say")
+var ErrNoDenial = errors.New("no denial says shorter what they say")
 
 // Denied is what some fences say, said by denials.
 type Denied struct {

@@ -16,6 +16,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
+	"clipfence/internal/core/risk"
 	"clipfence/internal/core/usage"
 )
 
@@ -257,5 +258,83 @@ func TestDenialsTakeNoMore(t *testing.T) {
 	}
 	if found < 100 {
 		t.Errorf("only %d of 300 have denials", found)
+	}
+}
+
+// TestDenialsRisk: what a denial takes away is weighed as if the grants gave it no more on its places,
+// to those whom it does not spare, and is nothing to those whom it does.
+func TestDenialsRisk(t *testing.T) {
+	c := newPlain(t)
+	g := c.who("group/g")
+	var in []model.ID
+	for i := range 8 {
+		id := c.who(fmt.Sprintf("person/m%d", i))
+		in = append(in, id)
+		c.e.Memberships = append(c.e.Memberships, model.Membership{Member: id, Group: g})
+		c.uses(id, "read", "/m/project:p1/box:a", span(-399, -1)...)
+		if i < 3 {
+			c.uses(id, "scrap", "/m/project:p2/box:b", every(30, -399, -100)...)
+		}
+	}
+	c.grant(g, "/m/**", 900, "s/item:read", "s/item:scrap", "s/item:share")
+	x, err := index.Build(c.e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := asOf.AddDate(0, 0, -420)
+	input := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
+		Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first,
+			Ends: []time.Time{asOf}, Until: asOf})}
+	worth := draft.NewWorth(input, gauge.Run(input))
+	past, learned := worth.Risk()
+	all := c.e.Grants[len(c.e.Grants)-1]
+	lost := func(e access.Edit, id model.ID) string {
+		after, err := x.With(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		now := usage.DayOf(asOf)
+		var out []string
+		for _, l := range risk.Lost(past, learned, after, id, now, worth.Granted(id, now)) {
+			out = append(out, fmt.Sprintf("%s %d %.4g %.4g", x.Permission(l.Perm).Permission, l.At, l.Chance, l.Soon))
+		}
+		slices.Sort(out)
+		return strings.Join(out, "; ")
+	}
+	deny := func(on string, unless ...model.ID) access.Edit {
+		return access.Edit{Come: access.Come{Denials: []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
+			Unless: unless, Where: []model.PathPattern{model.MustPathPattern(on)},
+			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/item:scrap")}}}}}}
+	}
+	less := all // without it
+	less.Do = []model.PermissionPattern{model.MustPermissionPattern("s/item:read"),
+		model.MustPermissionPattern("s/item:share")}
+	part, parts := all, []model.PathPattern{} // everywhere but in one project
+	part.ID, part.Do = "part", []model.PermissionPattern{model.MustPermissionPattern("s/item:scrap")}
+	for p := range 10 {
+		if p != 2 {
+			parts = append(parts, model.MustPathPattern(project(p)+"/**"))
+		}
+	}
+	part.Where = parts
+	some := 0
+	for i, id := range in {
+		whole, denied := lost(access.Edit{Come: access.Come{Grants: []model.Grant{less}}}, id), lost(deny("/m/**"), id)
+		if whole != denied {
+			t.Errorf("%s: taken out of the grant:\n%s\ndenied:\n%s", id, whole, denied)
+		}
+		whole = lost(access.Edit{Come: access.Come{Grants: []model.Grant{less, part}}}, id)
+		if denied = lost(deny("/m/project:p2/**"), id); whole != denied {
+			t.Errorf("%s: taken out of the grant on a part:\n%s\ndenied:\n%s", id, whole, denied)
+		}
+		if i < 3 && denied != "" {
+			some++
+		}
+		if s := lost(deny("/m/**", id), id) + lost(deny("/m/**", g), id); s != "" {
+			t.Errorf("%s is spared, and loses %s", id, s)
+		}
+	}
+	if some != 3 {
+		t.Errorf("of %d of the three who did it something is expected", some)
 	}
 }

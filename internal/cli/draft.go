@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -38,13 +39,13 @@ func (c *cautionFlag) Set(s string) error {
 }
 
 func (a *app) draftCmd() *cobra.Command {
-	from := choice{value: "use", of: []string{"use", "refusals", "task", "needs"}}
+	from := choice{value: "use", of: []string{"use", "refusals", "task", "needs", "ends"}}
 	var more moreFlags
 	caution := cautionFlag{"normal", work.Cautions["normal"]}
 	var window windowFlag
 	var who, out string
 	var top int
-	var giveUp, keep, force, all, roles, denials, conditions, gates bool
+	var giveUp, keep, force, all, roles, denials, limits, conditions, gates bool
 	var plot string
 	var number int
 	share := 2.0
@@ -62,7 +63,9 @@ is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the mo
 that can go, with --all for everybody: what is there already is left, so that it can be
 interrupted and go on. With --conditions a line also gets what each of at least 20 calls on
 10 days met: a second factor, at most three networks, and the hours (UTC, at most 14 of the
-day) and weekdays outside of which whoever has it never called. A grant that others make needless
+day) and weekdays outside of which whoever has it never called. With --time-limits what was
+not used in the window ends by itself: a guess with the 90 days that it is about, an older
+habit when it would be over. A grant that others make needless
 goes, idle people leave the groups that their access comes by, and others those by which
 they did nothing and will hardly do anything. With --gates what has
 power and people use on a few days of the window is left to be asked for, where that is
@@ -121,7 +124,7 @@ well, and never takes away more than the drafts do.`,
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
 					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
-						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions, Gates: gates,
+						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions, Limits: limits, Gates: gates,
 						Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
@@ -138,7 +141,7 @@ well, and never takes away more than the drafts do.`,
 	f.StringVar(&who, "for", "", "whose access to narrow")
 	f.IntVar(&top, "top", 0, "the N identities with the most danger that can go")
 	f.BoolVar(&all, "all", false, "everybody whose access can be narrowed")
-	f.Var(&from, "from", "what to draft from: use, refusals, task, needs")
+	f.Var(&from, "from", "what to draft from: use, refusals, task, needs, ends")
 	f.Var(&window, "window", "how far to look back (default: the window of clipfence.yaml)")
 	f.Var(&caution, "caution", "how much is kept beyond the places of use: bold, normal, careful, or a number")
 	f.StringVar(&out, "out", "", "file to write (default: drafts/IDENTITY.fence.yaml)")
@@ -146,6 +149,7 @@ well, and never takes away more than the drafts do.`,
 	f.BoolVar(&keep, "keep-unobservable", false, "keep all that no log could have shown, however unlikely its use")
 	cmd.MarkFlagsMutuallyExclusive("give-up-unobservable", "keep-unobservable")
 	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks, hours")
+	f.BoolVar(&limits, "time-limits", false, "end by itself what was not used in the window: a guess, or an older habit")
 	f.BoolVar(&gates, "gates", false, "offer a gate in place of power that people use rarely, for them to ask for")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
@@ -200,8 +204,11 @@ func (a *app) withRoles(cmd *cobra.Command, q work.RolesRequest, plot string) er
 // draftFrom drafts for one who is to have more, or lists the tasks.
 func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out string, window model.Duration,
 	force bool) error {
+	if from == "ends" && (len(more.calls) > 0 || more.lend.Duration > 0) {
+		return errors.New("--from ends puts off what somebody has: it takes --for and --until")
+	}
 	for _, name := range []string{"top", "all", "caution", "give-up-unobservable", "keep-unobservable", "conditions",
-		"gates"} {
+		"time-limits", "gates"} {
 		if cmd.Flags().Changed(name) {
 			return fmt.Errorf("--%s is for --from use", name)
 		}
@@ -210,10 +217,13 @@ func (a *app) draftFrom(cmd *cobra.Command, more *moreFlags, from, who, out stri
 	if err != nil {
 		return err
 	}
+	q.Ends = from == "ends"
 	return a.with(cmd.Context(), func(w *work.Workspace) error {
 		switch {
 		case from == "task" && q.Task == "":
 			return a.listTasks(cmd.Context(), w)
+		case from == "ends" && q.Until.IsZero():
+			return errors.New("say how far it is put off: --until TIME (RFC 3339)")
 		case who == "" && from == "refusals":
 			return errors.New("say for whom: --for IDENTITY; who was refused what: clipfence uses --denied --by " +
 				"identity,permission")
@@ -344,6 +354,23 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 				d.Lines = append(d.Lines, "Decide: "+text+". They stay with --keep-unobservable.")
 			}
 		}
+	}
+	ends, soonest := 0, time.Time{}
+	for _, x := range drafts.Written {
+		if list := x.Fence.Ends(); len(list) > 0 && drafts.Limits {
+			ends += len(list)
+			if at := x.Fence.Allow[list[0]].Until; soonest.IsZero() || at.Before(soonest) {
+				soonest = at
+			}
+		}
+	}
+	if ends > 0 {
+		text := fmt.Sprintf("%d lines end by themselves, the first on ", ends)
+		if ends == 1 {
+			text = "1 line ends by itself, on "
+		}
+		d.Lines = append(d.Lines, text+soonest.UTC().Format(time.DateOnly)+": it rests on no use of the window. What is "+
+			"used by then is told 30 days before (findings, status) and put off with --from ends.")
 	}
 	asks, files := 0.0, []string{}
 	for _, x := range drafts.Written {

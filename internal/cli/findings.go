@@ -154,6 +154,9 @@ func (a *app) findingsShow() *cobra.Command {
 					work.DeadGrant, work.IdleDenial, work.IdleCeiling, work.Wildcard, work.Administrators}, r.Kind) {
 					d.Lines[0] = fmt.Sprintf("%s. Mending it takes away %d of danger.", upper(r.What), r.Danger)
 				}
+				if r.Kind == work.EndingAccess {
+					d.Lines[0] = fmt.Sprintf("It %s.", r.What)
+				}
 				for _, e := range r.Evidence {
 					d.Lines = append(d.Lines, "  "+e)
 				}
@@ -186,6 +189,8 @@ func (r *findingRow) next() string {
 		return fmt.Sprintf("clipfence reach --into %s --escalation", r.Node)
 	case r.Kind == work.ActAsChain:
 		return fmt.Sprintf("clipfence reach %s --through", r.Identity)
+	case r.Kind == work.EndingAccess:
+		return "clipfence draft --for " + r.Identity.String() + " --from ends --until TIME"
 	case r.Rule != "" || r.Identity.Open():
 		return ""
 	}

@@ -33,7 +33,7 @@ func (f *moreFlags) add(cmd *cobra.Command) {
 	s.StringArrayVar(&f.at, "at", nil, "of needs: where a place is, NAME=PATH; may be repeated")
 	s.StringArrayVar(&f.calls, "call", nil, "of refusals: only this call, \"PERMISSION PATH\", in the logs or not; "+
 		"may be repeated")
-	s.Var(&f.until, "until", "what is given ends at this time (RFC 3339)")
+	s.Var(&f.until, "until", "what is given, or put off, ends at this time (RFC 3339)")
 	s.Var(&f.lend, "lend", "write gates, to be open so long at most, in place of a fence")
 	s.StringArrayVar(&f.approves, "approver", nil, "of --lend: who approves; may be repeated")
 }
@@ -57,7 +57,7 @@ func (f *moreFlags) from(cmd *cobra.Command, from *choice) error {
 	}
 	for _, name := range []string{"until", "lend", "approver"} {
 		if cmd.Flags().Changed(name) && from.value == "use" {
-			return fmt.Errorf("--%s is for --from refusals and --from task: what is drafted from use gives nothing "+
+			return fmt.Errorf("--%s is for --from refusals, task and ends: what is drafted from use gives nothing "+
 				"new",
 				name)
 		}
@@ -309,6 +309,9 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 			strings.Join(m.On, ", "))
 	case none && q.Task != "":
 		d.Head = fmt.Sprintf("Nothing is written: %s may do all of task %s there already", v.For, q.Task)
+	case none && q.Ends:
+		d.Head = fmt.Sprintf("Nothing is written: nothing that %s has ends within 30 days, or ended in the window, and "+
+			"was used in it, or it ends later than that already", v.For)
 	case none && len(m.Answers) == 0:
 		d.Head = fmt.Sprintf("Nothing is written: no call of %s was refused in the window", v.For)
 		d.Next = []string{"clipfence uses " + q.For + " --denied --window 400d"}
@@ -322,6 +325,9 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 		d.Head = fmt.Sprintf("%s: %d missing, %d in excess, %d never seen used; the draft gives %s just what it "+
 			"needs, danger "+
 			"held %s", m.Product, len(v.Missing), len(v.Excess), len(v.Never), v.For, arrow(v.Before, v.After))
+	case q.Ends:
+		d.Head = fmt.Sprintf("PUT OFF: the end of %s of %s, to %s", render.Plural(v.Lines, "grant"), v.For,
+			q.Until.UTC().Format(time.DateOnly))
 	default:
 		d.Head = fmt.Sprintf("GIVES MORE: %s for %s, danger held %s", render.Plural(v.Lines, "line"), v.For,
 			arrow(v.Before, v.After))

@@ -119,6 +119,7 @@ type rehearsalValue struct {
 	Gains    []gainRow          `json:"gains,omitempty" doc:"of a fence that widens: what may be done then and not before"`
 	Broken   []brokenRow        `json:"broken"`
 	Asked    int                `json:"given_up_and_to_be_asked_for,omitempty" doc:"of those uses, the ones that their people may ask for"`
+	Ending   []brokenRow        `json:"ending,omitempty" doc:"uses that go on until a line ends, as the fence says"`
 	Going    int                `json:"given_up_and_going_on,omitempty" doc:"of the uses that it names as given up, those that were made on several days of the window"`
 	Risk     riskValue          `json:"risk"`
 	Doubts   []string           `json:"doubts,omitempty" doc:"what a second look by other means says otherwise: a fault of Clip Fence"`
@@ -181,6 +182,25 @@ func holdWords(n int) string {
 	return identities(n) + " hold"
 }
 
+// endsWords tells which lines of a fence end by themselves, if any, and how many uses go on until then.
+func endsWords(f *work.Fence, r *work.Rehearsal) string {
+	ends := f.Ends()
+	if len(ends) == 0 {
+		return ""
+	}
+	first := f.Allow[ends[0]].Until.UTC().Format(time.DateOnly)
+	if len(ends) == 1 {
+		first = "1 line ends by itself, on " + first
+	} else {
+		first = fmt.Sprintf("%d lines end by themselves, the first on %s", len(ends), first)
+	}
+	if n := len(r.Ending); n > 0 {
+		first += fmt.Sprintf("; %s may be made again until then%s", render.Plural(n, "use"), goingOn(r.Lately))
+	}
+	return first + "; what is used by then is put off with: clipfence draft --for " +
+		model.ID{Kind: f.For.Kind, Name: f.For.Name}.String() + " --from ends --until TIME"
+}
+
 // asksOf counts the permissions that a fence leaves to be asked for.
 func asksOf(f *work.Fence) int {
 	seen := map[model.PermissionPattern]bool{}
@@ -226,6 +246,10 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 		}
 		v.Broken = append(v.Broken, brokenRow{b.Use.Principal(), b.Use.Permission, b.Use.Path, b.Use.Count, b.Use.Last,
 			b.GivenUp})
+	}
+	for _, b := range r.Ending {
+		v.Ending = append(v.Ending, brokenRow{b.Use.Principal(), b.Use.Permission, b.Use.Path, b.Use.Count, b.Use.Last,
+			true})
 	}
 	if r.OK() {
 		breaks := "nothing observed breaks"
@@ -298,6 +322,9 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	if given := len(r.Broken) - unnamed; given > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("  note %s would be refused; the fence names them as given up there%s",
 			render.Plural(given, "use"), goingOn(r.Going)))
+	}
+	if text := endsWords(f, r); text != "" {
+		d.Lines = append(d.Lines, "  note "+text)
 	}
 	if text := askedWords(f, r, k); text != "" {
 		d.Lines = append(d.Lines, "  note "+text)

@@ -37,7 +37,7 @@ func (a *app) statusCmd() *cobra.Command {
 	return &cobra.Command{Use: "status", Short: "Where the workspace stands, and what waits", Args: cobra.NoArgs,
 		Long: `Say where the workspace stands, from what is kept: how old what is known of each source is,
 which drafts wait or are watched and what these would have refused, which changes broke off
-or were handed over, and which requests for elevation are open. Exit code 0, also when
+or were handed over, what ends within 30 days, and which requests for elevation are open. Exit code 0, also when
 something waits.`,
 		Example: "  clipfence status",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -120,6 +120,20 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	if n := s.Drafts["accepted"] - len(s.Watched); n > 0 {
 		waits = append(waits, render.Plural(n, "accepted draft")+" to carry out")
 		next("apply --accepted")
+	}
+	for _, x := range s.Sources {
+		for i, e := range x.Ending {
+			if i == 3 {
+				d.Lines = append(d.Lines, fmt.Sprintf("... and %s more of %s.", render.Plural(len(x.Ending)-i, "grant"), x.Name))
+				break
+			}
+			d.Lines = append(d.Lines, fmt.Sprintf("Ends on %s: grant %s of %s.", e.Until.Format(time.DateOnly), e.Grant, e.To))
+		}
+		if n := len(x.Ending); n > 0 {
+			waits = append(waits, fmt.Sprintf("%s of %s within 30 days",
+				map[bool]string{true: "1 grant ends", false: render.Plural(n, "grant") + " end"}[n == 1], x.Name))
+			next("findings --kind ending-access")
+		}
 	}
 	open := 0
 	for _, n := range s.Requests {

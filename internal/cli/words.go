@@ -140,6 +140,9 @@ func what(f *work.SourceFinding) string {
 		}
 		return fmt.Sprintf("%s gives nothing that grant %s to %s does not", grantWords(f.Grant.Grant), f.Other.ID,
 			f.Other.To)
+	case work.EndingAccess:
+		return fmt.Sprintf("is used, and ends on %s: %s", f.Grant.Grant.Condition().Until.UTC().Format(time.DateOnly),
+			grantWords(f.Grant.Grant))
 	case work.Outsider:
 		return "from outside, has " + grantWords(f.Grant.Grant)
 	case work.DeadGrant:

@@ -119,7 +119,15 @@ func Write(f *fence.Fence, coverage string) []byte {
 			line("    when: "+string(w), met)
 		}
 		if !a.Until.IsZero() {
-			line("    until: "+a.Until.UTC().Format(time.RFC3339), "")
+			why := ""
+			switch {
+			case !a.Evidence.Ends:
+			case a.Evidence.Class == "rare":
+				why = "its habit would be over then; when it is used before, put it off (clipfence draft --from ends)"
+			default:
+				why = "so far the guess goes; when it is used before, put it off (clipfence draft --from ends)"
+			}
+			line("    until: "+a.Until.UTC().Format(time.RFC3339), why)
 		}
 	}
 	if len(f.Denies) > 0 {
@@ -154,6 +162,9 @@ func Write(f *fence.Fence, coverage string) []byte {
 		line("gives_up:", render.Plural(len(f.GivenUp()), "permission")+", most dangerous first")
 		for _, g := range f.GivesUp {
 			line("  - where: "+list(g.Where, str), "")
+			if !g.From.IsZero() {
+				line("    from: "+g.From.UTC().Format(time.RFC3339), "until then a line still gives it")
+			}
 			if g.Unseen {
 				line("    unseen: true", "no log shows whether it is used there: decide whether it goes")
 			}

@@ -35,6 +35,9 @@ func random(r *rand.Rand) *fence.Fence {
 			string(model.AppendEscaped(nil, []byte(pick()))) + ":b")},
 			Where:  []model.PathPattern{model.Path{}.Child("", "m").Child("box", pick()).Below()},
 			Unseen: r.IntN(2) == 0})
+		if r.IntN(2) == 0 {
+			f.GivesUp[len(f.GivesUp)-1].From = time.Unix(r.Int64N(2e9), 0).UTC()
+		}
 	}
 	for range r.IntN(3) {
 		d := fence.Deny{Do: []model.PermissionPattern{model.MustPermissionPattern("a/b%3A:c")},

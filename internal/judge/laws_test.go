@@ -291,7 +291,7 @@ func TestDraftsNarrow(t *testing.T) {
 		res := gauge.Run(in)
 		for _, st := range res.Standings {
 			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0,
-				Conditions: seed%4 > 1})
+				Conditions: seed%4 > 1, Limits: seed%3 == 0})
 			if errors.Is(err, draft.ErrNothing) {
 				continue
 			}

@@ -31,6 +31,8 @@ type DraftRequest struct {
 	GiveUpUnobservable bool
 	// KeepUnobservable keeps all of it.
 	KeepUnobservable bool
+	// Limits ends what rests on no use of the window.
+	Limits bool
 	// Conditions adds to lines what each of their calls met.
 	Conditions bool
 	// Gates offers to lend, through gates that it writes beside the fence, what has power and
@@ -60,6 +62,7 @@ type Drafts struct {
 	Written []Drafted
 	Left    []error
 	Lessons *review.Lessons // what reviews taught
+	Limits  bool            // lines end that rest on no use of the window
 }
 
 // Draft writes fences from what was used. Of those for the most dangerous, who cannot be
@@ -93,8 +96,8 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	}
 	lessons := review.Learn(decisions, w.now())
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
-		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Gates: q.Gates}
-	out := &Drafts{Source: s.Name, Lessons: lessons}
+		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Limits: q.Limits, Gates: q.Gates}
+	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits}
 	for i, id := range ids {
 		if len(out.Written) == most {
 			break

@@ -28,6 +28,8 @@ import (
 type MoreRequest struct {
 	For string
 
+	Ends bool // grants that end soon, or ended in the window, and are used; until Until
+
 	Refused bool            // calls that were refused
 	Calls   []draft.Refused // or these alone
 
@@ -106,6 +108,12 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	span := usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24))
 	out := &More{Who: id, In: s}
 	switch {
+	case q.Ends:
+		_, _, in, res, err := w.gaugedFor(ctx, q.For, q.Window, everyPath)
+		if err != nil {
+			return nil, err
+		}
+		out.Fence = draft.ForEnds(in, res, id, q.Until)
 	case q.Task != "":
 		out.Fence, err = w.forTask(s, id, &q, out)
 	case q.Needs != "":

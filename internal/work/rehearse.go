@@ -44,7 +44,7 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 		return nil, nil, err
 	}
 	r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
-	r.Going = rehearse.GoingOn(r.Broken, span)
+	r.Going, r.Lately = rehearse.GoingOn(r.Broken, span), rehearse.Often(r.Ending, span)
 	return r, k, nil
 }
 
@@ -115,7 +115,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		}
 		r := out.Each[i]
 		r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
-		r.Going = rehearse.GoingOn(r.Broken, in.Span())
+		r.Going, r.Lately = rehearse.GoingOn(r.Broken, in.Span()), rehearse.Often(r.Ending, in.Span())
 	}
 	out.Going = rehearse.GoingOn(out.Broken, in.Span())
 	out.Risk, err = riskOf(s, worth, out.Edit, out.Touched, now, out.Fences...)

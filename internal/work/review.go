@@ -326,10 +326,11 @@ func shadow(s *Source, f *fence.Fence, uses *usage.Uses, d *review.Decision, end
 			ctx).Outcome {
 			continue
 		}
-		if f.Names(u.Permission, u.Path) {
-			out.Named += n
-		} else {
+		switch from, named := f.Names(u.Permission, u.Path); {
+		case !named:
 			out.Refused += n
+		case from.IsZero():
+			out.Named += n
 		}
 	}
 	return out

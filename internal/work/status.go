@@ -5,10 +5,13 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"clipfence/internal/change"
 	"clipfence/internal/core/gate"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
 	"clipfence/internal/core/review"
 	"clipfence/internal/fencefile"
 	"clipfence/internal/store"
@@ -31,6 +34,26 @@ type SourceStatus struct {
 	Old      string    `json:"too_old,omitempty" doc:"why nothing is changed on the strength of it"`
 	LogTo    time.Time `json:"log_to,omitzero" doc:"the last call that is known"`
 	LogRead  time.Time `json:"log_read,omitzero" doc:"when it was last read to its end"`
+	Ending   []Ending  `json:"ending,omitempty" doc:"grants that end within 30 days, the first to end first"`
+}
+
+// Ending is a grant that ends soon.
+type Ending struct {
+	Grant string    `json:"grant"`
+	To    model.ID  `json:"to"`
+	Until time.Time `json:"until"`
+}
+
+// ending returns the grants of a survey that end soon, but for what was lent for a time.
+func (s *Source) ending(now time.Time) []Ending {
+	var out []Ending
+	for _, g := range s.Grants() {
+		if gauge.EndsSoon(g, now) {
+			out = append(out, Ending{g.ID, g.To, g.Condition().Until.UTC()})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Ending) int { return a.Until.Compare(b.Until) })
+	return out
 }
 
 // Status says where the workspace stands.
@@ -64,6 +87,11 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		case err == nil:
 			s.Survey, s.Surveyed = survey.ID, survey.Finished
 			s.Old = change.TooOld(survey.Finished, w.now(), time.Duration(w.MaxAge))
+			of, err := w.Surveyed(ctx, src)
+			if err != nil {
+				return nil, err
+			}
+			s.Ending = of.ending(w.now())
 		case !errors.Is(err, store.ErrNone):
 			return nil, err
 		}

@@ -93,6 +93,7 @@ const (
 	OverBroadRole  = gauge.OverBroadRole
 	PublicAccess   = gauge.PublicAccess
 	RedundantGrant = gauge.RedundantGrant
+	EndingAccess   = gauge.EndingAccess
 	StandingAdmin  = gauge.StandingAdmin
 	UnusedGrant    = gauge.UnusedGrant
 

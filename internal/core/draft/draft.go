@@ -15,6 +15,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -47,6 +48,8 @@ type Options struct {
 	Caution Caution
 	// Conditions adds to lines what each of their calls met: a second factor, and networks.
 	Conditions bool
+	// Limits ends what rests on no use of the window: see drafter.limits.
+	Limits bool
 	// Gates offers to lend what has power and people use rarely, in place of leaving it with them.
 	Gates bool
 	// Lessons are what people said about earlier drafts; may be nil.
@@ -370,7 +373,8 @@ type drafter struct {
 type given struct {
 	where  []model.PathPattern
 	perms  access.Set
-	unseen bool // no log shows whether it is used there, and it has power
+	unseen bool      // no log shows whether it is used there, and it has power
+	from   time.Time // it goes only then
 }
 
 // giveUp notes that permissions go on some places.
@@ -399,7 +403,7 @@ func (d *drafter) drop(more given) {
 	}
 	more.where = where
 	for _, g := range d.gone {
-		if slices.Equal(g.where, more.where) && g.unseen == more.unseen {
+		if slices.Equal(g.where, more.where) && g.unseen == more.unseen && g.from.Equal(more.from) {
 			g.perms.Or(more.perms)
 			return
 		}
@@ -412,7 +416,7 @@ func (d *drafter) drop(more given) {
 func (d *drafter) givesUp() []fence.GiveUp {
 	var out []fence.GiveUp
 	for _, g := range d.gone {
-		out = append(out, fence.GiveUp{Do: d.names(g.perms), Where: g.where, Unseen: g.unseen})
+		out = append(out, fence.GiveUp{Do: d.names(g.perms), Where: g.where, Unseen: g.unseen, From: g.from})
 	}
 	return out
 }
@@ -460,6 +464,9 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	}
 	if len(lines) > 0 && before-d.r.Scale.Union(after) < max(1, 0.05*before) {
 		return // not worth a change
+	}
+	if d.o.Limits {
+		gone = append(gone, d.limits(t, lines)...)
 	}
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
 	d.fence.Allow = append(d.fence.Allow, lines...)
@@ -609,7 +616,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		gone = append(gone, given{where: []model.PathPattern{on}, perms: lost[on]})
 	}
 	for _, on := range slices.SortedFunc(maps.Keys(hidden), comparePatterns) {
-		gone = append(gone, given{[]model.PathPattern{on}, hidden[on], true})
+		gone = append(gone, given{where: []model.PathPattern{on}, perms: hidden[on], unseen: true})
 	}
 	d.dropCovered(t, places)
 	return d.merge(t, places, chances), gone

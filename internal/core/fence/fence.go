@@ -47,8 +47,10 @@ type GiveUp struct {
 	Do    []model.PermissionPattern `json:"do" doc:"permissions that go"`
 	Where []model.PathPattern       `json:"where" doc:"path patterns on which they go"`
 	// Unseen: no log shows whether they are used there. Nothing replayed can tell.
-	Unseen bool           `json:"unseen,omitempty" doc:"they have power, and no log shows whether they are used there: decide whether they go"`
-	At     model.Position `json:"-"`
+	Unseen bool `json:"unseen,omitempty" doc:"they have power, and no log shows whether they are used there: decide whether they go"`
+	// From says that they go only then, when lines of the fence that give them end.
+	From time.Time      `json:"from,omitzero" doc:"they go only from this time on, when the lines that give them end"`
+	At   model.Position `json:"-"`
 }
 
 // An Ask is power that goes and that people may ask for when they need it, for a time, through a
@@ -97,22 +99,41 @@ func (g *GiveUp) FromText(text string) (string, error) {
 	return fmt.Sprintf("{do: [%s], where: [the places on which it goes]}; until then it goes on every place", p), nil
 }
 
-// Names reports whether a fence says that a permission on a path goes.
-func (f *Fence) Names(p model.Permission, path model.Path) bool {
-	return slices.ContainsFunc(f.GivesUp, func(g GiveUp) bool {
-		return slices.ContainsFunc(g.Do, func(d model.PermissionPattern) bool { return d.Matches(p) }) &&
-			slices.ContainsFunc(g.Where, func(w model.PathPattern) bool { return w.Matches(path) })
-	})
+// Names reports whether a fence says that a permission on a path goes, and from when on: the zero
+// time where it goes at once.
+func (f *Fence) Names(p model.Permission, path model.Path) (from time.Time, named bool) {
+	for _, g := range f.GivesUp {
+		if !slices.ContainsFunc(g.Do, func(d model.PermissionPattern) bool { return d.Matches(p) }) ||
+			!slices.ContainsFunc(g.Where, func(w model.PathPattern) bool { return w.Matches(path) }) {
+			continue
+		}
+		if !named || g.From.Before(from) {
+			from, named = g.From, true
+		}
+	}
+	return from, named
 }
 
-// GivenUp returns the permissions that go somewhere, each once, in the order in which
+// Ends returns the lines of a fence that end by themselves, by number, the first to end first.
+func (f *Fence) Ends() []int {
+	var out []int
+	for i := range f.Allow {
+		if !f.Allow[i].Until.IsZero() {
+			out = append(out, i)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b int) int { return f.Allow[a].Until.Compare(f.Allow[b].Until) })
+	return out
+}
+
+// GivenUp returns the permissions that go somewhere at once, each once, in the order in which
 // they are named.
 func (f *Fence) GivenUp() []model.PermissionPattern {
 	var out []model.PermissionPattern
 	seen := map[model.PermissionPattern]bool{}
 	for _, g := range f.GivesUp {
 		for _, p := range g.Do {
-			if !seen[p] {
+			if g.From.IsZero() && !seen[p] {
 				seen[p] = true
 				out = append(out, p)
 			}
@@ -173,6 +194,8 @@ type Evidence struct {
 	// Met is how many calls of the window each met a condition that was added, on MetDays days.
 	Met     int64
 	MetDays int
+
+	Ends bool // a draft has it end: it rests on no use of the window
 
 	AtLeast bool // Count is the least that there were
 	Earlier bool // all of it is from before the window, in which the permission was used elsewhere

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -27,11 +28,12 @@ const (
 	StandingAdmin  Kind = "standing-admin"   // can hand out rights, day and night
 	PublicAccess   Kind = "public-access"    // anybody has it
 	RedundantGrant Kind = "redundant-grant"  // another grant gives all of it
+	EndingAccess   Kind = "ending-access"    // it ends soon, and is used
 )
 
 // Kinds lists the kinds of finding.
 var Kinds = []Kind{IdleIdentity, UnusedGrant, OverBroadRole, OverBroadPlace, StandingAdmin, PublicAccess,
-	RedundantGrant}
+	RedundantGrant, EndingAccess}
 
 // Severity ranks findings by danger.
 type Severity int
@@ -254,6 +256,11 @@ func (f *finder) grant(i int, g *GrantResult) {
 	to := g.Grant.To
 	s := f.r.Of(to)
 	x := Finding{Identity: to, Grant: g, Standing: s}
+	if EndsSoon(g.Grant, f.in.AsOf) && len(g.Used) > 0 {
+		y := x
+		y.Kind, y.Severity = EndingAccess, Medium
+		f.add(y)
+	}
 	if to.Open() {
 		x.Kind, x.Danger = PublicAccess, g.Danger
 		if f.highest(g.Gives()) >= model.Change {
@@ -301,6 +308,17 @@ func (f *finder) grant(i int, g *GrantResult) {
 		f.add(y)
 	}
 	f.place(x, g)
+}
+
+// leastEnding is how near the end of a grant must be to be told.
+const leastEnding = 30 * 24 * time.Hour
+
+// EndsSoon reports whether a grant ends within thirty days that was given for longer than that: what
+// is lent for a time ends as it should.
+func EndsSoon(g *model.Grant, now time.Time) bool {
+	end := g.Condition().Until
+	return end.After(now) && end.Sub(now) <= leastEnding &&
+		(g.Created.IsZero() || end.Sub(g.Created) > leastEnding)
 }
 
 func (f *finder) place(x Finding, g *GrantResult) {

@@ -12,6 +12,7 @@ import (
 	"maps"
 	"net/netip"
 	"slices"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -36,8 +37,9 @@ type Widening struct {
 // A Break is a use that was allowed and would be refused.
 type Break struct {
 	Use     usage.Use
-	GivenUp bool // the fence names it as given up there
-	Asked   bool // and whoever made it may ask for it
+	GivenUp bool      // the fence names it as given up there
+	Until   time.Time // of one that goes on until then
+	Asked   bool      // and whoever made it may ask for it
 }
 
 // An Unplaced is a use that is not placed, and that may have been one of something that
@@ -66,6 +68,7 @@ type Result struct {
 	Gives    []Widening // of a fence that says why it widens: the lines that do
 	Gains    []Gain     // what its identity may do more then, most powerful first
 	Broken   []Break    // most used first; given-up ones last
+	Ending   []Break    // go on until a line ends, as the fence says; the first to end first
 	Unplaced []Unplaced // most used first
 	// Changed is what the fence replaces or gives and is not as it was when it was proven.
 	Changed []string
@@ -83,6 +86,7 @@ type Result struct {
 	// Going is how many of the uses that the fence names as given up go on: they were made on
 	// more than one day of the window. Whoever knows the window sets it, see [GoingOn].
 	Going    int
+	Lately   int   // of Ending those that were made on more than one day of the window; set likewise
 	Asked    int   // of the given-up uses, those that their people may ask for
 	Replayed int   // uses that were tried
 	Calls    int64 // calls behind them
@@ -106,11 +110,26 @@ type Result struct {
 func GoingOn(broken []Break, w usage.Window) int {
 	n := 0
 	for _, b := range broken {
-		if b.GivenUp && !b.Asked && b.Use.Days.Between(w.First(), usage.DayOf(w.To)).Count() > 1 {
+		if b.GivenUp && !b.Asked && b.often(w) {
 			n++
 		}
 	}
 	return n
+}
+
+// Often counts the uses that were made on more than one day of a window.
+func Often(uses []Break, w usage.Window) int {
+	n := 0
+	for _, b := range uses {
+		if b.often(w) {
+			n++
+		}
+	}
+	return n
+}
+
+func (b *Break) often(w usage.Window) bool {
+	return b.Use.Days.Between(w.First(), usage.DayOf(w.To)).Count() > 1
 }
 
 // OK reports whether the fence widens nothing, breaks nothing that it does not name as
@@ -133,7 +152,7 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	if f.Widens != "" {
 		r.declared(before, after, f)
 	}
-	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) bool {
+	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) (time.Time, bool) {
 		return f.Names(u.Permission, u.Path)
 	}, uses, p)
 	if who := f.For.In(before.Source()); who.Kind == model.Group && p != nil && before.Empty(who) {
@@ -236,7 +255,7 @@ func widened(g *index.Index, f *fence.Fence) []Widening {
 
 // replay tries every use of somebody who is touched, and returns which of them are allowed as
 // before; named says which are given up.
-func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, named func(u *usage.Use) bool,
+func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, named naming,
 	uses *usage.Uses, p *gauge.Placement) map[int]bool {
 	kept := map[int]bool{}
 	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}, hours: map[model.ID]bool{}}
@@ -244,6 +263,7 @@ func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, n
 		r.once(i, &u, taken, named, p, kept)
 	}
 	slices.SortStableFunc(r.Unplaced, func(a, b Unplaced) int { return cmp.Compare(b.Use.Count, a.Use.Count) })
+	slices.SortStableFunc(r.Ending, func(a, b Break) int { return a.Until.Compare(b.Until) })
 	slices.SortStableFunc(r.Broken, func(a, b Break) int {
 		if a.GivenUp != b.GivenUp {
 			if b.GivenUp {
@@ -276,8 +296,7 @@ func (r *Result) perhaps(before, after *index.Index, group model.ID, uses *usage
 }
 
 // once tries one use.
-func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bool, p *gauge.Placement,
-	kept map[int]bool) {
+func (r *Result) once(i int, u *usage.Use, t *taken, named naming, p *gauge.Placement, kept map[int]bool) {
 	if !u.Outcome.Allowed() {
 		return
 	}
@@ -299,10 +318,34 @@ func (r *Result) once(i int, u *usage.Use, t *taken, named func(u *usage.Use) bo
 	case was == access.Denied:
 		r.Odd++
 	case is < was:
-		r.Broken = append(r.Broken, Break{Use: *u, GivenUp: named(u)})
+		from, given := named(u)
+		switch {
+		case given && from.IsZero():
+			r.Broken = append(r.Broken, Break{Use: *u, GivenUp: true})
+		case given && t.goesOn(u, from):
+			r.Ending = append(r.Ending, Break{Use: *u, Until: from})
+		default:
+			r.Broken = append(r.Broken, Break{Use: *u})
+		}
 	default:
 		kept[i] = true
 	}
+}
+
+// naming says whether a fence names a use as given up, and from when on; the zero time: at once.
+type naming func(u *usage.Use) (from time.Time, named bool)
+
+// goesOn reports whether a use stays possible until a time as it was: at its own hour of its own
+// weekday, the last one before.
+func (t *taken) goesOn(u *usage.Use, until time.Time) bool {
+	const week = 7 * 24 * time.Hour
+	ctx := u.Context()
+	if ctx.Time = u.Last; !u.Last.Before(until) {
+		return false
+	}
+	ctx.Time = u.Last.Add((until.Sub(u.Last) - 1) / week * week)
+	return t.after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome >= t.before.Decide(u.Principal(),
+		u.Permission, u.Path, ctx).Outcome
 }
 
 // taken tells what a fence takes away from somebody.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -24,7 +25,8 @@ type Joint struct {
 	Broken []Break   // by all of them together, most used first; given-up ones last
 	// Only are those of Broken that no fence breaks alone, as far as none names them as given up.
 	Only    []Break
-	Calls   int64 // that were tried
+	Ending  []Break // go on until a line ends
+	Calls   int64   // that were tried
 	Touched []model.ID
 	Before  float64 // danger held by those who are touched and no group, together
 	After   float64
@@ -80,11 +82,15 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 		}
 	}
 	together := &Result{}
-	together.replay(before, after, all, func(u *usage.Use) bool {
-		return slices.ContainsFunc(of[u.Principal()],
-			func(f *fence.Fence) bool { return f.Names(u.Permission, u.Path) })
+	together.replay(before, after, all, func(u *usage.Use) (from time.Time, named bool) {
+		for _, f := range of[u.Principal()] {
+			if at, ok := f.Names(u.Permission, u.Path); ok && (!named || at.Before(from)) {
+				from, named = at, true
+			}
+		}
+		return from, named
 	}, uses, p)
-	j.Broken, j.Calls = together.Broken, together.Calls
+	j.Broken, j.Ending, j.Calls = together.Broken, together.Ending, together.Calls
 	for i, b := range j.Broken {
 		j.Broken[i].Asked = b.asked(before, of[b.Use.Principal()]...)
 		if !b.GivenUp && !alone[b.Use.Key] {

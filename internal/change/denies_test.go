@@ -19,18 +19,19 @@ import (
 // rights, and not where it spares them.
 func TestDenials(t *testing.T) {
 	id := model.MustID
+	ann, fenced, cy, lords := id("person/ann"), id("workload/fence"), id("person/cy"), id("group/lords")
 	for name, tt := range map[string]struct {
 		do     string
 		unless []model.ID
 		want   string // a part of why it is refused
 	}{
-		"nobody is concerned":                  {"hall/shelf:share", []model.ID{id("person/ann"), id("workload/fence")}, ""},
-		"the tool itself":                      {"hall/shelf:share", []model.ID{id("person/ann")}, "this tool itself works as"},
-		"somebody protected":                   {"hall/shelf:read", []model.ID{id("person/ann"), id("workload/fence")}, "person/cy"},
-		"somebody protected is spared":         {"hall/shelf:read", []model.ID{id("person/ann"), id("workload/fence"), id("person/cy")}, ""},
-		"by a group":                           {"hall/shelf:read", []model.ID{id("person/ann"), id("workload/fence"), id("group/lords")}, ""},
-		"the last who can hand out rights":     {"hall/grant:give", []model.ID{id("workload/fence")}, "nobody could hand out rights"},
-		"the last who can hand out is a group": {"hall/grant:give", []model.ID{id("workload/fence"), id("group/lords")}, "nobody could"},
+		"nobody is concerned":              {"hall/shelf:share", []model.ID{ann, fenced}, ""},
+		"the tool itself":                  {"hall/shelf:share", []model.ID{ann}, "this tool itself works as"},
+		"somebody protected":               {"hall/shelf:read", []model.ID{ann, fenced}, "person/cy"},
+		"somebody protected is spared":     {"hall/shelf:read", []model.ID{ann, fenced, cy}, ""},
+		"by a group":                       {"hall/shelf:read", []model.ID{ann, fenced, lords}, ""},
+		"the last who can hand out rights": {"hall/grant:give", []model.ID{fenced}, "nobody could hand out rights"},
+		"and a group is spared":            {"hall/grant:give", []model.ID{fenced, lords}, "nobody could"},
 	} {
 		c := newTown()
 		c.e.Memberships = []model.Membership{{Member: id("person/cy"), Group: id("group/lords")}}
@@ -38,9 +39,9 @@ func TestDenials(t *testing.T) {
 		c.grant("g-2", "person/bo", "hall/shelf:*", "/t/**", model.Condition{})
 		c.grant("g-3", "group/lords", "hall/shelf:read", "/t/**", model.Condition{})
 		c.grant("g-4", "workload/fence", "hall/*:*", "/t/**", model.Condition{})
-		f := &fence.Fence{Version: fence.FormatVersion, For: id("t:everyone"), Drafted: time.Now(), Denies: []fence.Deny{{
-			Do: []model.PermissionPattern{model.MustPermissionPattern(tt.do)}, Unless: tt.unless,
-			Where: []model.PathPattern{model.MustPathPattern("/t/**")}}}}
+		f := &fence.Fence{Version: fence.FormatVersion, For: id("t:everyone"), Drafted: time.Now()}
+		f.Denies = []fence.Deny{{Do: []model.PermissionPattern{model.MustPermissionPattern(tt.do)}, Unless: tt.unless,
+			Where: []model.PathPattern{model.MustPathPattern("/t/**")}}}
 		x, err := c.read(t.Context())
 		if err != nil {
 			t.Fatal(err)
@@ -49,12 +50,13 @@ func TestDenials(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(steps) != 1 || steps[0].Kind != source.Denials || !strings.Contains(steps[0].Sentence, "refused to everyone") {
+		if len(steps) != 1 || steps[0].Kind != source.Denials ||
+			!strings.Contains(steps[0].Sentence, "refused to everyone") {
 			t.Errorf("%s: %+v", name, steps)
 		}
 		protected := map[model.ID]bool{id("person/cy"): true}
-		said := change.Guards(change.GuardInput{Index: x, Fence: f, Rehearsal: &rehearse.Result{}, Protected: protected,
-			Self: []model.ID{id("workload/fence")}, Surveyed: time.Now(), MaxAge: time.Hour, Now: time.Now()})
+		said := change.Guards(change.GuardInput{Index: x, Fence: f, Rehearsal: &rehearse.Result{},
+			Protected: protected, Self: []model.ID{fenced}, Surveyed: time.Now(), MaxAge: time.Hour, Now: time.Now()})
 		r := newRunner(t, c)
 		r.Protected = protected
 		ch := &change.Change{Source: "t"}
@@ -95,7 +97,8 @@ func TestDenials(t *testing.T) {
 func TestDenialChangedMeanwhile(t *testing.T) {
 	c := newTown()
 	c.grant("g-1", "person/ann", "hall/*:*", "/t/**", model.Condition{})
-	d := model.Denial{ID: "d", To: []model.ID{model.MustID("everyone")}, Unless: []model.ID{model.MustID("person/ann")},
+	d := model.Denial{ID: "d", To: []model.ID{model.MustID("everyone")},
+		Unless: []model.ID{model.MustID("person/ann")},
 		Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("hall/shelf:read")}},
 		Where:  []model.PathPattern{model.MustPathPattern("/t/**")}}
 	body, err := json.Marshal(d)

@@ -221,13 +221,13 @@ func refused(x *index.Index, d *model.Denial) []model.ID {
 	among := func(id model.ID, list []model.ID) bool {
 		return slices.ContainsFunc(list, func(of model.ID) bool { return id == of || x.In(id, of) })
 	}
+	meets := func(on model.PathPattern) bool { return slices.ContainsFunc(d.Where, on.Overlaps) }
+	gives := func(n int) bool {
+		return x.SharedFew(n).Meets(perms) && slices.ContainsFunc(x.Grant(n).Where, meets)
+	}
 	var out []model.ID
 	for _, id := range x.Everybody() {
-		if among(id.ID, d.To) && !among(id.ID, d.Unless) && slices.ContainsFunc(x.Given(id.ID), func(n int) bool {
-			return x.SharedFew(n).Meets(perms) && slices.ContainsFunc(x.Grant(n).Where, func(on model.PathPattern) bool {
-				return slices.ContainsFunc(d.Where, on.Overlaps)
-			})
-		}) {
+		if among(id.ID, d.To) && !among(id.ID, d.Unless) && slices.ContainsFunc(x.Given(id.ID), gives) {
 			out = append(out, id.ID)
 		}
 	}

@@ -35,9 +35,10 @@ func (a *app) draftDenials(ctx context.Context, w *work.Workspace, force bool) e
 	r, err := w.DraftDenials(ctx, force)
 	if errors.Is(err, work.ErrNoDenial) {
 		return a.print(&render.Doc{Head: "No denial is proposed: " + err.Error(),
-			Lines: []string{"A denial is worth it where the same goes from at least three drafts, few keep it, and it may " +
-				"not be asked for through a gate."},
-			Value: denialsValue{Denials: []denialLine{}, Needless: []model.ID{}}, Next: []string{"clipfence rehearse --all"}})
+			Lines: []string{"A denial is worth it where the same goes from at least three drafts, few keep it, and " +
+				"it may not be asked for through a gate."},
+			Value: denialsValue{Denials: []denialLine{}, Needless: []model.ID{}},
+			Next:  []string{"clipfence rehearse --all"}})
 	}
 	if err != nil {
 		return err
@@ -60,17 +61,18 @@ func (a *app) draftDenials(ctx context.Context, w *work.Workspace, force bool) e
 	d := &render.Doc{Value: v, Rows: v.Denials, Tables: []render.Table{t}, Head: fmt.Sprintf("%s would make %d of %s "+
 		"needless: %s to read and change in place of %d; nothing is changed", render.Plural(len(v.Denials), "denial"),
 		len(v.Needless), render.Plural(r.Drafts, "draft"), render.Plural(v.After, "piece"), v.Before)}
-	d.Lines = append(d.Lines, fmt.Sprintf("Danger held by everybody together: %s; with the drafts %s, with the denials "+
-		"and the drafts that are left %s.", render.Count(v.Held), render.Count(v.Drafted), render.Count(v.Left)),
+	d.Lines = append(d.Lines, fmt.Sprintf("Danger held by everybody together: %s; with the drafts %s, with the "+
+		"denials and the drafts that are left %s.", render.Count(v.Held), render.Count(v.Drafted),
+		render.Count(v.Left)),
 		"Needless then: "+first(v.Needless, 6)+".",
-		"A denial holds against every grant, also one that somebody makes later, and for everybody who comes: whoever "+
-			"needs it then must be spared first.")
+		"A denial holds against every grant, also one that somebody makes later, and for everybody who comes: "+
+			"whoever needs it then must be spared first.")
 	if !v.OK {
 		d.Lines = append(d.Lines, "Not all of it holds: rehearse says what does not.")
 	}
-	d.Notes = append(d.Notes, fmt.Sprintf("The denials and the drafts that are left, %s, are in %s; the drafts themselves "+
-		"are as they were. PIECES are grants that go, groups that are left and lines that come; a denial is one, and so "+
-		"is each whom it spares.", render.Plural(len(r.Files), "file"), folder))
+	d.Notes = append(d.Notes, fmt.Sprintf("The denials and the drafts that are left, %s, are in %s; the drafts "+
+		"themselves are as they were. PIECES are grants that go, groups that are left and lines that come; a denial "+
+		"is one, and so is each whom it spares.", render.Plural(len(r.Files), "file"), folder))
 	d.Next = []string{"clipfence rehearse " + folder + "/*.fence.yaml"}
 	return a.print(d)
 }

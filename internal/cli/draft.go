@@ -124,7 +124,8 @@ well, and never takes away more than the drafts do.`,
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				out, err := w.Draft(cmd.Context(),
 					work.DraftRequest{For: who, Top: top, All: all, Window: window.Duration,
-						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions, Limits: limits, Gates: gates,
+						GiveUpUnobservable: giveUp, KeepUnobservable: keep, Conditions: conditions, Limits: limits,
+						Gates:   gates,
 						Caution: caution.value, File: out, Force: force})
 				if err != nil {
 					return err
@@ -149,7 +150,8 @@ well, and never takes away more than the drafts do.`,
 	f.BoolVar(&keep, "keep-unobservable", false, "keep all that no log could have shown, however unlikely its use")
 	cmd.MarkFlagsMutuallyExclusive("give-up-unobservable", "keep-unobservable")
 	f.BoolVar(&conditions, "conditions", false, "add what every call of a line met: a second factor, networks, hours")
-	f.BoolVar(&limits, "time-limits", false, "end by itself what was not used in the window: a guess, or an older habit")
+	f.BoolVar(&limits, "time-limits", false, "end by itself what was not used in the window: a guess, or "+
+		"an older habit")
 	f.BoolVar(&gates, "gates", false, "offer a gate in place of power that people use rarely, for them to ask for")
 	f.BoolVar(&force, "force", false, "write over a fence file that is there")
 	f.BoolVar(&roles, "roles", false, "propose few roles that the drafts share, for little more danger")
@@ -369,8 +371,8 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 		if ends == 1 {
 			text = "1 line ends by itself, on "
 		}
-		d.Lines = append(d.Lines, text+soonest.UTC().Format(time.DateOnly)+": it rests on no use of the window. What is "+
-			"used by then is told 30 days before (findings, status) and put off with --from ends.")
+		d.Lines = append(d.Lines, text+soonest.UTC().Format(time.DateOnly)+": it rests on no use of the window. What "+
+			"is used by then is told 30 days before (findings, status) and put off with --from ends.")
 	}
 	asks, files := 0.0, []string{}
 	for _, x := range drafts.Written {

@@ -310,8 +310,8 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 	case none && q.Task != "":
 		d.Head = fmt.Sprintf("Nothing is written: %s may do all of task %s there already", v.For, q.Task)
 	case none && q.Ends:
-		d.Head = fmt.Sprintf("Nothing is written: nothing that %s has ends within 30 days, or ended in the window, and "+
-			"was used in it, or it ends later than that already", v.For)
+		d.Head = fmt.Sprintf("Nothing is written: nothing that %s has ends within 30 days, or ended in the window, "+
+			"and was used in it, or it ends later than that already", v.For)
 	case none && len(m.Answers) == 0:
 		d.Head = fmt.Sprintf("Nothing is written: no call of %s was refused in the window", v.For)
 		d.Next = []string{"clipfence uses " + q.For + " --denied --window 400d"}

@@ -313,8 +313,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	}
 	switch {
 	case len(f.Denies) > 0 && !r.Furthest.IsZero():
-		d.Lines = append(d.Lines, fmt.Sprintf("  note who can still get furthest of them is %s: danger %s within reach",
-			r.Furthest, render.Count(v.Still)))
+		d.Lines = append(d.Lines, fmt.Sprintf("  note who can still get furthest of them is %s: danger %s within "+
+			"reach", r.Furthest, render.Count(v.Still)))
 	case len(f.Denies) > 0:
 	case r.ReachAfter.Nodes > 0 || r.ReachAfter.Further(r.After):
 		d.Lines = append(d.Lines, "  note "+lowerFirst(reachWords(f.For.In(s.Name), r.ReachAfter, r.After, s)))

@@ -124,10 +124,12 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	for _, x := range s.Sources {
 		for i, e := range x.Ending {
 			if i == 3 {
-				d.Lines = append(d.Lines, fmt.Sprintf("... and %s more of %s.", render.Plural(len(x.Ending)-i, "grant"), x.Name))
+				more := render.Plural(len(x.Ending)-i, "grant")
+				d.Lines = append(d.Lines, fmt.Sprintf("... and %s more of %s.", more, x.Name))
 				break
 			}
-			d.Lines = append(d.Lines, fmt.Sprintf("Ends on %s: grant %s of %s.", e.Until.Format(time.DateOnly), e.Grant, e.To))
+			on := e.Until.Format(time.DateOnly)
+			d.Lines = append(d.Lines, fmt.Sprintf("Ends on %s: grant %s of %s.", on, e.Grant, e.To))
 		}
 		if n := len(x.Ending); n > 0 {
 			waits = append(waits, fmt.Sprintf("%s of %s within 30 days",

@@ -364,9 +364,8 @@ func (d *denier) givesUp(lines []fence.Deny) []fence.GiveUp {
 			some := fence.GiveUp{Where: g.Where, Unseen: g.Unseen}
 			for _, do := range g.Do {
 				if slices.ContainsFunc(lines, func(l fence.Deny) bool {
-					return slices.ContainsFunc(l.Do, do.Contains) && slices.ContainsFunc(g.Where, func(on model.PathPattern) bool {
-						return slices.ContainsFunc(l.Where, on.Overlaps)
-					})
+					there := func(on model.PathPattern) bool { return slices.ContainsFunc(l.Where, on.Overlaps) }
+					return slices.ContainsFunc(l.Do, do.Contains) && slices.ContainsFunc(g.Where, there)
 				}) {
 					some.Do = append(some.Do, do)
 				}

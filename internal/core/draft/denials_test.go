@@ -41,13 +41,13 @@ func TestDenials(t *testing.T) {
 		want   string // lines, needless drafts, pieces before and after
 	}{
 		"nobody needs it": {6, func(*crowd) {}, "",
-			"s/box:share,s/box:scrap on /m/** but []; needless 0 1 2 3 4 5; 12 to 1; gives up s/box:scrap,s/box:share"},
+			"s/box:share,s/box:scrap on /m/** but []; needless 0 1 2 3 4 5; 12 to 1; up s/box:scrap,s/box:share"},
 		"one keeps it": {6, func(c *crowd) { keep(c.fs[0], "s/box:share", "/m/**") }, "",
 			"s/box:share on /m/** but [group/g0]; s/box:scrap on /m/** but []; needless 0 1 2 3 4 5; 13 to 3; " +
-				"gives up s/box:scrap,s/box:share"},
+				"up s/box:scrap,s/box:share"},
 		"one keeps it on one place": {6, func(c *crowd) { keep(c.fs[0], "s/box:share", "/m/unit:a/**") }, "",
 			"s/box:share on /m/** but [group/g0]; s/box:scrap on /m/** but []; needless 1 2 3 4 5; 13 to 6; " +
-				"gives up s/box:scrap,s/box:share"},
+				"up s/box:scrap,s/box:share"},
 		"so few say it":    {2, func(*crowd) {}, "", ""},
 		"anybody keeps it": {6, func(c *crowd) { c.grant("e", "everyone", "s/box:*", "/m/**") }, "", ""},
 		"anybody keeps it elsewhere": {6, func(c *crowd) {
@@ -59,18 +59,18 @@ func TestDenials(t *testing.T) {
 				f.Allow[0].Where = c.e.Grants[0].Where
 			}
 		}, "", "s/box:share,s/box:scrap on /m/unit:a/** but []; needless 0 1 2 3 4 5; 12 to 1; " +
-			"gives up s/box:scrap,s/box:share"},
+			"up s/box:scrap,s/box:share"},
 		"it may be asked for": {6, func(*crowd) {}, "s/box:share", ""}, // the rest is not worth it
 		"most keep it": {12, func(c *crowd) {
 			for _, f := range c.fs[:8] {
 				keep(f, "s/box:share", "/m/**")
 			}
-		}, "", "s/box:scrap on /m/** but []; needless 0 1 2 3 4 5 6 7; 32 to 9; gives up s/box:scrap"},
+		}, "", "s/box:scrap on /m/** but []; needless 0 1 2 3 4 5 6 7; 32 to 9; up s/box:scrap"},
 		"a protected one has nothing of it": {6, func(c *crowd) {
 			c.e.Identities = append(c.e.Identities, model.Identity{ID: model.MustID("person/keeper"),
 				Labels: map[string]string{"purpose": "break-glass"}})
 		}, "", "s/box:share,s/box:scrap on /m/** but [person/keeper]; needless 0 1 2 3 4 5; 12 to 1; " +
-			"gives up s/box:scrap,s/box:share"},
+			"up s/box:scrap,s/box:share"},
 	} {
 		c := teams(tt.groups)
 		tt.change(c)
@@ -89,7 +89,7 @@ func TestDenials(t *testing.T) {
 				up = append(up, p.String())
 			}
 			slices.Sort(up)
-			got = fmt.Sprintf("%s; needless %s; %d to %d; gives up %s", strings.Join(lines, "; "),
+			got = fmt.Sprintf("%s; needless %s; %d to %d; up %s", strings.Join(lines, "; "),
 				strings.Trim(fmt.Sprint(d.Needless), "[]"), d.Before, d.After, strings.Join(up, ","))
 		case !errors.Is(err, draft.ErrNoDenial):
 			t.Fatal(err)
@@ -150,8 +150,8 @@ func (c *crowd) gauged(t testing.TB) (*gauge.Input, *gauge.Result) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in := &gauge.Input{Index: x, Uses: usage.ListOf(), Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: time.Date(2026,
-		11, 28, 0, 0, 0, 0, time.UTC), Window: 90, Weights: gauge.DefaultWeights}
+	in := &gauge.Input{Index: x, Uses: usage.ListOf(), Coverage: usage.NewCoverage(nil, usage.Read{}), AsOf: asOf,
+		Window: 90, Weights: gauge.DefaultWeights}
 	return in, gauge.Run(in)
 }
 
@@ -250,8 +250,8 @@ func TestDenialsTakeNoMore(t *testing.T) {
 			for _, id := range c.e.Identities {
 				had, _ := one.Held(id.ID)
 				if has, _ := two.Held(id.ID); had-has > max(1, .06*(alone.Before-alone.After)) {
-					t.Errorf("seed %d: the fence of %s is called needless, and takes %.1f of %.1f from %s", seed, f.For,
-						had-has, had, id.ID)
+					t.Errorf("seed %d: the fence of %s is called needless, and takes %.1f of %.1f from %s", seed,
+						f.For, had-has, had, id.ID)
 				}
 			}
 		}
@@ -302,8 +302,9 @@ func TestDenialsRisk(t *testing.T) {
 		return strings.Join(out, "; ")
 	}
 	deny := func(on string, unless ...model.ID) access.Edit {
-		return access.Edit{Come: access.Come{Denials: []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
-			Unless: unless, Where: []model.PathPattern{model.MustPathPattern(on)},
+		return access.Edit{Come: access.Come{Denials: []model.Denial{{ID: "d",
+			To: []model.ID{model.MustID("everyone")}, Unless: unless,
+			Where:  []model.PathPattern{model.MustPathPattern(on)},
 			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/item:scrap")}}}}}}
 	}
 	less := all // without it

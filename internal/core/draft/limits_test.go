@@ -60,7 +60,8 @@ func TestLimits(t *testing.T) {
 				Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first,
 					Ends: []time.Time{asOf}, Until: asOf})}
 			res := gauge.Run(in)
-			f, err := draft.FromUse(in, res, who, draft.Options{Limits: ask, Caution: draft.Careful, KeepUnobservable: true})
+			f, err := draft.FromUse(in, res, who, draft.Options{Limits: ask, Caution: draft.Careful,
+				KeepUnobservable: true})
 			if err != nil {
 				t.Fatal(name, err)
 			}
@@ -95,7 +96,8 @@ func TestLimits(t *testing.T) {
 			}
 			// What the draft ends is told, and nothing else.
 			limited := ask && want != "never" && tt.until == 0 // of one that ends anyway, either end is open
-			if !r.OK() || len(r.Broken) > 0 || limited != (len(r.Ending) > 0) || rehearse.Often(r.Ending, in.Span()) > 0 {
+			if !r.OK() || len(r.Broken) > 0 || limited != (len(r.Ending) > 0) ||
+				rehearse.Often(r.Ending, in.Span()) > 0 {
 				t.Errorf("%s, asked %t: %+v, %d end", name, ask, r.Broken, len(r.Ending))
 			}
 			for _, b := range r.Ending {
@@ -172,23 +174,24 @@ func must(n int, ok bool) int {
 func TestGiveUpFrom(t *testing.T) {
 	later, latest := gaugetest.Now.AddDate(0, 0, 100), gaugetest.Now.AddDate(0, 0, 200)
 	over := gaugetest.Now.AddDate(0, 0, -9)
+	const goes = "0 broken, 1 ends +100, 1 often"
 	read := []model.PermissionPattern{model.MustPermissionPattern("stow/item:read")}
 	all := []model.PathPattern{model.MustPathPattern("/m/**")}
 	for name, tt := range map[string]struct {
 		line, from []time.Time
 		want       string
 	}{
-		"both say the same":            {[]time.Time{later}, []time.Time{later}, "0 broken, 1 ends +100, 1 often"},
+		"both say the same":            {[]time.Time{later}, []time.Time{later}, goes},
 		"the line ends before":         {[]time.Time{later}, []time.Time{latest}, "1 broken, 0 ends"},
-		"the line ends after":          {[]time.Time{latest}, []time.Time{later}, "0 broken, 1 ends +100, 1 often"},
+		"the line ends after":          {[]time.Time{latest}, []time.Time{later}, goes},
 		"nothing is said":              {[]time.Time{later}, nil, "1 broken, 0 ends"},
 		"no line":                      {nil, []time.Time{later}, "1 broken, 0 ends"},
 		"it goes at once":              {[]time.Time{later}, []time.Time{{}}, "1 given up, 0 ends"},
 		"at once, and from some time":  {[]time.Time{later}, []time.Time{later, {}}, "1 given up, 0 ends"},
-		"two times":                    {[]time.Time{latest}, []time.Time{latest, later}, "0 broken, 1 ends +100, 1 often"},
+		"two times":                    {[]time.Time{latest}, []time.Time{latest, later}, goes},
 		"one line stays":               {[]time.Time{later, {}}, []time.Time{later}, "0 broken, 0 ends"},
 		"a time that is over":          {[]time.Time{over}, []time.Time{over}, "1 broken, 0 ends"},
-		"a line that is over, but one": {[]time.Time{over, later}, []time.Time{later}, "0 broken, 1 ends +100, 1 often"},
+		"a line that is over, but one": {[]time.Time{over, later}, []time.Time{later}, goes},
 	} {
 		in, err := gaugetest.Parse("grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read " +
 			"/m/berth:x/box:b1/x 1-80")

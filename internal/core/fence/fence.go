@@ -309,7 +309,8 @@ func (f *Fence) Validate(x *index.Index) error {
 			}
 		}
 		for _, id := range d.Unless {
-			if _, known := x.Identity(id.In(source)); !known || id.Open() || id.Source != "" && id.Source != f.For.Source {
+			_, known := x.Identity(id.In(source))
+			if !known || id.Open() || id.Source != "" && id.Source != f.For.Source {
 				fault(d.At, "denies: unless: %s is no person, workload or group of source %q", id, source)
 			}
 		}

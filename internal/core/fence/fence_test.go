@@ -123,19 +123,21 @@ func TestValidateDenies(t *testing.T) {
 		additive bool
 		want     string // a part of the fault
 	}{
-		"all of it":          {fence.Deny{Do: do, Where: on}, false, ""},
-		"it spares":          {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("person/p")}}, false, ""},
-		"it spares, by name": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("s:person/p")}}, false, ""},
+		"all of it": {fence.Deny{Do: do, Where: on}, false, ""},
+		"it spares": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("person/p")}}, false, ""},
+		"it spares, by name": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("s:person/p")}}, false,
+			""},
 		"it spares nobody that is there": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("person/q")}},
 			false, "unless: person/q is no person"},
 		"it spares everybody": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("everyone")}}, false,
 			"unless: everyone is no person"},
-		"it spares one of another source": {fence.Deny{Do: do, Where: on, Unless: []model.ID{model.MustID("t:person/p")}},
-			false, "unless: t:person/p is no person"},
+		"it spares one of another source": {fence.Deny{Do: do, Where: on,
+			Unless: []model.ID{model.MustID("t:person/p")}}, false,
+			"unless: t:person/p is no person"},
 		"no place":      {fence.Deny{Do: do}, false, "places (where)"},
 		"no permission": {fence.Deny{Where: on}, false, "permissions (do)"},
-		"no such permission": {fence.Deny{Do: []model.PermissionPattern{model.MustPermissionPattern("a/b:d")}, Where: on},
-			false, "a/b:d\" is not in the catalogue"},
+		"no such permission": {fence.Deny{Do: []model.PermissionPattern{model.MustPermissionPattern("a/b:d")},
+			Where: on}, false, "a/b:d\" is not in the catalogue"},
 		"the source knows none": {fence.Deny{Do: do, Where: on}, true, "knows no denials"},
 	} {
 		x, err := index.Build(&model.Estate{Source: "s", Semantics: model.Semantics{Additive: tt.additive},

@@ -240,7 +240,7 @@ func TestFindings(t *testing.T) {
 			"grant g1 workload/a muster/grant:give /m/**\nused workload/a muster/grant:give /m/berth:x 1-80",
 			"standing-admin g1"},
 		{"one that ends", "grant g1 workload/a muster/grant:give /m/** until\n" +
-			"used workload/a muster/grant:give /m/berth:x 1-80", ""},
+			"used workload/a muster/grant:give /m/berth:x 1-80", "ending-access g1"},
 		{"one by day", "grant g1 workload/a muster/grant:give /m/** by-day\nused workload/a muster/grant:give " +
 			"/m/berth:x 1-80", ""},
 		{"places that are too many, and something rare",

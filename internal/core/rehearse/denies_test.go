@@ -147,6 +147,7 @@ func TestMemberWhomADenialSpares(t *testing.T) {
 		t.Fatal(err)
 	}
 	if !(r.After < r.Before) || r.ReachBefore.Danger < r.Before || r.ReachAfter.Danger > r.ReachBefore.Danger {
-		t.Errorf("danger %v to %v, within reach %v to %v", r.Before, r.After, r.ReachBefore.Danger, r.ReachAfter.Danger)
+		t.Errorf("danger %v to %v, within reach %v to %v", r.Before, r.After, r.ReachBefore.Danger,
+			r.ReachAfter.Danger)
 	}
 }

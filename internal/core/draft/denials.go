@@ -236,8 +236,11 @@ func (d *denier) places(perm int, gone []*loses, left []*model.Grant, depth int,
 		var unless []model.ID
 		open := false
 		for _, g := range left {
-			if slices.ContainsFunc(g.Where, on.Overlaps) && !slices.Contains(unless, g.To) {
+			if !slices.Contains(unless, g.To) && slices.ContainsFunc(g.Where, on.Overlaps) {
 				unless, open = append(unless, g.To), open || g.To.Open()
+			}
+			if open || len(unless) > mostSpared { // as nearly always
+				break
 			}
 		}
 		if open || len(unless) > mostSpared || d.lent(perm, on) {

@@ -27,6 +27,7 @@ type findingRow struct {
 	Node     model.Path       `json:"node,omitzero" doc:"whose administrators it is about"`
 	What     string           `json:"what"`
 	Evidence []string         `json:"evidence"`
+	Holders  []model.ID       `json:"holders,omitempty" doc:"of a grant to a group: those in it whom it is about"`
 	Waived   *work.Waiver     `json:"waived,omitempty"`
 }
 
@@ -151,7 +152,8 @@ func (a *app) findingsShow() *cobra.Command {
 				d := &render.Doc{Head: fmt.Sprintf("%s: %s %s", r.about(), r.Severity, r.Kind), Value: r}
 				d.Lines = append(d.Lines, fmt.Sprintf("It %s. Mending it takes away %d of danger.", r.What, r.Danger))
 				if slices.Contains([]work.FindingKind{work.IdleIdentity, work.PublicAccess, work.RedundantGrant,
-					work.DeadGrant, work.IdleDenial, work.IdleCeiling, work.Wildcard, work.Administrators}, r.Kind) {
+					work.DeadGrant, work.IdleDenial, work.IdleCeiling, work.Wildcard, work.Administrators}, r.Kind) ||
+					len(r.Holders) > 0 {
 					d.Lines[0] = fmt.Sprintf("%s. Mending it takes away %d of danger.", upper(r.What), r.Danger)
 				}
 				if r.Kind == work.EndingAccess {
@@ -268,7 +270,7 @@ func (a *app) findingRows(ctx context.Context, w *work.Workspace, window model.D
 		f := &found.List[i]
 		row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5),
 			Source: f.Source, Identity: f.Identity, What: what(&f.Finding), Evidence: evidenceOf(f), Rule: f.Rule,
-			Node: f.Node, Waived: f.Waived}
+			Node: f.Node, Waived: f.Waived, Holders: f.Holders}
 		if f.Grant != nil {
 			row.Grant = f.Grant.Grant.ID
 		}

@@ -144,6 +144,10 @@ func what(f *work.SourceFinding) string {
 		return fmt.Sprintf("is used, and ends on %s: %s", f.Grant.Grant.Condition().Until.UTC().Format(time.DateOnly),
 			grantWords(f.Grant.Grant))
 	case work.Outsider:
+		if n := len(f.Holders); n > 0 {
+			return fmt.Sprintf("%s in it, from outside, have %s", suchAs(n, "identity", "identities", f.Holders[0]),
+				grantWords(f.Grant.Grant))
+		}
 		return "from outside, has " + grantWords(f.Grant.Grant)
 	case work.DeadGrant:
 		return "nothing lets anything of " + grantWords(f.Grant.Grant) + " through"
@@ -154,6 +158,10 @@ func what(f *work.SourceFinding) string {
 	case work.Wildcard:
 		return grantWords(f.Grant.Grant) + " gives all of a service, also what it will have one day"
 	case work.WorkloadHands:
+		if n := len(f.Holders); n > 0 {
+			return fmt.Sprintf("%s in it can hand out rights, by %s", suchAs(n, "workload", "workloads", f.Holders[0]),
+				grantWords(f.Grant.Grant))
+		}
 		return "a workload that can hand out rights, by " + grantWords(f.Grant.Grant)
 	case work.Administrators:
 		return fmt.Sprintf("%d identities can edit grants on it", f.Count)
@@ -163,6 +171,14 @@ func what(f *work.SourceFinding) string {
 		return fmt.Sprintf("can make itself administrator of %s in %s", f.Node, render.Plural(f.Count, "step"))
 	}
 	return string(f.Kind)
+}
+
+// suchAs counts those whom a finding is about, and names one.
+func suchAs(n int, one, many string, first model.ID) string {
+	if n == 1 {
+		return "1 " + one + ", " + first.String() + ","
+	}
+	return fmt.Sprintf("%d %s, such as %s,", n, many, first)
 }
 
 func grantWords(g *model.Grant) string {
@@ -240,6 +256,9 @@ func evidenceOf(f *work.Finding) []string {
 		dateOr(gr.Created, "at an unknown time"), keptWith(gr))
 	if !gr.Condition().IsZero() {
 		say("It holds only %s.", gr.Condition())
+	}
+	if n := len(f.Holders); n > 1 {
+		say("They are %s.", first(f.Holders, 6))
 	}
 	if len(g.Holders) > 0 && gr.To.Kind == model.Group {
 		say("%s it through the group; %d of its members used none of its own grants.", identities(len(g.Holders))+

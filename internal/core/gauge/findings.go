@@ -87,6 +87,9 @@ type Finding struct {
 	Node   model.Path // whose administrators it is about
 	Count  int        // of administrators, of steps, or of grants that together give the same
 	Chain  []model.ID // of acting as others
+
+	// Of a grant to a group: those in it whom the finding is about, in order.
+	Holders []model.ID
 }
 
 // Settle gives a finding its id, of one thing of its kind that key names, and a

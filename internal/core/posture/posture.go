@@ -98,11 +98,31 @@ func (f *finder) grants() {
 			who = append(who, i.ID)
 		}
 	}
-	found := make([][]gauge.Finding, len(who))
+	found := make([][]wrong, len(who))
 	parallel.Each(len(who), func(_, i int) { found[i] = f.held(who[i], hands) })
-	for _, list := range found {
-		for _, x := range list {
-			f.add(x, x.Grant.Grant.ID)
+	// What is wrong with many by one grant to their group is wrong with that grant, and mended there.
+	of := map[wrong]int{}
+	for i, list := range found {
+		for _, w := range list {
+			r := f.res.Grants[w.grant]
+			to, severity := who[i], w.severity
+			if r.Grant.To.Kind == model.Group {
+				to, w.severity = r.Grant.To, 0
+				if at, known := of[w]; known {
+					x := &f.out[at]
+					x.Holders, x.Severity = append(x.Holders, who[i]), max(x.Severity, severity)
+					continue
+				}
+				of[w] = len(f.out)
+			}
+			x := gauge.Finding{Kind: w.kind, Identity: to, Grant: r, Standing: f.res.Of(to), Severity: severity}
+			if w.kind != DeadGrant {
+				x.Danger = r.Danger
+			}
+			if to != who[i] {
+				x.Holders = []model.ID{who[i]}
+			}
+			f.add(x, r.Grant.ID)
 		}
 	}
 	counted := map[string]bool{}
@@ -119,30 +139,33 @@ func (f *finder) grants() {
 	}
 }
 
+// wrong is what is wrong with somebody who has a grant, by number.
+type wrong struct {
+	kind     gauge.Kind
+	grant    int
+	severity gauge.Severity
+}
+
 // held finds what is wrong with what reaches somebody; hands are the permissions that let their holder
 // hand out rights. It is for several at once.
-func (f *finder) held(id model.ID, hands access.Set) (out []gauge.Finding) {
+func (f *finder) held(id model.ID, hands access.Set) (out []wrong) {
 	f.x.EachHolding(id, func(h *access.Holding) {
 		g := h.Grant
 		if g.To.Open() {
 			return
 		}
-		r := f.res.Grants[h.Number]
-		x := gauge.Finding{Identity: id, Grant: r, Standing: f.res.Of(id), Danger: r.Danger}
 		if id.Kind == model.External && h.Perms.Count() > 0 {
-			x.Kind, x.Severity = Outsider, gauge.Low
+			severity := gauge.Low
 			if f.highest(h.Perms) >= model.Change {
-				x.Severity = gauge.High
+				severity = gauge.High
 			}
-			out = append(out, x)
+			out = append(out, wrong{Outsider, h.Number, severity})
 		}
 		if id.Kind == model.Workload && h.Perms.Meets(hands) && f.standing(g) && !f.admin[g.ID] {
-			x.Kind, x.Severity = WorkloadHands, gauge.High
-			out = append(out, x)
+			out = append(out, wrong{WorkloadHands, h.Number, gauge.High})
 		}
 		if g.To == id && h.Blocked > 0 && h.Perms.Count() == 0 {
-			x.Kind, x.Severity, x.Danger = DeadGrant, 0, 0
-			out = append(out, x)
+			out = append(out, wrong{DeadGrant, h.Number, gauge.Low})
 		}
 	})
 	return out

@@ -71,7 +71,18 @@ func TestFindings(t *testing.T) {
 			e.Memberships = []model.Membership{{Member: id("external/x"), Group: id("group/g")}}
 			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("group/g"), Rights: do("stow/item:change"),
 				Where: on("/s/harbour:o/berth:p/**")})
-		}, "outsider-access external/x g-x high"},
+		}, "outsider-access group/g g-x high of 1"},
+		{"two outsiders in it, of whom a denial leaves one reading, and one of their own", func(e *model.Estate) {
+			e.Identities = append(e.Identities, model.Identity{ID: id("external/y")},
+				model.Identity{ID: id("external/z"), Disabled: true})
+			e.Memberships = []model.Membership{{Member: id("external/x"), Group: id("group/g")},
+				{Member: id("external/y"), Group: id("group/g")}, {Member: id("external/z"), Group: id("group/g")}}
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{id("external/x")}, Rights: do("stow/item:change"),
+				Where: on("/s/**")}}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-x", To: id("group/g"), Rights: do("stow/item:*"),
+				Where: on("/s/harbour:o/berth:p/**")}, model.Grant{ID: "g-y", To: id("external/y"),
+				Rights: do("stow/item:read"), Where: on("/s/harbour:o/berth:p/**")})
+		}, "outsider-access group/g g-x high of 2; outsider-access external/y g-y low"},
 		{"a grant that a denial swallows", func(e *model.Estate) {
 			e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("person/a")}, Rights: do("stow/*:*"),
 				Where: on("/s/**")}}
@@ -127,6 +138,13 @@ func TestFindings(t *testing.T) {
 			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("muster/grant:give"),
 				Where: on("/s/harbour:o/berth:p/box:b/**")})
 		}, "workload-hand-out workload/w g-w high"},
+		{"two workloads that can by their group", func(e *model.Estate) {
+			e.Identities = append(e.Identities, model.Identity{ID: id("workload/u")})
+			e.Memberships = []model.Membership{{Member: id("workload/w"), Group: id("group/g")},
+				{Member: id("workload/u"), Group: id("group/g")}, {Member: id("person/a"), Group: id("group/g")}}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("group/g"), Rights: do("muster/grant:give"),
+				Where: on("/s/harbour:o/berth:p/box:b/**")})
+		}, "workload-hand-out group/g g-w high of 2"},
 		{"for an hour it is none", func(e *model.Estate) {
 			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("muster/grant:give"),
 				Where: on("/s/harbour:o/berth:p/box:b/**"), Until: time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC)})
@@ -245,6 +263,9 @@ func TestFindings(t *testing.T) {
 					chain = append(chain, c.String())
 				}
 				words = append(words, f.Node.String(), strings.Join(chain, " > "), f.Severity.String())
+				if n := len(f.Holders); n > 0 {
+					words = append(words, fmt.Sprintf("of %d", n))
+				}
 				got = append(got, strings.Join(slices.DeleteFunc(words, func(s string) bool { return s == "" }), " "))
 			}
 			if text := strings.Join(got, "; "); text != tt.want {

@@ -50,7 +50,8 @@ func (a *app) draftCmd() *cobra.Command {
 	var number int
 	share := 2.0
 	cmd := &cobra.Command{
-		Use: "draft --for IDENTITY", Short: "Write the narrower access as a fence file", Args: cobra.NoArgs,
+		Use: "draft --for IDENTITY", Short: "Write the narrower access as a fence file", Args: cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completeIdentity,
 		Long: `Write a fence file: the access that one identity or group should have in place
 of the grants it replaces, drafted from what was used. Fewer permissions, fewer
 places; a role of the source where one fits. What no log would have shown is kept
@@ -89,7 +90,15 @@ well, and never takes away more than the drafts do.`,
 			"--all\n  clipfence draft --for workload/ticket-export --from refusals\n" +
 			"  clipfence draft --for person/ingrid.vaage --task restart-rig --on PATH --until 2026-12-01T00:00:00Z\n" +
 			"  clipfence draft --for workload/backup --needs backup.needs.yaml --with letters --at vault=PATH",
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 0 { // as with gauge and reach
+				if cmd.Flags().Changed("for") {
+					return fmt.Errorf("--for %s and %s: say for whom once", who, args[0])
+				}
+				if err := cmd.Flags().Set("for", args[0]); err != nil {
+					return err
+				}
+			}
 			if err := more.from(cmd, &from); err != nil {
 				return err
 			}

@@ -26,15 +26,23 @@ import (
 // asOf is when the life of the generated estate ends.
 const asOf = "2026-11-24T08:00:00Z"
 
-// ternhaven makes the sample estate once; tests copy it.
-var ternhaven = sync.OnceValues(func() (string, error) {
-	dir := filepath.Join(filepath.Dir(binary), "mooring")
-	out, err := exec.Command(binary, "sandbox", "generate", dir, "--until", asOf).CombinedOutput()
+// ternhaven makes the sample estate once, with a life that ends at one moment; tests copy it.
+var ternhaven = sync.OnceValues(func() (string, error) { return generated("mooring", asOf) })
+
+// today makes it with a life that ends now, for what looks at the log of today: of a life that ended
+// long ago nothing is known since.
+var today = sync.OnceValues(func() (string, error) {
+	return generated("today", time.Now().UTC().Format(time.RFC3339))
+})
+
+func generated(name, until string) (string, error) {
+	dir := filepath.Join(filepath.Dir(binary), name)
+	out, err := exec.Command(binary, "sandbox", "generate", dir, "--until", until).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("%w: %s", err, out)
 	}
 	return dir, nil
-})
+}
 
 // A live is a Mooring that serves, and a workspace connected to it.
 type live struct {
@@ -57,10 +65,21 @@ func keepCalling(l *live, permission, path string) <-chan struct{} {
 	return done
 }
 
-// serve starts a Mooring with the sample estate on a free port.
+// serve starts a Mooring with the sample estate on a free port, and serveToday with one whose life
+// ends now.
 func serve(t *testing.T) *live {
 	t.Helper()
-	from, err := ternhaven()
+	return serveOf(t, ternhaven)
+}
+
+func serveToday(t *testing.T) *live {
+	t.Helper()
+	return serveOf(t, today)
+}
+
+func serveOf(t *testing.T, made func() (string, error)) *live {
+	t.Helper()
+	from, err := made()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -874,7 +893,7 @@ func TestRehearsedTogether(t *testing.T) {
 // where it cannot be left.
 func TestWayBack(t *testing.T) {
 	t.Parallel()
-	l := serve(t)
+	l := serveToday(t)
 	must(t, l.dir, "survey")
 	must(t, l.dir, "draft", "--for", "workload/camera-sync")
 	grants := func() string { return l.admin(t, "GET", "/collections/grants?limit=1000", "", "") }

@@ -73,7 +73,7 @@ func (l *live) changes(t *testing.T) map[string]string {
 // never come.
 func TestStages(t *testing.T) {
 	t.Parallel()
-	l := serve(t)
+	l := serveToday(t)
 	order := l.accepted(t)
 	cmd := command(l.dir, binary, "apply", "--accepted", "--stages", "4", "--watch", "12s", "--every", "1s", "--yes")
 	pipe, err := cmd.StderrPipe()
@@ -125,7 +125,7 @@ func TestStagesGoOn(t *testing.T) {
 	for name, breaks := range map[string]bool{"nothing happens": false, "a call is refused": true} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			l := serve(t)
+			l := serveToday(t)
 			order := l.accepted(t)
 			cmd := command(l.dir, binary, "apply", "--accepted", "--stages", "4", "--watch", "1h", "--every", "1s",
 				"--yes")
@@ -188,7 +188,7 @@ func TestStagesGoOn(t *testing.T) {
 // rule says so and no call would have been refused; survey and review say how it stands.
 func TestWatched(t *testing.T) {
 	t.Parallel()
-	l := serve(t)
+	l := serveToday(t)
 	must(t, l.dir, "survey")
 	for _, who := range []string{"tide-forecast", "dock-signs", "fleet-map"} {
 		must(t, l.dir, "draft", "--for", "workload/"+who)

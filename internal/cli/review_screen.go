@@ -233,6 +233,9 @@ func goesWords(d *work.Reviewed) string {
 	if n := len(d.Fence.Leaves); n > 0 {
 		s += ", " + render.Plural(n, "group") + " left"
 	}
+	if n := len(d.Fence.Denies); n > 0 {
+		s += ", " + render.Plural(n, "denial") + " against everybody else"
+	}
 	return s
 }
 

@@ -56,18 +56,8 @@ const (
 func Denials(in *gauge.Input, r *gauge.Result, fs []*fence.Fence,
 	lent func(perm int, on model.PathPattern) bool) (*Denied, error) {
 	d := &denier{in: in, r: r, x: in.Index, fs: fs, lent: lent}
-	edit := access.Edit{}
-	for n, f := range fs {
-		e := f.Edit(d.x.Source())
-		for i := range e.Come.Grants { // two fences for one identity name theirs alike
-			e.Come.Grants[i].ID += fmt.Sprintf(":%d", n)
-		}
-		edit.Gone.Grants = append(edit.Gone.Grants, e.Gone.Grants...)
-		edit.Gone.Memberships = append(edit.Gone.Memberships, e.Gone.Memberships...)
-		edit.Come.Grants = append(edit.Come.Grants, e.Come.Grants...)
-	}
 	var err error
-	if d.after, err = d.x.With(edit); err != nil {
+	if d.after, err = d.x.With(fence.EditOf(fs, d.x.Source())); err != nil {
 		return nil, err
 	}
 	lines := d.lines()

@@ -381,6 +381,26 @@ func (f *Fence) Edit(source string) access.Edit {
 	return d
 }
 
+// EditOf returns what several fences do to the estate of a source together. Two for one identity name
+// what they bring alike, so here the name of each tells of which fence it is.
+func EditOf(fs []*Fence, source string) access.Edit {
+	var all access.Edit
+	for n, f := range fs {
+		e := f.Edit(source)
+		for i := range e.Come.Grants {
+			e.Come.Grants[i].ID += fmt.Sprintf(":%d", n)
+		}
+		for i := range e.Come.Denials {
+			e.Come.Denials[i].ID += fmt.Sprintf(":%d", n)
+		}
+		all.Gone.Grants = append(all.Gone.Grants, e.Gone.Grants...)
+		all.Gone.Memberships = append(all.Gone.Memberships, e.Gone.Memberships...)
+		all.Come.Grants = append(all.Come.Grants, e.Come.Grants...)
+		all.Come.Denials = append(all.Come.Denials, e.Come.Denials...)
+	}
+	return all
+}
+
 // Receiver returns who gets a line in a source: the identity of the fence, or a member of it.
 func (f *Fence) Receiver(a *Allow, source string) model.ID {
 	if a.To.IsZero() {

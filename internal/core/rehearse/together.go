@@ -46,7 +46,7 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 	j := &Joint{}
 	all := map[model.ID]bool{}
 	of := map[model.ID][]*fence.Fence{}
-	for n, f := range fs {
+	for _, f := range fs {
 		r, err := Run(before, f, uses, p, w)
 		if err != nil {
 			return nil, err
@@ -59,18 +59,8 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 			}
 			of[id] = append(of[id], f)
 		}
-		e := f.Edit(before.Source())
-		for i := range e.Come.Grants { // two fences for one identity name theirs alike
-			e.Come.Grants[i].ID = fmt.Sprintf("%s:%d", e.Come.Grants[i].ID, n)
-		}
-		j.Edit.Gone.Grants = append(j.Edit.Gone.Grants, e.Gone.Grants...)
-		j.Edit.Gone.Memberships = append(j.Edit.Gone.Memberships, e.Gone.Memberships...)
-		j.Edit.Come.Grants = append(j.Edit.Come.Grants, e.Come.Grants...)
-		for i := range e.Come.Denials {
-			e.Come.Denials[i].ID = fmt.Sprintf("%s:%d", e.Come.Denials[i].ID, n)
-		}
-		j.Edit.Come.Denials = append(j.Edit.Come.Denials, e.Come.Denials...)
 	}
+	j.Edit = fence.EditOf(fs, before.Source())
 	after, err := before.With(j.Edit)
 	if err != nil {
 		return nil, err

@@ -227,7 +227,9 @@ func (d *denier) places(perm int, gone []*loses, left []*model.Grant, depth int,
 		open := false
 		for _, g := range left {
 			if !slices.Contains(unless, g.To) && slices.ContainsFunc(g.Where, on.Overlaps) {
-				unless, open = append(unless, g.To), open || g.To.Open()
+				// Whom the source does not list it cannot be told to spare.
+				_, listed := d.x.Identity(g.To)
+				unless, open = append(unless, g.To), open || g.To.Open() || g.To.Source != "" || !listed
 			}
 			if open || len(unless) > mostSpared { // as nearly always
 				break

@@ -48,7 +48,7 @@ func TestDenials(t *testing.T) {
 		"one keeps it on one place": {6, func(c *crowd) { keep(c.fs[0], "s/box:share", "/m/unit:a/**") }, "",
 			"s/box:share on /m/** but [group/g0]; s/box:scrap on /m/** but []; needless 1 2 3 4 5; 13 to 6; " +
 				"up s/box:scrap,s/box:share"},
-		"so few say it":    {2, func(*crowd) {}, "", ""},
+		"so few say it": {2, func(*crowd) {}, "", ""},
 		"one keeps it whom nobody lists": {6, func(c *crowd) {
 			c.grant("x", "person/nobody", "s/box:share", "/m/unit:a/box:0")
 		}, "", ""}, // a denial could not spare them

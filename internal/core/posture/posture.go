@@ -192,33 +192,48 @@ func (f *finder) standing(g *model.Grant) bool {
 
 // denials finds those that refuse nothing that anybody whom they name is granted.
 func (f *finder) denials() {
-	for d := range f.x.Denials() {
-		set := f.x.SetPerms([]model.Rights{d.Rights})
-		spared := f.everybody(d.Unless)
-		refuses := false
-		for id := range f.everybody(d.To) {
-			if spared[id] {
+	all := slices.Collect(f.x.Denials())
+	idle := make([]bool, len(all))
+	asked := make([][]int, parallel.Workers()) // of each grant, which denial was last asked about it
+	parallel.Each(len(all), func(k, i int) {
+		if asked[k] == nil {
+			asked[k] = make([]int, f.x.GrantNumbers())
+		}
+		idle[i] = !f.refuses(all[i], asked[k], i+1)
+	})
+	for i, d := range all {
+		if !idle[i] {
+			continue
+		}
+		who := model.ID{Kind: model.Everyone}
+		if len(d.To) > 0 {
+			who = d.To[0]
+		}
+		f.add(gauge.Finding{Kind: IdleDenial, Identity: who, Rule: d.ID}, d.ID)
+	}
+}
+
+// refuses reports whether a denial refuses something that somebody whom it names is granted. Of many who
+// have the same grants each grant is asked about once: those that say turn were.
+func (f *finder) refuses(d *model.Denial, asked []int, turn int) bool {
+	set := f.x.SetPerms([]model.Rights{d.Rights})
+	spared := f.everybody(d.Unless)
+	there := func(on model.PathPattern) bool { return slices.ContainsFunc(d.Where, on.Overlaps) }
+	for id := range f.everybody(d.To) {
+		if spared[id] {
+			continue
+		}
+		for _, j := range f.x.Given(id) {
+			if asked[j] == turn {
 				continue
 			}
-			for _, j := range f.x.Given(id) {
-				perms := f.x.GrantPerms(j)
-				perms.And(set)
-				refuses = refuses || perms.Count() > 0 &&
-					slices.ContainsFunc(f.x.Grant(j).Where,
-						func(p model.PathPattern) bool { return slices.ContainsFunc(d.Where, p.Overlaps) })
+			asked[j] = turn
+			if f.x.SharedFew(j).Meets(set) && slices.ContainsFunc(f.x.Grant(j).Where, there) {
+				return true
 			}
-			if refuses {
-				break
-			}
-		}
-		if !refuses {
-			who := model.ID{Kind: model.Everyone}
-			if len(d.To) > 0 {
-				who = d.To[0]
-			}
-			f.add(gauge.Finding{Kind: IdleDenial, Identity: who, Rule: d.ID}, d.ID)
 		}
 	}
+	return false
 }
 
 // everybody returns some identities with everybody in them.
@@ -238,10 +253,10 @@ func (f *finder) ceilings() {
 		admitted := f.x.SetPerms([]model.Rights{c.Rights})
 		above := false
 		for _, j := range f.x.Given(c.Of) {
-			perms := f.x.GrantPerms(j)
+			perms := f.x.SharedFew(j)
 			inside := !slices.ContainsFunc(f.x.Grant(j).Where,
 				func(p model.PathPattern) bool { return !model.PathPatternsContain(c.Where, p) })
-			above = above || perms.Count() > 0 && (!inside || !perms.Subset(admitted))
+			above = above || len(perms) > 0 && (!inside || !perms.In(admitted))
 		}
 		if !above {
 			f.add(gauge.Finding{Kind: IdleCeiling, Identity: c.Of, Rule: c.ID}, c.ID)

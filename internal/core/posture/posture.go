@@ -267,22 +267,29 @@ func (f *finder) ceilings() {
 // chains finds who gets to somebody that can hand out rights by acting as others more
 // than once.
 func (f *finder) chains() {
+	var who []model.ID
+	held := map[model.ID]float64{}
+	for n := range f.x.Identities() { // those that only an edge names, too
+		held[f.x.ID(n)], _ = f.res.Scale.Held(f.x.ID(n))
+	}
 	for _, i := range f.x.Everybody() {
-		id := i.ID
-		if id.Kind == model.Group || f.untouched(id) {
-			continue
+		if i.ID.Kind != model.Group && !f.untouched(i.ID) {
+			who = append(who, i.ID)
 		}
-		own, _ := f.res.Scale.Held(id)
-		var worst gauge.Finding
+	}
+	worst := make([]gauge.Finding, len(who))
+	parallel.Each(len(who), func(_, n int) {
+		id := who[n]
 		for _, m := range f.x.Masks(id) {
-			as, _ := f.res.Scale.Held(m.ID)
-			if gain := as - own; len(m.Steps) > 1 && gain > worst.Danger {
-				worst = gauge.Finding{Kind: ActAsChain, Identity: id, Standing: f.res.Of(id), Danger: gain,
+			if gain := held[m.ID] - held[id]; len(m.Steps) > 1 && gain > worst[n].Danger {
+				worst[n] = gauge.Finding{Kind: ActAsChain, Identity: id, Standing: f.res.Of(id), Danger: gain,
 					Severity: gauge.Medium, Chain: append([]model.ID{id}, steps(m)...)}
 			}
 		}
-		if worst.Danger > 0 {
-			f.add(worst, "")
+	})
+	for _, x := range worst {
+		if x.Danger > 0 {
+			f.add(x, "")
 		}
 	}
 }

@@ -356,6 +356,9 @@ func (d *denier) givesUp(lines []fence.Deny) []fence.GiveUp {
 	var out []fence.GiveUp
 	for _, f := range d.fs {
 		for _, g := range f.GivesUp {
+			if !g.From.IsZero() {
+				continue // it stays till then, and whoever has it is spared
+			}
 			some := fence.GiveUp{Where: g.Where, Unseen: g.Unseen}
 			for _, do := range g.Do {
 				if slices.ContainsFunc(lines, func(l fence.Deny) bool {

@@ -48,6 +48,16 @@ func TestDenials(t *testing.T) {
 		"one keeps it on one place": {6, func(c *crowd) { keep(c.fs[0], "s/box:share", "/m/unit:a/**") }, "",
 			"s/box:share on /m/** but [group/g0]; s/box:scrap on /m/** but []; needless 1 2 3 4 5; 13 to 6; " +
 				"up s/box:scrap,s/box:share"},
+		"one keeps it for a time": {6, func(c *crowd) {
+			keep(c.fs[0], "s/box:share", "/m/**")
+			f := c.fs[0]
+			f.Allow[1].Until = asOf.AddDate(0, 0, 90)
+			f.GivesUp = append(f.GivesUp, fence.GiveUp{Do: f.Allow[1].Do, Where: f.Allow[1].Where,
+				From: f.Allow[1].Until})
+			for _, f := range c.fs { // nothing else is named
+				f.GivesUp = f.GivesUp[1:]
+			}
+		}, "", "s/box:share on /m/** but [group/g0]; s/box:scrap on /m/** but []; needless 0 1 2 3 4 5; 13 to 3; up "},
 		"so few say it": {2, func(*crowd) {}, "", ""},
 		"one keeps it whom nobody lists": {6, func(c *crowd) {
 			c.grant("x", "person/nobody", "s/box:share", "/m/unit:a/box:0")

@@ -87,7 +87,7 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	if err != nil {
 		return nil, err
 	}
-	s, err := w.Surveyed(ctx, src)
+	s, uses, ends, err := w.forMore(ctx, src, &q, id)
 	if err == nil {
 		err = s.Known(id)
 	}
@@ -97,10 +97,6 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	if i, _ := s.Identity(id); i.Disabled {
 		return nil, fmt.Errorf("%s is disabled in source %s: nothing that it is given does anything", id, s.Name)
 	}
-	uses, _, err := w.uses(ctx, s)
-	if err != nil {
-		return nil, err
-	}
 	window := q.Window
 	if window == 0 {
 		window = w.Window
@@ -109,11 +105,7 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	out := &More{Who: id, In: s}
 	switch {
 	case q.Ends:
-		_, _, in, res, err := w.gaugedFor(ctx, q.For, q.Window, everyPath)
-		if err != nil {
-			return nil, err
-		}
-		out.Fence = draft.ForEnds(in, res, id, q.Until)
+		out.Fence = ends
 	case q.Task != "":
 		out.Fence, err = w.forTask(s, id, &q, out)
 	case q.Needs != "":
@@ -168,6 +160,25 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	}
 	out.File, out.Risk = name, &Risk{}
 	return out, replaceFile(name, fencefile.Write(f, ""))
+}
+
+// forMore reads what is looked at for somebody who is to have more. What ends takes a comparison, to
+// know what of it was used: it is drafted here.
+func (w *Workspace) forMore(ctx context.Context, src config.Source, q *MoreRequest, id model.ID) (*Source, *usage.Uses,
+	*fence.Fence, error) {
+	if q.Ends {
+		s, in, res, err := w.gauged(ctx, src, q.Window, everyPath)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		return s, in.Uses, draft.ForEnds(in, res, id, q.Until), nil
+	}
+	s, err := w.Surveyed(ctx, src)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	uses, _, err := w.uses(ctx, s)
+	return s, uses, nil, err
 }
 
 // ErrNoLine: no line of a fence is needed, or none helps.

@@ -2,10 +2,8 @@ package draft_test
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
@@ -13,7 +11,6 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
-	"clipfence/internal/core/usage"
 )
 
 // TestGates: what has power and is used on a few days is left to people to be asked for, and stays
@@ -58,14 +55,8 @@ func TestGates(t *testing.T) {
 			who := model.MustID(tt.by)
 			c.uses(who, "read", box, often...)
 			c.uses(who, tt.verb, box, tt.days...)
-			x, err := index.Build(c.e)
-			if err != nil {
-				t.Fatal(err)
-			}
-			first := asOf.AddDate(0, 0, -420)
-			in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
-				Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first,
-					Ends: []time.Time{asOf}, Until: asOf})}
+			in := c.input()
+			x := in.Index
 			res := gauge.Run(in)
 			f, err := draft.FromUse(in, res, to, draft.Options{Gates: true})
 			if err != nil {

@@ -64,6 +64,19 @@ func newPlain(t *testing.T) *plain {
 	return c
 }
 
+// input is the estate with what is done before asOf, as logs of 420 days show it.
+func (c *plain) input() *gauge.Input {
+	c.t.Helper()
+	x, err := index.Build(c.e)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	first := asOf.AddDate(0, 0, -420)
+	return &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
+		Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage,
+			usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
+}
+
 func steadyAt(i int) string { return project(i%10) + fmt.Sprintf("/box:%c", 'a'+i%8) }
 
 // steady is what the thirty do.
@@ -149,15 +162,8 @@ func every(n, from, to int) (out []int) {
 // before and after, and how many of the later calls are refused.
 func (c *plain) drafted() (before, after float64, refused int) {
 	c.t.Helper()
-	x, err := index.Build(c.e)
-	if err != nil {
-		c.t.Fatal(err)
-	}
-	first := asOf.AddDate(0, 0, -420)
-	in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
-		Window:  90,
-		History: first, Coverage: usage.NewCoverage(c.e.Coverage,
-			usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
+	in := c.input()
+	x := in.Index
 	res := gauge.Run(in)
 	worth := draft.NewWorth(in, res)
 	var edit access.Edit

@@ -5,9 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
-	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -99,16 +97,8 @@ func TestConditions(t *testing.T) {
 						Network: netip.MustParseAddr("10.9.9.9")})
 				}
 			}
-			x, err := index.Build(c.e)
-			if err != nil {
-				t.Fatal(err)
-			}
-			first := asOf.AddDate(0, 0, -420)
-			in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
-				Window:  90,
-				History: first,
-				Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first, Ends: []time.Time{asOf},
-					Until: asOf})}
+			in := c.input()
+			x := in.Index
 			f, err := draft.FromUse(in, gauge.Run(in), who, draft.Options{Conditions: tt.ask})
 			if err != nil {
 				t.Fatal(err)

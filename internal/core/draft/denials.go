@@ -85,7 +85,6 @@ type denier struct {
 // loses is a grant that a fence takes away or makes less.
 type loses struct {
 	fence int
-	where []model.PathPattern
 	above [][]model.Path // of each place, the nodes from the top down to it
 }
 
@@ -98,8 +97,8 @@ func (d *denier) lines() []fence.Deny {
 			if !ok {
 				continue
 			}
-			l := &loses{fence: n, where: d.x.Grant(g).Where}
-			for _, on := range l.where {
+			l := &loses{fence: n}
+			for _, on := range d.x.Grant(g).Where {
 				at, _ := on.Anchor()
 				l.above = append(l.above, ancestors(at))
 			}
@@ -132,39 +131,32 @@ func (d *denier) lines() []fence.Deny {
 		})
 	}
 	// The same permissions that spare the same are one line, on several places.
-	var out []fence.Deny
-	danger := map[int]float64{}
-	var sets []access.Set
+	type together struct {
+		fence.Deny
+		danger float64
+	}
+	var out []*together
+	of := map[string]*together{}
 	for _, k := range slices.SortedFunc(maps.Keys(perms), func(a, b line) int {
 		return cmp.Or(comparePatterns(a.on, b.on), cmp.Compare(a.unless, b.unless))
 	}) {
-		i := slices.IndexFunc(out, func(l fence.Deny) bool { return texts(l.Unless) == k.unless })
-		for i >= 0 && !slices.Equal(sets[i], perms[k]) {
-			next := slices.IndexFunc(out[i+1:], func(l fence.Deny) bool { return texts(l.Unless) == k.unless })
-			if i += next + 1; next < 0 {
-				i = -1
-			}
+		same := fmt.Sprint(perms[k], k.unless)
+		t := of[same]
+		if t == nil {
+			t = &together{Deny: fence.Deny{Do: (&drafter{x: d.x}).names(perms[k]), Unless: spares[k]}}
+			of[same], out = t, append(out, t)
 		}
-		if i < 0 {
-			i = len(out)
-			sets = append(sets, perms[k])
-			out = append(out, fence.Deny{Do: (&drafter{x: d.x}).names(perms[k]), Unless: spares[k]})
-		}
-		out[i].Where = append(out[i].Where, k.on)
+		t.Where = append(t.Where, k.on)
 		for p := range perms[k].All() {
-			danger[i] += float64(len(gone[p])) * d.in.Weights.Of(d.x.Level(p), 1)
+			t.danger += float64(len(gone[p])) * d.in.Weights.Of(d.x.Level(p), 1)
 		}
 	}
-	order := make([]int, len(out))
-	for i := range order {
-		order[i] = i
+	slices.SortStableFunc(out, func(a, b *together) int { return cmp.Compare(b.danger, a.danger) })
+	var lines []fence.Deny
+	for _, t := range out[:min(len(out), mostDenials)] {
+		lines = append(lines, t.Deny)
 	}
-	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(danger[b], danger[a]) })
-	var sorted []fence.Deny
-	for _, i := range order[:min(len(order), mostDenials)] {
-		sorted = append(sorted, out[i])
-	}
-	return sorted
+	return lines
 }
 
 // ancestors returns the nodes above a path from the top down, and itself.
@@ -201,7 +193,7 @@ func texts(ids []model.ID) string {
 // places tells where a denial of a permission spares few: as far up as that is so, from a depth on.
 func (d *denier) places(perm int, gone []*loses, left []*model.Grant, depth int,
 	yield func(model.PathPattern, []model.ID)) {
-	if depth > deepest || fencesOf(gone) < leastDenied {
+	if depth > deepest {
 		return
 	}
 	below := map[model.Path][]*loses{} // all places of which are on a node or below

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -290,14 +289,8 @@ func TestDenialsRisk(t *testing.T) {
 		}
 	}
 	c.grant(g, "/m/**", 900, "s/item:read", "s/item:scrap", "s/item:share")
-	x, err := index.Build(c.e)
-	if err != nil {
-		t.Fatal(err)
-	}
-	first := asOf.AddDate(0, 0, -420)
-	input := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
-		Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first,
-			Ends: []time.Time{asOf}, Until: asOf})}
+	input := c.input()
+	x := input.Index
 	worth := draft.NewWorth(input, gauge.Run(input))
 	past, learned := worth.Risk()
 	all := c.e.Grants[len(c.e.Grants)-1]

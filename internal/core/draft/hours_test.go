@@ -59,14 +59,8 @@ func TestHours(t *testing.T) {
 					Permission: model.MustPermission("s/item:read"), Path: model.MustPath("/m/project:p1/box:a"),
 					Outcome: usage.Done})
 			}
-			x, err := index.Build(c.e)
-			if err != nil {
-				t.Fatal(err)
-			}
-			first := asOf.AddDate(0, 0, -420)
-			in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
-				Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage,
-					usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
+			in := c.input()
+			x := in.Index
 			for _, ask := range []bool{true, false} {
 				f, err := draft.FromUse(in, gauge.Run(in), who, draft.Options{Conditions: ask})
 				if err != nil {

@@ -5,9 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
-	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
@@ -93,15 +91,8 @@ func TestLeaves(t *testing.T) {
 				}
 			}
 			tt.change(c, g, in)
-			x, err := index.Build(c.e)
-			if err != nil {
-				t.Fatal(err)
-			}
-			first := asOf.AddDate(0, 0, -420)
-			input := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...),
-				AsOf:   asOf,
-				Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage,
-					usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
+			input := c.input()
+			x := input.Index
 			res := gauge.Run(input)
 			worth := draft.NewWorth(input, res)
 			var lessons *review.Lessons

@@ -8,14 +8,12 @@ import (
 	"time"
 
 	"clipfence/internal/core/access"
-	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/gauge/gaugetest"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
-	"clipfence/internal/core/usage"
 )
 
 // TestLimits: what was not used in the window ends by itself where that is asked for: a guess with the
@@ -51,14 +49,8 @@ func TestLimits(t *testing.T) {
 					return r.Service == "s" && r.LogClass == "change"
 				})
 			}
-			x, err := index.Build(c.e)
-			if err != nil {
-				t.Fatal(err)
-			}
-			first := asOf.AddDate(0, 0, -420)
-			in := &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
-				Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage, usage.Read{First: first,
-					Ends: []time.Time{asOf}, Until: asOf})}
+			in := c.input()
+			x := in.Index
 			res := gauge.Run(in)
 			f, err := draft.FromUse(in, res, who, draft.Options{Limits: ask, Caution: draft.Careful,
 				KeepUnobservable: true})

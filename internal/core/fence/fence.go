@@ -1,8 +1,8 @@
 // Package fence holds the access that should stand in place of what is granted.
 //
-// A [Fence] names the grants it replaces and what it allows instead, line by line. It is the
-// content of a fence file: drafted from use or written by hand, and held to the same rules
-// either way. [Fence.Edit] is what it does to an estate.
+// A [Fence] names the grants it replaces and what it allows instead, line by line, or what it
+// refuses whatever grants give. It is the content of a fence file: drafted from use or written by
+// hand, and held to the same rules either way. [Fence.Edit] is what it does to an estate.
 package fence
 
 import (
@@ -211,12 +211,6 @@ type Deny struct {
 	Where  []model.PathPattern       `json:"where" doc:"path patterns"`
 	Unless []model.ID                `json:"unless,omitempty" doc:"people, workloads and groups that it spares"`
 	At     model.Position            `json:"-"`
-}
-
-// Refuses reports whether a line refuses a permission on a path to whoever it does not spare.
-func (d *Deny) Refuses(p model.Permission, path model.Path) bool {
-	return slices.ContainsFunc(d.Do, func(do model.PermissionPattern) bool { return do.Matches(p) }) &&
-		slices.ContainsFunc(d.Where, func(on model.PathPattern) bool { return on.Matches(path) })
 }
 
 // Denial returns the record of a line in a source.

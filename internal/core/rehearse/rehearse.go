@@ -339,10 +339,10 @@ type naming func(u *usage.Use) (from time.Time, named bool)
 // weekday, the last one before.
 func (t *taken) goesOn(u *usage.Use, until time.Time) bool {
 	const week = 7 * 24 * time.Hour
-	ctx := u.Context()
-	if ctx.Time = u.Last; !u.Last.Before(until) {
+	if !u.Last.Before(until) {
 		return false
 	}
+	ctx := u.Context()
 	ctx.Time = u.Last.Add((until.Sub(u.Last) - 1) / week * week)
 	return t.after.Decide(u.Principal(), u.Permission, u.Path, ctx).Outcome >= t.before.Decide(u.Principal(),
 		u.Permission, u.Path, ctx).Outcome

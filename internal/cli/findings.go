@@ -27,7 +27,7 @@ type findingRow struct {
 	Node     model.Path       `json:"node,omitzero" doc:"whose administrators it is about"`
 	What     string           `json:"what"`
 	Evidence []string         `json:"evidence"`
-	Holders  []model.ID       `json:"holders,omitempty" doc:"of a grant to a group: those in it whom it is about"`
+	Holders  []model.ID       `json:"holders,omitempty" doc:"of what is wrong by way of a group: those in it whom it is about"`
 	Waived   *work.Waiver     `json:"waived,omitempty"`
 }
 

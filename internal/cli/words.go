@@ -166,7 +166,14 @@ func what(f *work.SourceFinding) string {
 	case work.Administrators:
 		return fmt.Sprintf("%d identities can edit grants on it", f.Count)
 	case work.ActAsChain:
-		return "gets far more by acting as " + strings.ReplaceAll(chainWords(f.Chain[1:]), " in ", ", then as ")
+		as := "far more by acting as " + strings.ReplaceAll(chainWords(f.Chain[1:]), " in ", ", then as ")
+		switch n := len(f.Holders); {
+		case n == 1:
+			return fmt.Sprintf("%s in it gets %s", f.Holders[0], as)
+		case n > 1:
+			return fmt.Sprintf("%s in it get %s", identities(n), as)
+		}
+		return "gets " + as
 	case work.Escalation:
 		return fmt.Sprintf("can make itself administrator of %s in %s", f.Node, render.Plural(f.Count, "step"))
 	}
@@ -242,7 +249,13 @@ func evidenceOf(f *work.Finding) []string {
 		}
 	}
 	g := f.Grant
+	they := func() {
+		if n := len(f.Holders); n > 1 {
+			say("They are %s.", first(f.Holders, 6))
+		}
+	}
 	if g == nil && work.OfShape(f.Kind) {
+		they()
 		say("Proven from the survey alone, whatever is used.")
 		return out
 	}
@@ -257,9 +270,7 @@ func evidenceOf(f *work.Finding) []string {
 	if !gr.Condition().IsZero() {
 		say("It holds only %s.", gr.Condition())
 	}
-	if n := len(f.Holders); n > 1 {
-		say("They are %s.", first(f.Holders, 6))
-	}
+	they()
 	if len(g.Holders) > 0 && gr.To.Kind == model.Group {
 		say("%s it through the group; %d of its members used none of its own grants.", identities(len(g.Holders))+
 			" have", silent(f.Standing))

@@ -193,6 +193,11 @@ func Write(f *fence.Fence, coverage string) []byte {
 			}
 			line("    - {"+kind+scalar(name)+", digest: "+scalar(r.Digest)+"}", "")
 		}
+		if r := p.Refuses; r.Lines != "" {
+			line("  refuses:", "as it is now: what is granted from now on was not looked at")
+			line("    lines: "+scalar(r.Lines), "")
+			line("    grants: "+list(r.Grants, func(s string) string { return s }), "")
+		}
 	}
 	return []byte(b.String())
 }

@@ -27,6 +27,9 @@ func random(r *rand.Rand) *fence.Fence {
 		x := float64(r.IntN(5000)) / 1000
 		f.Proven = fence.Proven{Until: time.UnixMilli(r.Int64N(2e12)).UTC(), Expects: &x,
 			Rights: []fence.Rights{{Grant: pick(), Digest: "1234567890123456"}, {Role: pick(), Digest: "12e4"}}}
+		if r.IntN(2) == 0 {
+			f.Proven.Refuses = fence.Refuses{Lines: "0123456789012345", Grants: []string{"01234567", "1234e567"}}
+		}
 	}
 	for range r.IntN(3) {
 		f.Replaces = append(f.Replaces, pick())

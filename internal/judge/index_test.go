@@ -88,11 +88,10 @@ func TestIndexAgrees(t *testing.T) {
 				held += whoAgrees(t, seed, plain, x, p, path)
 			}
 		}
+		masker := x.Masker() // one for all, as whoever asks about many does
 		for _, text := range callers {
 			id := model.MustID(text)
-			if len(plain.Masks(id)) != len(x.Masks(id)) {
-				t.Errorf("seed %d: %s: masks differ", seed, id)
-			}
+			masksAgree(t, seed, plain, x, masker, id)
 			pieces += totalsAgree(t, seed, plain, x, id)
 			holdingsAgree(t, seed, plain, x, id)
 		}
@@ -128,6 +127,30 @@ func whoAgrees(t *testing.T, seed uint64, plain *plain.Engine, x *index.Index, p
 		t.Fatalf("seed %d: who may %s on %s:\nplain: %v\nindex: %v", seed, p, path, want, got)
 	}
 	return len(got)
+}
+
+// masksAgree holds whom somebody can act as, and by which steps, against the plain evaluator.
+func masksAgree(t *testing.T, seed uint64, plain *plain.Engine, x *index.Index, m *index.Masker, id model.ID) {
+	t.Helper()
+	want := plain.Masks(id)
+	if n := m.Of(id); n != len(want) {
+		t.Errorf("seed %d: %s can act as %d, want %d", seed, id, n, len(want))
+		return
+	}
+	steps := func(m access.Mask) (out []string) {
+		for _, s := range m.Steps {
+			out = append(out, s.ID)
+		}
+		return out
+	}
+	alone := x.Masks(id)
+	for i, w := range want {
+		got := m.Mask(i)
+		if to, far := m.ID(i); to != w.ID || got.ID != w.ID || far != (len(w.Steps) > 1) ||
+			!slices.Equal(steps(got), steps(w)) || !slices.Equal(steps(alone[i]), steps(w)) {
+			t.Errorf("seed %d: %s acts as %s by %v, want %s by %v", seed, id, got.ID, steps(got), w.ID, steps(w))
+		}
+	}
 }
 
 func totalsAgree(t *testing.T, seed uint64, plain *plain.Engine, x *index.Index, id model.ID) int {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"time"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 )
@@ -19,6 +20,14 @@ type Proven struct {
 	Until   time.Time `json:"until,omitzero" doc:"the last call that was known then"`
 	Expects *float64  `json:"expects,omitempty" doc:"of how many identities a call was expected to be refused within 90 days: a guess; none where too little was known"`
 	Rights  []Rights  `json:"rights,omitempty" doc:"what it replaces and gives, as it was then"`
+	Refuses Refuses   `json:"refuses,omitzero" doc:"what its denials refuse something of, as it was then"`
+}
+
+// Refuses tells what denials refused something of from what was granted since: a denial holds against
+// what comes as well, and nobody has said of that whether it is to go.
+type Refuses struct {
+	Lines  string   `json:"lines,omitempty" doc:"the first 16 hexadecimal digits of the SHA-256 of what they refuse, and where"`
+	Grants []string `json:"grants,omitempty" doc:"of each grant of which they refuse something, the first 8 hexadecimal digits of the SHA-256 of what it gives, to whom, where and when"`
 }
 
 // Rights tells one state of a grant or a role from others.
@@ -29,7 +38,9 @@ type Rights struct {
 }
 
 // IsZero reports whether nothing is said.
-func (p Proven) IsZero() bool { return p.Until.IsZero() && p.Expects == nil && len(p.Rights) == 0 }
+func (p Proven) IsZero() bool {
+	return p.Until.IsZero() && p.Expects == nil && len(p.Rights) == 0 && p.Refuses.Lines == ""
+}
 
 // digest returns what tells one state of some rights from others: the first 64 bits of the
 // SHA-256 (FIPS 180-4) of their JSON.
@@ -70,8 +81,7 @@ func (f *Fence) now(x *index.Index) []Rights {
 	for _, id := range f.Replaces {
 		if n, ok := x.GrantNamed(id); ok {
 			g := x.Grant(n)
-			out = append(out, Rights{Grant: id, Digest: digest(g.To, inOrder(x.GrantSets(n)), texts(g.Where), g.When,
-				g.Until.UTC())})
+			out = append(out, Rights{Grant: id, Digest: ofGrant(x, n, g)})
 		}
 	}
 	for _, a := range f.Allow {
@@ -83,9 +93,101 @@ func (f *Fence) now(x *index.Index) []Rights {
 	return out
 }
 
-// Prove notes on what a fence rests: what it replaces and gives is taken from an estate.
+// ofGrant returns what tells one state of a grant from others.
+func ofGrant(x *index.Index, n int, g *model.Grant) string {
+	return digest(g.To, inOrder(x.GrantSets(n)), texts(g.Where), g.When, g.Until.UTC())
+}
+
+// grantDigits is how many digits tell a grant that a denial refuses: of ten thousand such grants and as many
+// new ones, one is taken for another in one case of forty.
+const grantDigits = 8
+
+// refused calls yield with every grant of which a denial of the fence refuses something to somebody.
+func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant, line *Deny)) {
+	type line struct {
+		model.Denial
+		set    access.Set
+		to     map[model.ID]bool
+		spared map[model.ID]bool
+	}
+	lines := make([]line, len(f.Denies))
+	for i := range f.Denies {
+		d := f.Denial(&f.Denies[i], "", x.Source())
+		lines[i] = line{d, x.SetPerms([]model.Rights{d.Rights}), everybody(x, d.To), everybody(x, d.Unless)}
+	}
+	for n, g := range x.Grants() {
+		var holders map[model.ID]bool
+		for i := range lines {
+			l := &lines[i]
+			if !slices.ContainsFunc(g.Where, func(on model.PathPattern) bool {
+				return slices.ContainsFunc(l.Where, on.Overlaps)
+			}) || !x.SharedFew(n).Meets(l.set) {
+				continue
+			}
+			if holders == nil {
+				holders = everybody(x, []model.ID{g.To})
+			}
+			for id := range holders {
+				if l.to[id] && !l.spared[id] && !x.Bypasses(id) {
+					yield(n, g, &f.Denies[i])
+					break
+				}
+			}
+		}
+	}
+}
+
+// everybody returns some identities with all who are in them.
+func everybody(x *index.Index, ids []model.ID) map[model.ID]bool {
+	out := map[model.ID]bool{}
+	for _, id := range ids {
+		out[id] = true
+		if n, ok := x.Number(id); ok {
+			x.Members(n, func(i int) { out[x.ID(i)] = true })
+		}
+	}
+	return out
+}
+
+// refusesNow returns what the denials of the fence refuse something of, as it is.
+func (f *Fence) refusesNow(x *index.Index) Refuses {
+	if len(f.Denies) == 0 {
+		return Refuses{}
+	}
+	var lines [][2][]string
+	for _, d := range f.Denies {
+		lines = append(lines, [2][]string{texts(d.Do), texts(d.Where)})
+	}
+	out := Refuses{Lines: digest(lines)}
+	f.refused(x, func(n int, g *model.Grant, _ *Deny) {
+		out.Grants = append(out.Grants, ofGrant(x, n, g)[:grantDigits])
+	})
+	slices.Sort(out.Grants)
+	out.Grants = slices.Compact(out.Grants)
+	return out
+}
+
+// since returns the grants that were made or changed since the fence was proven and of which its denials
+// refuse something. Where somebody has written other denials since, only those count that are known to have
+// been made later: of the others it is the new line that refuses them, and no news to whoever wrote it.
+func (f *Fence) since(x *index.Index) (out []*model.Grant) {
+	was := f.Proven.Refuses
+	if was.Lines == "" {
+		return nil
+	}
+	same := f.refusesNow(x).Lines == was.Lines
+	f.refused(x, func(n int, g *model.Grant, _ *Deny) {
+		_, known := slices.BinarySearch(was.Grants, ofGrant(x, n, g)[:grantDigits])
+		if !known && (same || g.Created.After(f.Drafted)) && !slices.Contains(out, g) {
+			out = append(out, g)
+		}
+	})
+	return out
+}
+
+// Prove notes on what a fence rests: what it replaces, gives and denies is taken from an estate.
 func (f *Fence) Prove(x *index.Index, until time.Time, expects *float64) {
-	f.Proven = Proven{Until: until, Expects: expects, Rights: f.now(x)}
+	f.Proven = Proven{Until: until, Expects: expects, Rights: f.now(x), Refuses: f.refusesNow(x)}
 }
 
 // Changed says what is not as it was when the fence was proven, a sentence each. Grants and roles
@@ -106,6 +208,10 @@ func (f *Fence) Changed(x *index.Index) []string {
 					was.Grant))
 			}
 		}
+	}
+	for _, g := range f.since(x) {
+		out = append(out, fmt.Sprintf("grant %s to %s was made or changed since it was drafted, and a denial refuses "+
+			"some of it: name %s in unless, or take the grant back", g.ID, g.To, g.To))
 	}
 	return out
 }

@@ -93,3 +93,108 @@ func TestChanged(t *testing.T) {
 		}
 	}
 }
+
+// TestGrantedSince: a denial holds against grants that were not there when it was drafted, so those are named
+// before it is put up; and only those.
+func TestGrantedSince(t *testing.T) {
+	do, on := model.MustPermissionPattern, model.MustPathPattern
+	created := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
+	drafted := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
+	grant := func(id, to, what, where string) model.Grant {
+		return model.Grant{ID: id, To: model.MustID(to), Created: created, Where: []model.PathPattern{on(where)},
+			Rights: model.Rights{Do: []model.PermissionPattern{do(what)}}}
+	}
+	estate := func() *model.Estate {
+		e := &model.Estate{Source: "s", Nodes: []model.Node{{Path: model.MustPath("/s/a:1")}},
+			Catalogue: model.Catalogue{{Permission: model.MustPermission("p/q:r")},
+				{Permission: model.MustPermission("p/q:w")}}}
+		for _, id := range []string{"person/a", "person/b", "person/kept", "person/root", "group/g", "group/kept"} {
+			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id)})
+		}
+		e.Semantics.Bypass = []model.ID{model.MustID("person/root")}
+		for _, who := range []string{"person/b", "person/kept"} {
+			e.Memberships = append(e.Memberships,
+				model.Membership{Member: model.MustID(who), Group: model.MustID("group/g")})
+		}
+		e.Memberships = append(e.Memberships,
+			model.Membership{Member: model.MustID("person/kept"), Group: model.MustID("group/kept")})
+		e.Grants = []model.Grant{grant("old", "person/a", "p/q:*", "/s/a:1/**")}
+		return e
+	}
+	fresh := func() *fence.Fence {
+		return &fence.Fence{For: model.MustID("s:everyone"), Drafted: drafted, Denies: []fence.Deny{{
+			Do: []model.PermissionPattern{do("p/q:w")}, Where: []model.PathPattern{on("/s/a:1/**")},
+			Unless: []model.ID{model.MustID("group/kept")}}}}
+	}
+	for _, tt := range []struct {
+		name string
+		do   func(e *model.Estate, f *fence.Fence)
+		want string // the grants that are named
+	}{
+		{"nothing", func(*model.Estate, *fence.Fence) {}, ""},
+		{"made since", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:*", "/s/a:1/x:2/**"))
+		}, "new to person/b"},
+		{"made since, to a group one of whom it does not spare", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "group/g", "p/q:w", "/s/**"))
+		}, "new to group/g"},
+		{"changed since", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants[0].Where = append(e.Grants[0].Where, on("/s/a:1/x:3"))
+		}, "old to person/a"},
+		{"gone since", func(e *model.Estate, _ *fence.Fence) { e.Grants = nil }, ""},
+		{"made since, of what is not denied", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:r", "/s/a:1/**"))
+		}, ""},
+		{"made since, elsewhere", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:w", "/s/a:2/**"))
+		}, ""},
+		{"made since, to those whom it spares", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "group/kept", "p/q:w", "/s/a:1/**"),
+				grant("newer", "person/kept", "p/q:w", "/s/a:1/**"))
+		}, ""},
+		{"made since, to one whom nothing is denied", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "person/root", "p/q:w", "/s/a:1/**"))
+		}, ""},
+		{"spared since", func(e *model.Estate, f *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:w", "/s/a:1/**"))
+			f.Denies[0].Unless = append(f.Denies[0].Unless, model.MustID("person/b"))
+		}, ""},
+		{"a line that somebody wrote since refuses what was there", func(e *model.Estate, f *fence.Fence) {
+			f.Denies[0].Do = append(f.Denies[0].Do, do("p/q:r"))
+			e.Grants[0].Where = append(e.Grants[0].Where, on("/s/a:1/x:3"))
+		}, ""},
+		{"and what came later", func(e *model.Estate, f *fence.Fence) {
+			f.Denies[0].Do = append(f.Denies[0].Do, do("p/q:r"))
+			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:r", "/s/a:1/**"))
+			e.Grants[1].Created = drafted.Add(time.Hour)
+		}, "new to person/b"},
+		{"of a fence that was never proven", func(e *model.Estate, f *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:w", "/s/a:1/**"))
+			f.Proven = fence.Proven{}
+		}, ""},
+	} {
+		t.Run(tt.name, func(t *testing.T) {
+			f, e := fresh(), estate()
+			x, err := index.Build(e)
+			if err != nil {
+				t.Fatal(err)
+			}
+			f.Prove(x, drafted, nil)
+			if n := len(f.Proven.Refuses.Grants); n != 1 {
+				t.Fatalf("it refuses some of %d grants, want 1", n)
+			}
+			tt.do(e, f)
+			if x, err = index.Build(e); err != nil {
+				t.Fatal(err)
+			}
+			got := f.Changed(x)
+			for i, s := range got {
+				s, _ = strings.CutPrefix(s, "grant ")
+				got[i], _, _ = strings.Cut(s, " was made")
+			}
+			if text := strings.Join(got, "; "); text != tt.want {
+				t.Errorf("named %q, want %q", text, tt.want)
+			}
+		})
+	}
+}

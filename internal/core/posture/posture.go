@@ -10,6 +10,7 @@ package posture
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -278,19 +279,48 @@ func (f *finder) chains() {
 		}
 	}
 	worst := make([]gauge.Finding, len(who))
-	parallel.Each(len(who), func(_, n int) {
-		id := who[n]
-		for _, m := range f.x.Masks(id) {
-			if gain := held[m.ID] - held[id]; len(m.Steps) > 1 && gain > worst[n].Danger {
-				worst[n] = gauge.Finding{Kind: ActAsChain, Identity: id, Standing: f.res.Of(id), Danger: gain,
-					Severity: gauge.Medium, Chain: append([]model.ID{id}, steps(m)...)}
+	by := make([]*model.ActAs, len(who)) // the first step
+	maskers := make([]*index.Masker, parallel.Workers())
+	parallel.Each(len(who), func(k, n int) {
+		if maskers[k] == nil {
+			maskers[k] = f.x.Masker()
+		}
+		id, m := who[n], maskers[k]
+		best := -1
+		for i := range m.Of(id) {
+			to, far := m.ID(i)
+			if gain := held[to] - held[id]; far && gain > worst[n].Danger {
+				worst[n].Danger, best = gain, i
 			}
 		}
-	})
-	for _, x := range worst {
-		if x.Danger > 0 {
-			f.add(x, "")
+		if best < 0 {
+			return
 		}
+		mask := m.Mask(best)
+		by[n] = mask.Steps[0]
+		worst[n] = gauge.Finding{Kind: ActAsChain, Identity: id, Standing: f.res.Of(id), Danger: worst[n].Danger,
+			Severity: gauge.Medium, Chain: append([]model.ID{id}, steps(mask)...)}
+	})
+	// Many who get there because of the group that they are in are one finding, of that group.
+	of := map[string]int{}
+	for n, x := range worst {
+		if x.Danger == 0 {
+			continue
+		}
+		if from := by[n].From; from != x.Identity {
+			x.Chain[0] = from
+			key := fmt.Sprint(x.Chain)
+			if at, known := of[key]; known {
+				all := &f.out[at]
+				all.Holders, all.Danger = append(all.Holders, who[n]), max(all.Danger, x.Danger)
+				continue
+			}
+			of[key] = len(f.out)
+			x.Identity, x.Standing, x.Holders = from, f.res.Of(from), []model.ID{who[n]}
+			f.add(x, key)
+			continue
+		}
+		f.add(x, "")
 	}
 }
 

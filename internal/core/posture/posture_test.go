@@ -177,6 +177,23 @@ func TestFindings(t *testing.T) {
 			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("stow/item:change"),
 				Where: on("/s/harbour:o/berth:p/**")})
 		}, "act-as-chain person/b person/b > workload/v > workload/w medium"},
+		{"a chain that begins with a group is one finding, of the group", func(e *model.Estate) {
+			e.ActAs = []model.ActAs{{ID: "a-1", From: id("group/g"), To: id("workload/v")},
+				{ID: "a-2", From: id("workload/v"), To: id("workload/w")},
+				{ID: "a-3", From: id("workload/w"), To: id("person/a")}}
+			e.Memberships = []model.Membership{{Member: id("person/a"), Group: id("group/g")},
+				{Member: id("person/b"), Group: id("group/g")}, {Member: id("workload/w"), Group: id("group/g")}}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("stow/item:change"),
+				Where: on("/s/harbour:o/berth:p/**")})
+		}, "act-as-chain group/g group/g > workload/v > workload/w medium of 2; " +
+			"act-as-chain workload/v workload/v > workload/w > person/a medium"},
+		{"who may act as the worst at once has no chain to it", func(e *model.Estate) {
+			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")},
+				{ID: "a-2", From: id("workload/v"), To: id("workload/w")},
+				{ID: "a-3", From: id("person/b"), To: id("workload/w")}}
+			e.Grants = append(e.Grants, model.Grant{ID: "g-w", To: id("workload/w"), Rights: do("stow/item:change"),
+				Where: on("/s/harbour:o/berth:p/**")})
+		}, ""},
 		{"a chain that leads to nothing", func(e *model.Estate) {
 			e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/b"), To: id("workload/v")},
 				{ID: "a-2", From: id("workload/v"), To: id("workload/w")}}

@@ -427,36 +427,6 @@ func (x *Index) covers(s *scratch, places ints) bool {
 	return false
 }
 
-// Masks returns everybody whom id can act as, as [plain.Engine.Masks] does.
-func (x *Index) Masks(id model.ID) []access.Mask {
-	var out []access.Mask
-	seen := map[model.ID]bool{id: true}
-	queue := []access.Mask{{ID: id}}
-	for len(queue) > 0 {
-		at := queue[0]
-		queue = queue[1:]
-		s := x.scratch()
-		x.closure(s, at.ID)
-		for _, n := range s.ids {
-			if n == none {
-				continue
-			}
-			for edges, j := x.mayAct.of(int(n)), 0; j < edges.len(); j++ {
-				a := x.actAs.at(int(edges.at(j)))
-				if seen[a.To] {
-					continue
-				}
-				seen[a.To] = true
-				m := access.Mask{ID: a.To, Steps: append(slices.Clip(at.Steps), a)}
-				out = append(out, m)
-				queue = append(queue, m)
-			}
-		}
-		x.pool.Put(s)
-	}
-	return out
-}
-
 // Given returns the grants that reach an identity through itself, its groups and the
 // crowds, by number, in the order in which [Index.Decide] looks at them.
 func (x *Index) Given(id model.ID) []int {

@@ -28,7 +28,8 @@ type gaugeRow struct {
 	Members      int                `json:"members,omitempty" doc:"of a group: who is in it at any distance and can sign in"`
 	Silent       int                `json:"silent_members,omitempty" doc:"of those, who used none of its own grants in the window"`
 	Unobservable int                `json:"unobservable"`
-	LastUse      time.Time          `json:"last_use,omitzero"`
+	LastUse      time.Time          `json:"last_use,omitzero" doc:"its last call that was let through"`
+	LastCall     time.Time          `json:"last_call,omitzero" doc:"its last call, also one that was refused"`
 	LastSeen     time.Time          `json:"last_seen,omitzero"`
 	Habit        string             `json:"habit"`
 	State        work.StandingState `json:"state"`
@@ -113,7 +114,7 @@ func gaugeRowOf(s *work.Standing, placed *work.Tally, now time.Time) gaugeRow {
 	}
 	return gaugeRow{s.ID, int(s.Danger + 0.5), int(s.Removable + 0.5), int(s.Within.Danger + 0.5), s.Within.Becomes,
 		s.Within.Nodes, s.Granted, s.ByName, s.ByGroups, s.ByCrowds, s.Used, s.Members, s.Silent, s.Unobservable,
-		s.LastUse, s.Identity.LastSeen, habit(s), s.State, j, p.Calls, p.Placed}
+		s.LastDone, s.LastUse, s.Identity.LastSeen, habit(s), s.State, j, p.Calls, p.Placed}
 }
 
 func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, kind string, all bool,

@@ -43,6 +43,8 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 		return "silent, but the evidence is too thin", render.Plain
 	}
 	switch {
+	case s.ID.Kind != model.Group && !s.LastUse.IsZero() && s.LastDone.IsZero():
+		return "only tried: every call of it that is known was refused", render.Warn
 	case s.ID.Kind == model.Group && s.Perhaps > 0 &&
 		slices.ContainsFunc(s.Grants, func(g *work.GrantResult) bool { return len(g.Frozen) > 0 }):
 		return fmt.Sprintf("nobody is listed in it; %s may be", render.Plural(s.Perhaps, "unexplained caller")),
@@ -113,7 +115,7 @@ func lastUse(s *work.Standing, now time.Time) string {
 	if s.LastUse.IsZero() && !s.Identity.LastSeen.IsZero() {
 		return render.Day(s.Identity.LastSeen, now) + " (seen)"
 	}
-	return render.Day(s.LastUse, now)
+	return render.Day(s.LastDone, now)
 }
 
 // what says in one line what a finding claims.
@@ -243,6 +245,8 @@ func evidenceOf(f *work.Finding) []string {
 			say("No log shows a call of it, and the source remembers no sign-in.")
 		case s.LastUse.IsZero():
 			say("No log shows a call of it; the source last saw it on %s.", s.Identity.LastSeen.Format(time.DateOnly))
+		case s.ID.Kind != model.Group && s.LastDone.IsZero():
+			say("Every call of it that is known was refused, the last on %s.", s.LastUse.Format(time.RFC3339))
 		case s.ID.Kind != model.Group:
 			say("Last call %s; habit %s; silent for %s.", s.LastUse.Format(time.RFC3339), s.Habit.Rhythm,
 				render.Plural(s.Habit.Silence, "day"))

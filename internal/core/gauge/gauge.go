@@ -181,17 +181,18 @@ type Standing struct {
 	ID           model.ID
 	Identity     model.Identity
 	State        State
-	Dark         bool // it is unproven since it may go on where no log shows it, and for nothing else
-	Granted      int  // distinct permissions, after denials, guardrails and ceilings
-	Used         int  // distinct permissions in the window; of a group, of its own grants
-	ByName       int  // distinct permissions of grants that name it
-	ByGroups     int  // of grants to groups that it is in
-	ByCrowds     int  // of grants to everyone and to signed-in
-	Members      int  // of a group: who is in it at any distance and can sign in
-	Silent       int  // of those, who used none of its own grants in the window
-	Perhaps      int  // of a group in which nobody is known to be: callers who may be in it
-	Unobservable int  // of the granted, those that no log would have shown and that were not seen
-	LastUse      time.Time
+	Dark         bool      // it is unproven since it may go on where no log shows it, and for nothing else
+	Granted      int       // distinct permissions, after denials, guardrails and ceilings
+	Used         int       // distinct permissions in the window; of a group, of its own grants
+	ByName       int       // distinct permissions of grants that name it
+	ByGroups     int       // of grants to groups that it is in
+	ByCrowds     int       // of grants to everyone and to signed-in
+	Members      int       // of a group: who is in it at any distance and can sign in
+	Silent       int       // of those, who used none of its own grants in the window
+	Perhaps      int       // of a group in which nobody is known to be: callers who may be in it
+	Unobservable int       // of the granted, those that no log would have shown and that were not seen
+	LastUse      time.Time // its last call, also one that was refused
+	LastDone     time.Time // its last call that was let through
 	Habit        usage.Habit
 	Danger       float64        // of all that reaches it
 	Within       Reach          // what is within its reach
@@ -256,6 +257,7 @@ func Run(in *Input) *Result {
 type activity struct {
 	days usage.Days
 	last time.Time
+	done time.Time  // the last one that was let through
 	used access.Few // in the window
 }
 
@@ -413,6 +415,9 @@ func (m activities) add(o activities) {
 		if b.last.After(a.last) {
 			a.last = b.last
 		}
+		if b.done.After(a.done) {
+			a.done = b.done
+		}
 		for p := range b.used.All() {
 			a.used.Add(p)
 		}
@@ -444,6 +449,9 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
 		a.days = a.days.Union(u.Days)
 		if u.Last.After(a.last) {
 			a.last = u.Last
+		}
+		if u.Outcome.Allowed() && u.Last.After(a.done) {
+			a.done = u.Last
 		}
 	}
 	if _, ok := r.x.Identity(u.Identity); !ok && !u.Identity.Open() {
@@ -552,7 +560,7 @@ func (r *part) stands(s *Standing, a *activity) {
 				}
 				a.days = a.days.Union(pu.Days)
 				if last := pu.Last(); last.After(a.last) {
-					a.last = last
+					a.last, a.done = last, last
 				}
 				if !pu.Last().Before(r.span.From) {
 					a.used.Add(pu.Perm)
@@ -561,7 +569,7 @@ func (r *part) stands(s *Standing, a *activity) {
 		}
 		r.members(s, used)
 	}
-	s.LastUse, s.Used = a.last, a.used.Count()
+	s.LastUse, s.LastDone, s.Used = a.last, a.done, a.used.Count()
 	s.Habit = usage.HabitOf(a.days, r.now)
 	s.State = r.state(s)
 	if (s.State == Idle || s.Dark) && r.unknownMayBe(s) { // somebody unknown calls where it could

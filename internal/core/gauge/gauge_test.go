@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/gauge"
@@ -476,5 +477,30 @@ func TestStrangers(t *testing.T) {
 		"used person/eve stow/item:read /m/berth:x/box:b1 200-210\nused everyone stow/item:read /m/berth:x/box:b1 5-9")
 	if got := fmt.Sprint(gauge.Run(in).Strangers); got != "[person/eve workload/zed]" {
 		t.Error(got)
+	}
+}
+
+// TestOnlyTried: a refused call is a call, and no use: when both were last is told apart.
+func TestOnlyTried(t *testing.T) {
+	in, err := gaugetest.Parse("grant g workload/a stow/item:read /m/**\ngrant h workload/b stow/item:read /m/**\n" +
+		"grant i group/g stow/item:read /m/**\nmember workload/b group/g\n" +
+		"refused workload/a stow/item:throw-out /m/berth:x/box:b1/x 3-40\n" +
+		"refused workload/b stow/item:throw-out /m/berth:x/box:b1/x 3-40\n" +
+		"used workload/b stow/item:read /m/berth:x/box:b1/x 20-30")
+	if err != nil {
+		t.Fatal(err)
+	}
+	res := gauge.Run(in)
+	day := func(t time.Time) int {
+		if t.IsZero() {
+			return 0
+		}
+		return int(gaugetest.Now.Sub(t).Hours() / 24)
+	}
+	for who, want := range map[string][2]int{"workload/a": {3, 0}, "workload/b": {3, 20}, "group/g": {20, 20}} {
+		s := res.Of(model.MustID(who))
+		if got := [2]int{day(s.LastUse), day(s.LastDone)}; got != want || s.State != gauge.Active {
+			t.Errorf("%s: last call and last one let through %v days ago, want %v; %s", who, got, want, s.State)
+		}
 	}
 }

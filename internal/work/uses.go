@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"clipfence/internal/core/gauge"
@@ -84,6 +85,39 @@ type StrangerSeen struct {
 	Days    int      `json:"days"`
 	Last    string   `json:"last"`
 	Example string   `json:"example"`
+	// Perhaps is the only identity that the estate lists under such a name: a guess.
+	Perhaps model.ID `json:"perhaps,omitzero" doc:"the only identity of the estate that has such a name: a guess"`
+}
+
+// namesakes finds listed identities by what a log may call them.
+type namesakes map[string][]model.ID
+
+// called returns what a name of a log has in common with the same name written otherwise: the name of an
+// identity in an identity, the part before an @, case.
+func called(name string) string {
+	if id, err := model.ParseID(name); err == nil {
+		name = id.Name
+	}
+	name, _, _ = strings.Cut(name, "@")
+	return strings.ToLower(name)
+}
+
+func namesakesOf(s *Source) namesakes {
+	out := namesakes{}
+	for _, i := range s.Everybody() {
+		if name := called(i.ID.Name); i.ID.Kind != model.Group && name != "" {
+			out[name] = append(out[name], i.ID)
+		}
+	}
+	return out
+}
+
+// of returns the only one of a name.
+func (n namesakes) of(caller model.ID) model.ID {
+	if is := n[called(caller.Name)]; len(is) == 1 {
+		return is[0]
+	}
+	return model.ID{}
 }
 
 // StrangersSeen lists callers that no survey knows, most calls first.
@@ -101,10 +135,11 @@ func (w *Workspace) StrangersSeen(ctx context.Context) ([]StrangerSeen, error) {
 				example[u.Identity] = u.Permission.String() + " on " + u.Path.String()
 			}
 		}
+		names := namesakesOf(s)
 		for _, g := range usage.GroupBy(unknown.All(), &usage.Filter{}, []usage.Field{usage.ByIdentity}, nil) {
 			id := g.Key.Identity
 			rows = append(rows, StrangerSeen{s.Name, id, g.Count, refused[id], g.Days.Count(),
-				g.Last.Format(time.DateOnly), example[id]})
+				g.Last.Format(time.DateOnly), example[id], names.of(id)})
 		}
 		return nil
 	})

@@ -671,10 +671,8 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 		return false
 	}
 	some := false
-	r.x.EachHolding(s.ID, func(h *access.Holding) {
-		if some || h.Grant.To.Open() {
-			return
-		}
+	more := func(_ int, g *model.Grant) bool { return !some && !g.To.Open() }
+	r.x.EachHoldingOf(s.ID, more, func(h *access.Holding) {
 		for p := range h.Perms.All() {
 			if some = r.frozen.silent(r.x.Permission(p), h.Grant.Where); some {
 				return
@@ -688,10 +686,8 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 // not have been seen over the window.
 func (r *part) hidden(s *Standing) bool {
 	some := false
-	r.x.EachHolding(s.ID, func(h *access.Holding) {
-		if some || h.Grant.To.Open() {
-			return
-		}
+	more := func(_ int, g *model.Grant) bool { return !some && !g.To.Open() }
+	r.x.EachHoldingOf(s.ID, more, func(h *access.Holding) {
 		for p := range h.Perms.All() {
 			if some = !r.observable(p, h.Grant); some {
 				return

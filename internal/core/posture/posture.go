@@ -150,11 +150,17 @@ type wrong struct {
 // held finds what is wrong with what reaches somebody; hands are the permissions that let their holder
 // hand out rights. It is for several at once.
 func (f *finder) held(id model.ID, hands access.Set) (out []wrong) {
-	f.x.EachHolding(id, func(h *access.Holding) {
-		g := h.Grant
-		if g.To.Open() {
-			return
+	of := func(n int, g *model.Grant) bool {
+		switch {
+		case g.To.Open():
+			return false
+		case id.Kind == model.External || g.To == id:
+			return true
 		}
+		return id.Kind == model.Workload && f.x.SharedFew(n).Meets(hands) && f.standing(g) && !f.admin[g.ID]
+	}
+	f.x.EachHoldingOf(id, of, func(h *access.Holding) {
+		g := h.Grant
 		if id.Kind == model.External && h.Perms.Count() > 0 {
 			severity := gauge.Low
 			if f.highest(h.Perms) >= model.Change {

@@ -12,8 +12,9 @@
 // what was known then, and it is looked up what was needed since (landmarking: van Houwelingen,
 // Dynamic prediction by landmarking in event history analysis, Scandinavian Journal of
 // Statistics, 2007). Each class has a ridge logistic regression on the facts, which starts
-// from a prior that is worth [priorWeight] observations. How often within [Soon] days is counted
-// and fitted beside it, in the same way.
+// from a prior that is worth [priorWeight] observations. Landmarks that look at the same days are no more
+// evidence than those days. How often within [Soon] days is counted and fitted beside it, in the same way.
+// What is told is the mean over what a chance may be, not its likeliest value: see logit.chance.
 //
 // Where no log shows a permission ([Past.Hidden]) it is learned where logs are on, with one
 // container at a time covered up; of what no log shows anywhere ([Past.Shows]) nothing is. What an

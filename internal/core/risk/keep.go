@@ -16,6 +16,7 @@ type kept struct {
 
 type keptOutlook struct {
 	Days, Ahead float64
+	Again       float64
 	Bins        [classes]map[uint32][2]float64
 }
 
@@ -30,7 +31,7 @@ func (m *Model) Keep(p *Past) ([]byte, error) {
 }
 
 func (o *outlook) keep() keptOutlook {
-	k := keptOutlook{Days: o.days, Ahead: o.ahead}
+	k := keptOutlook{Days: o.days, Ahead: o.ahead, Again: o.again}
 	for c, bins := range o.bins {
 		k.Bins[c] = map[uint32][2]float64{}
 		for bin, t := range bins {
@@ -76,11 +77,11 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 		to   *outlook
 		days float64
 	}{{k.Late, &m.late, Horizon}, {k.Soon, &m.soon, Soon}} {
-		if o.from.Days != o.days || !(o.from.Ahead >= 1) {
+		if o.from.Days != o.days || !(o.from.Ahead >= 1) || !(o.from.Again >= 1 && o.from.Again <= mostKept) {
 			return nil, nil, fmt.Errorf("%w: a horizon of %g days", ErrKept, o.from.Days)
 		}
 		*o.to = newOutlook(o.days, o.days)
-		o.to.ahead = o.from.Ahead
+		o.to.ahead, o.to.again = o.from.Ahead, o.from.Again
 		for c, bins := range o.from.Bins {
 			for bin, t := range bins {
 				if !(t[0] >= t[1] && t[1] >= 0 && t[0] <= mostKept) {

@@ -25,8 +25,10 @@ var priors = [classes][3]float64{Peer: {.05, .05, .05}, Name: {.04, .10, .30},
 	FirstBeside: {.01, .01, .01}, FirstRest: {.005, .005, .005},
 	DarkHere: {.2, .2, .2}, DarkRest: {.05, .05, .05}}
 
-// usedPriors are those of a node of use, by how long it is silent.
-var usedPriors = [6]float64{.95, .8, .6, .25, .1, .05}
+// usedPriors are those of a node of use, by how long it is silent and on how many days it was used: what
+// was done on one day only seldom comes back, and what is done daily and fell silent for months has ended.
+var usedPriors = [6][4]float64{{.4, .6, .8, .95}, {.15, .3, .5, .6}, {.06, .2, .3, .4}, {.04, .1, .15, .2},
+	{.03, .05, .08, .1}, {.02, .03, .04, .05}}
 
 // prior is what the chance of a part is taken for without a past.
 func prior(c Class, bin uint32) float64 {
@@ -36,7 +38,8 @@ func prior(c Class, bin uint32) float64 {
 	}
 	switch c {
 	case Used:
-		return usedPriors[bin/rest]
+		of := rest / uint32(factors[Used][1]) // of the facts after the second
+		return usedPriors[bin/rest][bin/of%uint32(factors[Used][1])]
 	case Name, Beside: // their first fact is the size
 		return priors[c][bin/rest]
 	}
@@ -54,12 +57,13 @@ type Model struct {
 type outlook struct {
 	days  float64 // the horizon
 	ahead float64 // how many times the counted span it is
+	again float64 // how many landmarks see one need, in the mean
 	bins  [classes]map[uint32]tally
 	fits  [classes]logit
 }
 
 func newOutlook(days, over float64) outlook {
-	o := outlook{days: days, ahead: days / min(days, over)}
+	o := outlook{days: days, ahead: days / min(days, over), again: 1}
 	for c := range o.bins {
 		o.bins[c] = map[uint32]tally{}
 	}
@@ -110,7 +114,7 @@ func Learn(p *Past, now usage.Day, granted Grants) *Model {
 	m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}
 	defer m.fit()
 	var landmarks []usage.Day
-	for t := now - Horizon; t >= p.first+max(Horizon, (now-p.first)/2) && len(landmarks) < 5; t -= 30 {
+	for t := now - Horizon; t >= p.first+max(Horizon, (now-p.first)/2) && len(landmarks) < 5; t -= apart {
 		landmarks = append(landmarks, t)
 	}
 	over := usage.Day(Horizon)
@@ -121,6 +125,7 @@ func Learn(p *Past, now usage.Day, granted Grants) *Model {
 		landmarks = append(landmarks, now-over)
 	}
 	m.late, m.soon = newOutlook(Horizon, float64(over)), newOutlook(Soon, float64(over))
+	m.late.again, m.soon.again = seenAgain(len(landmarks), over), seenAgain(len(landmarks), min(over, Soon))
 	ids := make([]model.ID, 0, len(p.who))
 	for id := range p.who {
 		ids = append(ids, id)
@@ -138,6 +143,15 @@ func Learn(p *Past, now usage.Day, granted Grants) *Model {
 		}
 	}
 	return m
+}
+
+// apart is how many days lie between landmarks.
+const apart = 30
+
+// seenAgain returns how many of so many landmarks see one day of those that they look at, in the mean: so
+// many times is what was counted no news.
+func seenAgain(landmarks int, over usage.Day) float64 {
+	return float64(landmarks) * float64(over) / float64(min(apart, over)*usage.Day(landmarks-1)+over)
 }
 
 // mostOthers is how many permissions that somebody did not use are looked at.
@@ -460,6 +474,6 @@ func (o *outlook) fit() {
 		l.sizes, l.from = factors[c], func(bin uint32) float64 { return odds(c, bin) }
 		counted := 1 / (1 + math.Exp(-odds(c, 0)))
 		l.firm = priorWeight * counted * (1 - counted)
-		l.fit(o.bins[c])
+		l.fit(o.bins[c], o.again)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"math"
 	"slices"
 
+	"gonum.org/v1/gonum/integrate/quad"
 	"gonum.org/v1/gonum/mat"
 )
 
@@ -17,6 +18,7 @@ type logit struct {
 	from  func(bin uint32) float64 // the log odds without a past
 	firm  float64                  // the penalty on leaving those as a whole
 	beta  []float64
+	cov   *mat.SymDense      // of beta, as far as it is known
 	known map[uint32]float64 // answers of chance
 }
 
@@ -62,39 +64,31 @@ func width(sizes []int) int {
 // fit fits a ridge logistic regression (le Cessie and van Houwelingen, Ridge estimators in
 // logistic regression, Applied Statistics, 1992) to what was counted, by iteratively reweighted
 // least squares with halved steps. What the chances are without a past is where it starts from.
-func (l *logit) fit(bins map[uint32]tally) {
+// What was counted again times over is that much less evidence. How well the odds are known is told by the
+// curvature there (Laplace's approximation).
+func (l *logit) fit(bins map[uint32]tally, again float64) {
 	var cells []cell
 	for _, b := range slices.Sorted(maps.Keys(bins)) {
-		cells = append(cells, cell{columns(l.sizes, b), l.from(b), bins[b].n, bins[b].k})
+		cells = append(cells, cell{columns(l.sizes, b), l.from(b), bins[b].n / again, bins[b].k / again})
 	}
 	p := width(l.sizes)
 	l.known = nil
 	l.beta = make([]float64, p)
 	loss := l.loss(cells)
+	var chol mat.Cholesky
 	for range 50 {
-		h := mat.NewSymDense(p, nil)
 		g := mat.NewVecDense(p, nil)
 		for i := range p {
-			pen := float64(ridge)
-			if i == 0 {
-				pen = l.firm
-			}
-			h.SetSym(i, i, pen)
-			g.SetVec(i, -pen*l.beta[i])
+			g.SetVec(i, -l.penalty(i)*l.beta[i])
 		}
 		for _, c := range cells {
 			mu := l.at(c.on, c.from)
-			w := c.n * mu * (1 - mu)
-			for a, i := range c.on {
+			for _, i := range c.on {
 				g.SetVec(i, g.AtVec(i)+c.k-c.n*mu)
-				for _, j := range c.on[a:] {
-					h.SetSym(i, j, h.At(i, j)+w)
-				}
 			}
 		}
-		var chol mat.Cholesky
 		var step mat.VecDense
-		if !chol.Factorize(h) || chol.SolveVecTo(&step, g) != nil {
+		if !chol.Factorize(l.curvature(cells)) || chol.SolveVecTo(&step, g) != nil {
 			break
 		}
 		old := slices.Clone(l.beta)
@@ -114,6 +108,55 @@ func (l *logit) fit(bins map[uint32]tally) {
 			break
 		}
 	}
+	l.cov = mat.NewSymDense(p, nil)
+	if !chol.Factorize(l.curvature(cells)) || chol.InverseTo(l.cov) != nil {
+		l.cov = nil // the likeliest chances have to do
+	}
+}
+
+// penalty is what a squared coefficient costs, twice.
+func (l *logit) penalty(i int) float64 {
+	if i == 0 {
+		return l.firm
+	}
+	return ridge
+}
+
+// curvature is that of the penalised negative log likelihood.
+func (l *logit) curvature(cells []cell) *mat.SymDense {
+	p := width(l.sizes)
+	h := mat.NewSymDense(p, nil)
+	for i := range p {
+		h.SetSym(i, i, l.penalty(i))
+	}
+	for _, c := range cells {
+		mu := l.at(c.on, c.from)
+		w := c.n * mu * (1 - mu)
+		for a, i := range c.on {
+			for _, j := range c.on[a:] {
+				h.SetSym(i, j, h.At(i, j)+w)
+			}
+		}
+	}
+	return h
+}
+
+// nodes and weights are those of Gauss-Hermite quadrature (Abramowitz and Stegun, Handbook of Mathematical
+// Functions, 25.4.46).
+var nodes, weights = func() (x, w []float64) {
+	x, w = make([]float64, 15), make([]float64, 15)
+	quad.Hermite{}.FixedLocations(x, w, math.Inf(-1), math.Inf(1))
+	return x, w
+}()
+
+// mean returns the mean chance where the log odds are known with an error of some variance (MacKay, The
+// evidence framework applied to classification networks, Neural Computation, 1992).
+func mean(odds, variance float64) float64 {
+	sum := 0.0
+	for i, x := range nodes {
+		sum += weights[i] / (1 + math.Exp(-odds-x*math.Sqrt(2*variance)))
+	}
+	return sum / math.SqrtPi
 }
 
 // at returns the chance for some columns.
@@ -137,11 +180,33 @@ func (l *logit) loss(cells []cell) float64 {
 	return x + l.firm/2*l.beta[0]*l.beta[0]
 }
 
-// chance returns how likely a part with some facts is needed.
+// unknown is the variance of the log odds of a part of which nothing was counted.
+func (l *logit) unknown() float64 {
+	v := 1 / l.firm
+	for range columns(l.sizes, 0)[1:] {
+		v += 1.0 / ridge
+	}
+	return v
+}
+
+// chance returns how likely a part with some facts is needed. A search takes away what looks least likely
+// of very many parts, and of those that look so are many whose chance is only little known: more of them
+// are needed than the likeliest chances add up to. So it is the mean over what the odds may be, where that
+// is more. A prior is meant as a mean already: the less was learned beside it, the less is added.
 func (l *logit) chance(bin uint32) float64 {
 	c, ok := l.known[bin]
 	if !ok {
-		c = l.at(columns(l.sizes, bin), l.from(bin))
+		on := columns(l.sizes, bin)
+		odds, variance := l.from(bin), 0.0 // of the log odds
+		for _, i := range on {
+			odds += l.beta[i]
+			for _, j := range on {
+				if l.cov != nil {
+					variance += l.cov.At(i, j)
+				}
+			}
+		}
+		c = max(mean(odds, 0), mean(odds, variance*max(0, 1-variance/l.unknown())))
 		if l.known == nil {
 			l.known = map[uint32]float64{}
 		}

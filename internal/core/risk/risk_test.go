@@ -188,7 +188,7 @@ func TestNoPast(t *testing.T) {
 	for c := range classes {
 		prior := priors[c][0]
 		if c == Used {
-			prior = usedPriors[0]
+			prior = usedPriors[0][0]
 		}
 		if c == Peer || c == Near || c == Rest || c >= FirstHere {
 			prior = 0

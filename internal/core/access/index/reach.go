@@ -14,7 +14,7 @@ import (
 // cover a whole grant.
 func (x *Index) Holdings(id model.ID) []access.Holding {
 	var out []access.Holding
-	x.eachHolding(id, nil, func(s *scratch, at int, h *access.Holding) {
+	x.eachHolding(id, nil, nil, func(s *scratch, at int, h *access.Holding) {
 		one := *h
 		one.Chain, one.Perms = x.chain(s, id, at), h.Perms.Clone()
 		out = append(out, one)
@@ -25,12 +25,18 @@ func (x *Index) Holdings(id model.ID) []access.Holding {
 // EachHolding yields what [Index.Holdings] returns, one after another and without chains. A
 // holding and its permissions are of no use after yield returns, and nobody may change them.
 func (x *Index) EachHolding(id model.ID, yield func(h *access.Holding)) {
-	x.eachHolding(id, nil, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
+	x.eachHolding(id, nil, nil, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
+}
+
+// EachHoldingOf yields those of [Index.EachHolding] that are by grants of interest: what is refused of
+// the others is not looked at.
+func (x *Index) EachHoldingOf(id model.ID, of func(n int, g *model.Grant) bool, yield func(h *access.Holding)) {
+	x.eachHolding(id, nil, of, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }
 
 // eachHolding yields the holdings of an identity; some, if there is one, says which grants to
-// somebody are of interest.
-func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32,
+// somebody are of interest, and of, if there is one, whether a grant is.
+func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32, of func(n int, g *model.Grant) bool,
 	yield func(s *scratch, at int, h *access.Holding)) {
 	s := x.scratch()
 	defer x.pool.Put(s)
@@ -74,6 +80,9 @@ func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32,
 			}
 			last = g
 			h.Number, h.Grant, h.Blocked = int(g), x.grants.at(int(g)), 0
+			if of != nil && !of(h.Number, h.Grant) {
+				continue
+			}
 			h.Perms = x.SharedPerms(int(g)) // until something is taken out of it
 			near = append(near[:0], loose...)
 			if len(h.Grant.Where) > 0 && len(above) > 0 {

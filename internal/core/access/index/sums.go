@@ -144,7 +144,7 @@ func (x *Index) Sum(id model.ID, sets *[3]access.Set) (out Sum) {
 			return x.bundleOf(n).grants
 		}
 		return nil
-	}, func(_ *scratch, _ int, h *access.Holding) { into(h.Grant.To).Or(h.Perms) })
+	}, nil, func(_ *scratch, _ int, h *access.Holding) { into(h.Grant.To).Or(h.Perms) })
 	out.ByName, out.ByGroups, out.ByCrowds = sets[0].Count(), sets[1].Count(), sets[2].Count()
 	return out
 }

@@ -180,11 +180,18 @@ func (l *logit) loss(cells []cell) float64 {
 	return x + l.firm/2*l.beta[0]*l.beta[0]
 }
 
-// unknown is the variance of the log odds of a part of which nothing was counted.
-func (l *logit) unknown() float64 {
-	v := 1 / l.firm
-	for range columns(l.sizes, 0)[1:] {
-		v += 1.0 / ridge
+// unknown is the variance of what the facts of a part add, where nothing was counted.
+func (l *logit) unknown() float64 { return float64(len(columns(l.sizes, 0))-1) / ridge }
+
+// variance is that of the sum of some coefficients.
+func (l *logit) variance(on []int) (v float64) {
+	if l.cov == nil {
+		return 0
+	}
+	for _, i := range on {
+		for _, j := range on {
+			v += l.cov.At(i, j)
+		}
 	}
 	return v
 }
@@ -197,15 +204,13 @@ func (l *logit) chance(bin uint32) float64 {
 	c, ok := l.known[bin]
 	if !ok {
 		on := columns(l.sizes, bin)
-		odds, variance := l.from(bin), 0.0 // of the log odds
+		odds := l.from(bin)
 		for _, i := range on {
 			odds += l.beta[i]
-			for _, j := range on {
-				if l.cov != nil {
-					variance += l.cov.At(i, j)
-				}
-			}
 		}
+		// What is uncertain is what the facts add, less what the constant makes up for. The constant itself has a
+		// prior of so many observations: the likeliest odds of a beta distribution are those of its mean.
+		variance := min(l.variance(on), l.variance(on[1:]))
 		c = max(mean(odds, 0), mean(odds, variance*max(0, 1-variance/l.unknown())))
 		if l.known == nil {
 			l.known = map[uint32]float64{}

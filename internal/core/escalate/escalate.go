@@ -787,9 +787,17 @@ func (g *Graph) Climbers(node int) []int {
 
 // CanBecome returns [Graph.Climbers] with the steps of each.
 func (g *Graph) CanBecome(node int) []Route {
+	return g.CanBecomeBut(node, func(int) bool { return false })
+}
+
+// CanBecomeBut returns [Graph.CanBecome] without some identities, whose steps are not looked for.
+func (g *Graph) CanBecomeBut(node int, but func(id int) bool) []Route {
 	next := g.climb(node)
 	var out []Route
 	for _, id := range g.people {
+		if but(id) {
+			continue
+		}
 		if steps, already := g.route(node, id, next); steps != nil && !already {
 			out = append(out, Route{id, steps})
 		}

@@ -440,15 +440,24 @@ func (f *finder) givenByOthers(i int, g *GrantResult) []int {
 	return slices.Sorted(maps.Keys(used))
 }
 
+// mostExamples is how many permissions a finding names.
+const mostExamples = 3
+
 // examples picks the most telling permissions of a set: the highest levels first.
 func (f *finder) examples(perms iter.Seq[int]) []model.Permission {
-	var list []*model.CatalogueEntry
+	var top []*model.CatalogueEntry // the heaviest first, of the same weight the first ones
 	for i := range perms {
-		list = append(list, f.x.Permission(i))
+		c := f.x.Permission(i)
+		at := len(top)
+		for at > 0 && c.Weighs() > top[at-1].Weighs() {
+			at--
+		}
+		if at < mostExamples {
+			top = slices.Insert(top[:min(len(top), mostExamples-1)], at, c)
+		}
 	}
-	slices.SortStableFunc(list, func(a, b *model.CatalogueEntry) int { return cmp.Compare(b.Weighs(), a.Weighs()) })
 	var out []model.Permission
-	for _, c := range list[:min(3, len(list))] {
+	for _, c := range top {
 		out = append(out, c.Permission)
 	}
 	return out

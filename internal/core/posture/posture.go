@@ -365,11 +365,9 @@ func (f *finder) escalation(nodes []model.Path) {
 			f.add(gauge.Finding{Kind: Administrators, Identity: model.ID{}, Node: node, Count: count,
 				Severity: gauge.Medium}, node.String())
 		}
-		for _, r := range g.CanBecome(n) {
+		// The top-most node, which comes first, says it.
+		for _, r := range g.CanBecomeBut(n, func(i int) bool { return told[i] || f.untouched(f.x.ID(i)) }) {
 			id := f.x.ID(r.Identity)
-			if told[r.Identity] || f.untouched(id) {
-				continue // the top-most node, which comes first, says it
-			}
 			told[r.Identity] = true
 			x := gauge.Finding{Kind: Escalation, Identity: id, Standing: f.res.Of(id), Node: node,
 				Severity: gauge.High, Count: len(r.Steps)}

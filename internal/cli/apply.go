@@ -353,7 +353,7 @@ func (a *app) applyAccepted(ctx context.Context, w *work.Workspace, q work.Stage
 	if err != nil {
 		r := v.Broke[0]
 		out.Head = fmt.Sprintf("STOPPED: %s. First refused: %s %s on %s", err, r.Identity, r.Permission, r.Path)
-		out.Next = []string{"clipfence uses " + r.Identity.String() + " --denied", "clipfence review list"}
+		out.Next = []string{command("clipfence uses %s --denied", r.Identity), "clipfence review list"}
 		if perr := a.print(out); perr != nil {
 			return perr
 		}

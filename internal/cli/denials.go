@@ -73,6 +73,6 @@ func (a *app) draftDenials(ctx context.Context, w *work.Workspace, force bool) e
 	d.Notes = append(d.Notes, fmt.Sprintf("The denials and the drafts that are left, %s, are in %s; the drafts "+
 		"themselves are as they were. PIECES are grants that go, groups that are left and lines that come; a denial "+
 		"is one, and so is each whom it spares.", render.Plural(len(r.Files), "file"), folder))
-	d.Next = []string{"clipfence rehearse " + folder + "/*.fence.yaml"}
+	d.Next = []string{command("clipfence rehearse %s/*.fence.yaml", folder)}
 	return a.print(d)
 }

@@ -252,7 +252,7 @@ func escalationOf(ids []model.ID) string {
 			out = append(out, fmt.Sprintf("and %d more", len(ids)-i))
 			break
 		}
-		out = append(out, "clipfence reach "+id.String()+" --escalation")
+		out = append(out, command("clipfence reach %s --escalation", id))
 	}
 	return strings.Join(out, ", ")
 }
@@ -413,7 +413,8 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 	d.Notes = append(d.Notes, "REPLACES counts grants that go and groups that are left; HELD is the danger of "+
 		"everything that reaches the identity, WITHIN REACH also of what it can give itself and get by acting as "+
 		"others. MAY BREAK is a guess: with what chance a call is refused within 90 days, or of how many identities.")
-	d.Next = []string{"clipfence rehearse " + w.Relative(rows[0].File), "clipfence apply " + w.Relative(rows[0].File)}
+	first := w.Relative(rows[0].File)
+	d.Next = []string{command("clipfence rehearse %s", first), command("clipfence apply %s", first)}
 	if len(rows) > 1 {
 		d.Next = append([]string{"clipfence rehearse --all"}, d.Next...)
 	}

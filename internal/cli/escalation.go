@@ -193,7 +193,7 @@ func (a *app) escalationFrom(s *work.Source, id model.ID, f *reachFlags) error {
 	d.Notes = append(d.Notes, "Nodes that matter here: the top of the source and the two levels below it; another: "+
 		"clipfence reach --into NODE --escalation")
 	if len(rows) > 0 {
-		d.Next = []string{"clipfence reach --into " + rows[0].Node.String() + " --escalation"}
+		d.Next = []string{command("clipfence reach --into %s --escalation", rows[0].Node)}
 	}
 	return a.print(d)
 }
@@ -257,7 +257,7 @@ func (a *app) escalationInto(ctx context.Context, w *work.Workspace, src work.So
 				c := cutRow{Grant: gr.ID, Of: gr.To, Used: usedWords(e.Used[gr.ID], e.Days)}
 				cuts = append(cuts, c)
 				t.Row(render.C(grantWords(gr)), render.C(gr.To.String()), render.C(c.Used))
-				without += " --without grant:" + gr.ID
+				without += command(" --without %s", "grant:"+gr.ID)
 			}
 			for _, a := range cut.ActAs {
 				c := cutRow{ActAs: a.ID, Of: a.From, Used: "not known"}
@@ -275,14 +275,14 @@ func (a *app) escalationInto(ctx context.Context, w *work.Workspace, src work.So
 					identities(len(cut.Lose)), strings.Join(names, ", ")))
 			}
 			if len(cut.ActAs) == 0 && len(cut.Grants) < 10 && without != "" {
-				d.Next = append(d.Next, fmt.Sprintf("clipfence reach --into %s --escalation%s", path, without))
+				d.Next = append(d.Next, command("clipfence reach --into %s --escalation", path)+without)
 			}
 		}
 	}
 	d.Notes = append(d.Notes, "Proven from the survey, with every denial, guardrail and ceiling; a credential or "+
 		"code whose owner the inventory does not tell (runs_as) is not counted.")
 	if len(d.Next) == 0 && len(rows) > 0 {
-		d.Next = []string{fmt.Sprintf("clipfence reach %s --escalation", rows[0].Identity)}
+		d.Next = []string{command("clipfence reach %s --escalation", rows[0].Identity)}
 	}
 	d.Value, d.Rows = administratorsValue{path, names, rows, cuts}, rows
 	return a.print(d)

@@ -188,15 +188,15 @@ func (r *findingRow) about() string {
 func (r *findingRow) next() string {
 	switch {
 	case r.Kind == work.Escalation || r.Kind == work.Administrators:
-		return fmt.Sprintf("clipfence reach --into %s --escalation", r.Node)
+		return command("clipfence reach --into %s --escalation", r.Node)
 	case r.Kind == work.ActAsChain:
-		return fmt.Sprintf("clipfence reach %s --through", r.Identity)
+		return command("clipfence reach %s --through", r.Identity)
 	case r.Kind == work.EndingAccess:
-		return "clipfence draft --for " + r.Identity.String() + " --from ends --until TIME"
+		return command("clipfence draft --for %s --from ends --until TIME", r.Identity)
 	case r.Rule != "" || r.Identity.Open():
 		return ""
 	}
-	return "clipfence draft --for " + r.Identity.String()
+	return command("clipfence draft --for %s", r.Identity)
 }
 
 func upper(s string) string {

@@ -137,7 +137,7 @@ func (a *app) gateList() *cobra.Command {
 					d.Notes = append(d.Notes, upper(unread.Error()))
 				}
 				if len(ps) > 0 {
-					d.Next = []string{fmt.Sprintf("clipfence gate ask %s --for %s --reason '...'", ps[0].Name,
+					d.Next = []string{command("clipfence gate ask %s --for %s --reason '...'", ps[0].Name,
 						ps[0].Longest)}
 					for _, r := range slices.Backward(kept) {
 						if verb := map[work.RequestState]string{work.RequestAsked: "approve",

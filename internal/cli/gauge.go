@@ -170,7 +170,8 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		d.Notes = append(d.Notes, againWords(res.Again))
 	}
 	if len(t.Rows) > 0 {
-		d.Next = []string{"clipfence draft --for " + t.Rows[0][3].Text, "clipfence gauge " + t.Rows[0][3].Text}
+		who := t.Rows[0][3].Text
+		d.Next = []string{command("clipfence draft --for %s", who), command("clipfence gauge %s", who)}
 	}
 	if stale {
 		d.Next = slices.Insert(d.Next, 0, "clipfence coverage")
@@ -260,14 +261,14 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	case st == nil:
 	case st.State == work.Protected: // it is never changed
 	case st.State == work.Rare && st.LastUse.IsZero(), st.State == work.Unproven && !st.Dark:
-		d.Next = []string{"clipfence coverage", "clipfence reach " + id.String()} // a draft has nothing to go by
+		d.Next = []string{"clipfence coverage", command("clipfence reach %s", id)} // a draft has nothing to go by
 	default:
 		who := id
 		listed := func(h work.Holding) bool { return !onlyByLog(s, h.Chain) }
 		if len(holdings) > 0 && !slices.ContainsFunc(holdings, listed) {
 			who = holdings[0].Chain[1] // its groups can be narrowed, and not left
 		}
-		d.Next = []string{"clipfence draft --for " + who.String()}
+		d.Next = []string{command("clipfence draft --for %s", who)}
 	}
 	if d.Lines = append(d.Lines, logs...); stale {
 		d.Next = slices.Insert(d.Next, 0, "clipfence coverage")
@@ -323,6 +324,6 @@ func reachWords(id model.ID, r work.WithinReach, held float64, s *work.Source) s
 	case r.Becomes > 0:
 		how = append(how, "it can become "+identities(r.Becomes))
 	}
-	return fmt.Sprintf("Within its reach is danger %s: %s. How: clipfence reach %s --escalation",
-		render.Count(int(r.Danger+0.5)), strings.Join(how, ", and "), id)
+	return fmt.Sprintf("Within its reach is danger %s: %s. How: %s", render.Count(int(r.Danger+0.5)),
+		strings.Join(how, ", and "), command("clipfence reach %s --escalation", id))
 }

@@ -314,7 +314,7 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 			"and was used in it, or it ends later than that already", v.For)
 	case none && len(m.Answers) == 0:
 		d.Head = fmt.Sprintf("Nothing is written: no call of %s was refused in the window", v.For)
-		d.Next = []string{"clipfence uses " + q.For + " --denied --window 400d"}
+		d.Next = []string{command("clipfence uses %s --denied --window 400d", q.For)}
 	case none:
 		d.Head = fmt.Sprintf("Nothing is written: for none of %s of %s is a line needed, or of any help",
 			render.Plural(len(m.Answers), "refused call"), v.For)
@@ -522,6 +522,6 @@ func (a *app) listTasks(ctx context.Context, w *work.Workspace) error {
 	d.Tables = []render.Table{t}
 	d.Notes = []string{"TAKES counts permissions, with those that people's tools ask besides. More come from files " +
 		"that clipfence.yaml names under tasks (their format: clipfence schema tasks)."}
-	d.Next = []string{"clipfence draft --task " + rows[0].Name + " --for IDENTITY --on PATH"}
+	d.Next = []string{command("clipfence draft --task %s --for IDENTITY --on PATH", rows[0].Name)}
 	return a.print(d)
 }

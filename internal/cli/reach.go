@@ -259,7 +259,7 @@ func (a *app) reachInto(s, before *work.Source, title string, nodes []model.Path
 		d.Lines = append(d.Lines, fmt.Sprintf("%s; %s; %s in all", strings.Join(parts, ", "),
 			strings.Join(byLevel, ", "), render.Plural(permissions, "permission")))
 		d.Tables = []render.Table{t}
-		d.Next = []string{fmt.Sprintf("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].Place)}
+		d.Next = []string{command("clipfence why %s %s %s", rows[0].Identity, rows[0].Example, rows[0].Place)}
 	}
 	if before != nil {
 		words := "As it would be, against now"
@@ -421,8 +421,8 @@ func (a *app) reachFrom(ctx context.Context, w *work.Workspace, s *work.Source, 
 	}
 	if _, ok := s.Node(filter.Under); !filter.Under.IsZero() && !ok {
 		d.Notes = append(d.Notes,
-			fmt.Sprintf("The inventory lists no node %s. Of a place that nobody lists ask: clipfence reach --into %s",
-				filter.Under, filter.Under))
+			fmt.Sprintf("The inventory lists no node %s. Of a place that nobody lists ask: %s", filter.Under,
+				command("clipfence reach --into %s", filter.Under)))
 	}
 	if r.Nowhere > 0 {
 		d.Notes = append(d.Notes,
@@ -444,9 +444,9 @@ func (a *app) reachFrom(ctx context.Context, w *work.Workspace, s *work.Source, 
 	}
 	example := "PERMISSION PATH"
 	if p, at, ok := s.Example(r.Ways); ok {
-		example = fmt.Sprintf("%s %s", p, at)
+		example = command("%s %s", p, at)
 	}
-	d.Next = []string{fmt.Sprintf("clipfence why %s %s", id, example)}
+	d.Next = []string{command("clipfence why %s ", id) + example}
 	d.Value, d.Rows = reachValue{id, r.Permissions, r.Certain, r.Nodes, len(r.Masks), rows, sums, seen}, rows
 	if sums != nil {
 		d.Rows = sums

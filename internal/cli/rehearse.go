@@ -197,8 +197,8 @@ func endsWords(f *work.Fence, r *work.Rehearsal) string {
 	if n := len(r.Ending); n > 0 {
 		first += fmt.Sprintf("; %s may be made again until then%s", render.Plural(n, "use"), goingOn(r.Lately))
 	}
-	return first + "; what is used by then is put off with: clipfence draft --for " +
-		model.ID{Kind: f.For.Kind, Name: f.For.Name}.String() + " --from ends --until TIME"
+	return first + "; what is used by then is put off with: " +
+		command("clipfence draft --for %s --from ends --until TIME", model.ID{Kind: f.For.Kind, Name: f.For.Name})
 }
 
 // asksOf counts the permissions that a fence leaves to be asked for.
@@ -467,11 +467,11 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 	}
 	d.Value, d.Rows = v, v.Broken
 	if r.OK() {
-		d.Next = []string{"clipfence apply " + name}
+		d.Next = []string{command("clipfence apply %s", name)}
 	} else {
 		d.Next = []string{"edit " + name + " and rehearse again"}
 		if len(r.Changed) > 0 || r.Riskier != "" {
-			d.Next = append(d.Next, "clipfence draft --force --for "+f.For.String(),
+			d.Next = append(d.Next, command("clipfence draft --force --for %s", f.For),
 				"or, to put it up as it is: take `proven` out of the file")
 		}
 		if len(r.Unplaced) > 0 {

@@ -110,6 +110,6 @@ func (a *app) draftRoles(ctx context.Context, w *work.Workspace, q work.RolesReq
 	if !r.Joint.OK() {
 		d.Lines = append(d.Lines, "Not all of it holds: rehearse says what does not.")
 	}
-	d.Next = []string{"clipfence rehearse " + strings.TrimSuffix(folder, "/") + "/*.fence.yaml"}
+	d.Next = []string{command("clipfence rehearse %s/*.fence.yaml", strings.TrimSuffix(folder, "/"))}
 	return a.print(d)
 }

@@ -124,7 +124,7 @@ func (a *app) sandboxGenerate() *cobra.Command {
 				"(%.0f MB of log)", args[0], render.Count(len(f.Docs[sandbox.KindNode])),
 				identities(len(f.Docs[sandbox.KindIdentity])), render.Count(len(f.Docs[sandbox.KindGrant])),
 				render.Count(w.Events), float64(w.Bytes)/1e6),
-				Next: []string{"clipfence sandbox serve " + args[0]},
+				Next: []string{command("clipfence sandbox serve %s", args[0])},
 				Value: map[string]any{"folder": args[0], "events": w.Events, "refused": w.Refused,
 					"unlogged": w.Unlogged, "bytes": w.Bytes}})
 		}}

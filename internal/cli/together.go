@@ -119,9 +119,9 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 	for i, x := range v.Fences {
 		switch {
 		case !x.OK:
-			d.Next = append(d.Next, "clipfence rehearse "+x.File)
+			d.Next = append(d.Next, command("clipfence rehearse %s", x.File))
 		case v.OK && i < 3:
-			d.Next = append(d.Next, "clipfence apply "+x.File)
+			d.Next = append(d.Next, command("clipfence apply %s", x.File))
 		}
 	}
 	if fail == 0 && len(j.Only) > 0 {

@@ -184,7 +184,7 @@ func (a *app) trustSign(ctx context.Context, w *work.Workspace, file string, yes
 	d := &render.Doc{Head: "Signed by " + signed.By + ": " + work.TrustFile, Value: signed.Signature}
 	if !signed.Pinned {
 		d.Notes = []string{"This key is not pinned on this account, so here it counts for nothing yet."}
-		d.Next = []string{"clipfence trust pin " + signed.By}
+		d.Next = []string{command("clipfence trust pin %s", signed.By)}
 	}
 	return a.print(d)
 }

@@ -310,12 +310,12 @@ func (a *app) strangers(ctx context.Context, w *work.Workspace) error {
 		Value: rows}
 	if len(rows) > 0 {
 		if p := rows[0].Perhaps; !p.IsZero() {
-			is = p.String()
+			is = quotedYAML(p.String())
 		}
 		d.Tables = []render.Table{t}
+		caller := quotedYAML(rows[0].Caller.String())
 		d.Notes = []string{"If one is an identity of the estate under another name, say so in clipfence.yaml: " +
-			"aliases: [{log: " + rows[0].Caller.String() +
-			", is: " + is + "}]; if it is nobody here, waive it: strangers: [" + rows[0].Caller.String() +
+			"aliases: [{log: " + caller + ", is: " + is + "}]; if it is nobody here, waive it: strangers: [" + caller +
 			"]. Until then nobody whose work the same log shows is called idle, and what they did stays with groups " +
 			"in which nobody is listed: list the caller and its memberships in the estate to have it told by member."}
 		if len(t.Columns) > 7 {

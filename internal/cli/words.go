@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -279,10 +280,14 @@ func evidenceOf(f *work.Finding) []string {
 		say("%s it through the group; %d of its members used none of its own grants.", identities(len(g.Holders))+
 			" have", silent(f.Standing))
 	}
+	unjudged, all := "", g.Perms.Count()
+	if n := all - g.Used.Count() - g.Rare.Count() - g.Unobservable.Count() - g.Unused.Count(); n > 0 {
+		unjudged = fmt.Sprintf(", %d that cannot be judged (granted too short a time ago, or its holders or their calls "+
+			"cannot be)", n)
+	}
 	say("Of %s: %d used in the window, %d used before it by a habit that is not over, %d that no log would have "+
-		"shown, %d unused.",
-		render.Plural(g.Perms.Count(), "permission"), g.Used.Count(), g.Rare.Count(), g.Unobservable.Count(),
-		g.Unused.Count())
+		"shown, %d unused%s.", render.Plural(all, "permission"), g.Used.Count(), g.Rare.Count(),
+		g.Unobservable.Count(), g.Unused.Count(), unjudged)
 	if f.Kind == work.OverBroadPlace || f.Kind == work.OverBroadRole {
 		say("What it uses is used on %d of %d places.", g.UsedNodes, g.Nodes)
 	}
@@ -351,4 +356,26 @@ func quotedWord(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// plainYAML is what YAML takes as a word, also in brackets.
+var plainYAML = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9/_.@%+=-]*$`)
+
+// quotedYAML is a word that somebody copies into a YAML file.
+func quotedYAML(s string) string {
+	if plainYAML.MatchString(s) {
+		return s
+	}
+	b, _ := json.Marshal(s) // a string: cannot fail; and JSON is YAML
+	return string(b)
+}
+
+// command is a command that somebody copies into a POSIX shell: each word that is put into it is one
+// word there, whatever whoever chose the name wrote into it.
+func command(format string, words ...any) string {
+	quoted := make([]any, len(words))
+	for i, w := range words {
+		quoted[i] = quotedWord(fmt.Sprint(w))
+	}
+	return fmt.Sprintf(format, quoted...)
 }

@@ -143,7 +143,8 @@ func (w *Workspace) Pseudonyms(ctx context.Context) (*strings.Replacer, error) {
 			return
 		}
 		with[is] = becomes
-		if b, err := json.Marshal(is); err == nil { // as it stands in JSON
+		with[strings.ReplaceAll(is, "'", `'\''`)] = becomes // as it stands in a command
+		if b, err := json.Marshal(is); err == nil {         // as it stands in JSON
 			with[string(b[1:len(b)-1])] = becomes
 		}
 	}

@@ -282,8 +282,8 @@ func evidenceOf(f *work.Finding) []string {
 	}
 	unjudged, all := "", g.Perms.Count()
 	if n := all - g.Used.Count() - g.Rare.Count() - g.Unobservable.Count() - g.Unused.Count(); n > 0 {
-		unjudged = fmt.Sprintf(", %d that cannot be judged (granted too short a time ago, or its holders or their calls "+
-			"cannot be)", n)
+		unjudged = fmt.Sprintf(", %d that cannot be judged (granted too short a time ago, or its holders or their "+
+			"calls cannot be)", n)
 	}
 	say("Of %s: %d used in the window, %d used before it by a habit that is not over, %d that no log would have "+
 		"shown, %d unused%s.", render.Plural(all, "permission"), g.Used.Count(), g.Rare.Count(),

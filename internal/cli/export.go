@@ -41,7 +41,7 @@ are gone are removed; whatever else the folder holds is left alone.`,
 				return a.print(&render.Doc{Value: x, Head: fmt.Sprintf("%s: %s written, %d removed, %s as they "+
 					"were", x.Folder,
 					render.Plural(len(x.Written), "file"), len(x.Removed), render.Count(x.Unchanged)),
-					Next: []string{"clipfence export compare " + quotedWord(x.Folder)}})
+					Next: []string{command("clipfence export compare %s", x.Folder)}})
 			})
 		}}
 }
@@ -120,7 +120,7 @@ func comparedDoc(c *work.AccessComparison, dir string, all bool) *render.Doc {
 	if len(rows) > most && !all {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", most, len(rows)))
 	}
-	d.Next = []string{"clipfence export compare " + quotedWord(dir) + " --patch"}
+	d.Next = []string{command("clipfence export compare %s --patch", dir)}
 	return d
 }
 
@@ -179,8 +179,8 @@ changed; the same workspace makes the same bytes.`,
 						"evidence.md before they go anywhere.", bad))
 				}
 				if against != "" && len(list) > 0 {
-					d.Next = []string{fmt.Sprintf("git -C %s apply %s", quotedWord(against),
-						quotedWord(list[0].Folder+"/forward.patch"))}
+					d.Next = []string{command("git -C %s apply %s", against,
+						list[0].Folder+"/forward.patch")}
 				}
 				return a.print(d)
 			})

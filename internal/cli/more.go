@@ -374,15 +374,15 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 	d.Tables = moreTables(&v)
 	for i, f := range v.Gates {
 		if i < 3 {
-			d.Next = append(d.Next, fmt.Sprintf("mv %s gates/", quotedWord(w.Relative(f))))
+			d.Next = append(d.Next, command("mv %s gates/", w.Relative(f)))
 		}
 	}
 	if len(v.Gates) > 0 {
 		d.Next = append(d.Next, "clipfence trust sign")
 	}
 	if v.File != "" {
-		f := quotedWord(w.Relative(v.File))
-		d.Next = append(d.Next, "clipfence rehearse "+f, "clipfence apply "+f)
+		f := w.Relative(v.File)
+		d.Next = append(d.Next, command("clipfence rehearse %s", f), command("clipfence apply %s", f))
 	}
 	return a.print(d)
 }

@@ -103,7 +103,7 @@ func ofGrant(x *index.Index, n int, g *model.Grant) string {
 const grantDigits = 8
 
 // refused calls yield with every grant of which a denial of the fence refuses something to somebody.
-func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant, line *Deny)) {
+func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant)) {
 	type line struct {
 		model.Denial
 		set    access.Set
@@ -117,22 +117,23 @@ func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant, line *
 	}
 	for n, g := range x.Grants() {
 		var holders map[model.ID]bool
-		for i := range lines {
-			l := &lines[i]
-			if !slices.ContainsFunc(g.Where, func(on model.PathPattern) bool {
+		if slices.ContainsFunc(lines, func(l line) bool {
+			if !x.SharedFew(n).Meets(l.set) || !slices.ContainsFunc(g.Where, func(on model.PathPattern) bool {
 				return slices.ContainsFunc(l.Where, on.Overlaps)
-			}) || !x.SharedFew(n).Meets(l.set) {
-				continue
+			}) {
+				return false
 			}
 			if holders == nil {
 				holders = everybody(x, []model.ID{g.To})
 			}
 			for id := range holders {
 				if l.to[id] && !l.spared[id] && !x.Bypasses(id) {
-					yield(n, g, &f.Denies[i])
-					break
+					return true
 				}
 			}
+			return false
+		}) {
+			yield(n, g)
 		}
 	}
 }
@@ -159,7 +160,7 @@ func (f *Fence) refusesNow(x *index.Index) Refuses {
 		lines = append(lines, [2][]string{texts(d.Do), texts(d.Where)})
 	}
 	out := Refuses{Lines: digest(lines)}
-	f.refused(x, func(n int, g *model.Grant, _ *Deny) {
+	f.refused(x, func(n int, g *model.Grant) {
 		out.Grants = append(out.Grants, ofGrant(x, n, g)[:grantDigits])
 	})
 	slices.Sort(out.Grants)
@@ -176,9 +177,9 @@ func (f *Fence) since(x *index.Index) (out []*model.Grant) {
 		return nil
 	}
 	same := f.refusesNow(x).Lines == was.Lines
-	f.refused(x, func(n int, g *model.Grant, _ *Deny) {
+	f.refused(x, func(n int, g *model.Grant) {
 		_, known := slices.BinarySearch(was.Grants, ofGrant(x, n, g)[:grantDigits])
-		if !known && (same || g.Created.After(f.Drafted)) && !slices.Contains(out, g) {
+		if !known && (same || g.Created.After(f.Drafted)) {
 			out = append(out, g)
 		}
 	})
@@ -189,6 +190,9 @@ func (f *Fence) since(x *index.Index) (out []*model.Grant) {
 func (f *Fence) Prove(x *index.Index, until time.Time, expects *float64) {
 	f.Proven = Proven{Until: until, Expects: expects, Rights: f.now(x), Refuses: f.refusesNow(x)}
 }
+
+// mostNamed is how many grants that a denial would refuse some of are named.
+const mostNamed = 10
 
 // Changed says what is not as it was when the fence was proven, a sentence each. Grants and roles
 // that were written into the fence since are not known, and not told.
@@ -209,9 +213,18 @@ func (f *Fence) Changed(x *index.Index) []string {
 			}
 		}
 	}
-	for _, g := range f.since(x) {
+	since := f.since(x)
+	for _, g := range since[:min(len(since), mostNamed)] {
+		spare := "name " + g.To.String() + " in unless"
+		if g.To.Open() {
+			spare = "draft anew"
+		}
 		out = append(out, fmt.Sprintf("grant %s to %s was made or changed since it was drafted, and a denial refuses "+
-			"some of it: name %s in unless, or take the grant back", g.ID, g.To, g.To))
+			"some of it: %s, or take the grant back", g.ID, g.To, spare))
+	}
+	if n := len(since) - mostNamed; n > 0 {
+		out = append(out, fmt.Sprintf("a denial refuses some of %d more grants that were made or changed since it was "+
+			"drafted: draft anew", n))
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package fence_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -155,6 +156,16 @@ func TestGrantedSince(t *testing.T) {
 		{"made since, to one whom nothing is denied", func(e *model.Estate, _ *fence.Fence) {
 			e.Grants = append(e.Grants, grant("new", "person/root", "p/q:w", "/s/a:1/**"))
 		}, ""},
+		{"made since, to anybody", func(e *model.Estate, _ *fence.Fence) {
+			e.Grants = append(e.Grants, grant("new", "everyone", "p/q:w", "/s/a:1/**"))
+		}, "new to everyone"},
+		{"very many", func(e *model.Estate, _ *fence.Fence) {
+			for i := range 12 {
+				e.Grants = append(e.Grants, grant(fmt.Sprint("n", i), "person/b", "p/q:w", "/s/a:1/**"))
+			}
+		}, "n0 to person/b; n1 to person/b; n2 to person/b; n3 to person/b; n4 to person/b; n5 to person/b; " +
+			"n6 to person/b; n7 to person/b; n8 to person/b; n9 to person/b; a denial refuses some of 2 more grants that " +
+			"were made or changed since it was drafted: draft anew"},
 		{"spared since", func(e *model.Estate, f *fence.Fence) {
 			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:w", "/s/a:1/**"))
 			f.Denies[0].Unless = append(f.Denies[0].Unless, model.MustID("person/b"))

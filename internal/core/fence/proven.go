@@ -219,12 +219,12 @@ func (f *Fence) Changed(x *index.Index) []string {
 		if g.To.Open() {
 			spare = "draft anew"
 		}
-		out = append(out, fmt.Sprintf("grant %s to %s was made or changed since it was drafted, and a denial refuses "+
-			"some of it: %s, or take the grant back", g.ID, g.To, spare))
+		out = append(out, fmt.Sprintf("grant %s to %s was made or changed since it was drafted, and a denial "+
+			"refuses some of it: %s, or take the grant back", g.ID, g.To, spare))
 	}
 	if n := len(since) - mostNamed; n > 0 {
-		out = append(out, fmt.Sprintf("a denial refuses some of %d more grants that were made or changed since it was "+
-			"drafted: draft anew", n))
+		out = append(out, fmt.Sprintf("a denial refuses some of %d more grants that were made or changed since it "+
+			"was drafted: draft anew", n))
 	}
 	return out
 }

@@ -164,8 +164,8 @@ func TestGrantedSince(t *testing.T) {
 				e.Grants = append(e.Grants, grant(fmt.Sprint("n", i), "person/b", "p/q:w", "/s/a:1/**"))
 			}
 		}, "n0 to person/b; n1 to person/b; n2 to person/b; n3 to person/b; n4 to person/b; n5 to person/b; " +
-			"n6 to person/b; n7 to person/b; n8 to person/b; n9 to person/b; a denial refuses some of 2 more grants that " +
-			"were made or changed since it was drafted: draft anew"},
+			"n6 to person/b; n7 to person/b; n8 to person/b; n9 to person/b; a denial refuses some of 2 more " +
+			"grants that were made or changed since it was drafted: draft anew"},
 		{"spared since", func(e *model.Estate, f *fence.Fence) {
 			e.Grants = append(e.Grants, grant("new", "person/b", "p/q:w", "/s/a:1/**"))
 			f.Denies[0].Unless = append(f.Denies[0].Unless, model.MustID("person/b"))

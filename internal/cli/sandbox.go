@@ -41,8 +41,8 @@ func (a *app) sandboxServe() *cobra.Command {
 		Example: "  clipfence sandbox serve mooring --listen 127.0.0.1:7070",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if _, err := os.Stat(filepath.Join(args[0], "mooring.db")); err != nil {
-				return fmt.Errorf("%s holds no Mooring; make one with: clipfence sandbox generate %s", args[0],
-					args[0])
+				return fmt.Errorf("%s holds no Mooring; make one with: %s", args[0],
+					command("clipfence sandbox generate %s", args[0]))
 			}
 			m, err := startMooring(args[0], listen)
 			if err != nil {

@@ -290,14 +290,15 @@ func (a *app) strangers(ctx context.Context, w *work.Workspace) error {
 	}
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "CALLER"}, {Name: "CALLS", Right: true},
 		{Name: "REFUSED", Right: true}, {Name: "DAYS", Right: true}, {Name: "LAST"}, {Name: "SUCH AS", Wrap: true}}}
-	if slices.ContainsFunc(rows, func(x work.StrangerSeen) bool { return !x.Perhaps.IsZero() }) {
+	some := slices.ContainsFunc(rows, func(x work.StrangerSeen) bool { return !x.Perhaps.IsZero() })
+	if some {
 		t.Columns = slices.Insert(t.Columns, 2, render.Column{Name: "PERHAPS"})
 	}
 	is := "kind/name"
 	for _, x := range rows {
 		row := []render.Cell{render.C(x.Source), render.C(x.Caller.String()), render.C(render.Count(x.Calls)),
 			render.C(render.Count(x.Refused)), render.C(fmt.Sprint(x.Days)), render.C(x.Last), render.C(x.Example)}
-		if len(t.Columns) > len(row) {
+		if some {
 			perhaps := "-"
 			if !x.Perhaps.IsZero() {
 				perhaps = x.Perhaps.String()
@@ -310,15 +311,15 @@ func (a *app) strangers(ctx context.Context, w *work.Workspace) error {
 		Value: rows}
 	if len(rows) > 0 {
 		if p := rows[0].Perhaps; !p.IsZero() {
-			is = quotedYAML(p.String())
+			is = work.YAML(p.String())
 		}
 		d.Tables = []render.Table{t}
-		caller := quotedYAML(rows[0].Caller.String())
+		caller := work.YAML(rows[0].Caller.String())
 		d.Notes = []string{"If one is an identity of the estate under another name, say so in clipfence.yaml: " +
 			"aliases: [{log: " + caller + ", is: " + is + "}]; if it is nobody here, waive it: strangers: [" + caller +
 			"]. Until then nobody whose work the same log shows is called idle, and what they did stays with groups " +
 			"in which nobody is listed: list the caller and its memberships in the estate to have it told by member."}
-		if len(t.Columns) > 7 {
+		if some {
 			d.Notes = append(d.Notes, "PERHAPS is the only identity of the estate with such a name: a guess, and "+
 				"whoever calls may have chosen the name. Look at what it did first.")
 		}

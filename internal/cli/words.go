@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"slices"
@@ -356,18 +355,6 @@ func quotedWord(s string) string {
 		return s
 	}
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
-}
-
-// plainYAML is what YAML takes as a word, also in brackets.
-var plainYAML = regexp.MustCompile(`^[a-zA-Z][a-zA-Z0-9/_.@%+=-]*$`)
-
-// quotedYAML is a word that somebody copies into a YAML file.
-func quotedYAML(s string) string {
-	if plainYAML.MatchString(s) {
-		return s
-	}
-	b, _ := json.Marshal(s) // a string: cannot fail; and JSON is YAML
-	return string(b)
 }
 
 // command is a command that somebody copies into a POSIX shell: each word that is put into it is one

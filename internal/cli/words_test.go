@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"clipfence/internal/work"
+
 	"go.yaml.in/yaml/v3"
 )
 
@@ -17,14 +19,14 @@ func TestCopied(t *testing.T) {
 			t.Errorf("a shell takes %s for %q (%v)", command("%s", name), out, err)
 		}
 		var read struct{ Aliases []struct{ Log, Is string } }
-		text := "aliases: [{log: " + quotedYAML(name) + ", is: person/ada}]"
+		text := "aliases: [{log: " + work.YAML(name) + ", is: person/ada}]"
 		if err := yaml.Unmarshal([]byte(text), &read); err != nil || len(read.Aliases) != 1 ||
 			read.Aliases[0].Log != name || read.Aliases[0].Is != "person/ada" {
 			t.Errorf("%s is read as %+v (%v)", text, read, err)
 		}
 	}
 	for _, plain := range []string{"person/ada.lovelace", "/m/harbour:t/box:a", "kind/name@host"} {
-		if command("%s", plain) != plain || quotedYAML(plain) != plain && !strings.HasPrefix(plain, "/") {
+		if command("%s", plain) != plain || work.YAML(plain) != plain && !strings.HasPrefix(plain, "/") {
 			t.Errorf("%s needs no quotes", plain)
 		}
 	}

@@ -30,7 +30,8 @@ const (
 // plainText is what YAML takes for text without quotes, also inside [ ].
 var plainText = regexp.MustCompile(`^[a-zA-Z/][a-zA-Z0-9/_.:@~*-]*$`)
 
-func scalar(s string) string {
+// Scalar writes a text as YAML, so that it is read back as it is, also inside [ ] and { }.
+func Scalar(s string) string {
 	switch strings.ToLower(s) {
 	case "true", "false", "null", "yes", "no", "on", "off", "y", "n":
 	default:
@@ -45,7 +46,7 @@ func scalar(s string) string {
 func list[T any](xs []T, text func(T) string) string {
 	out := make([]string, len(xs))
 	for i, x := range xs {
-		out[i] = scalar(text(x))
+		out[i] = Scalar(text(x))
 	}
 	return "[" + strings.Join(out, ", ") + "]"
 }
@@ -71,18 +72,18 @@ func Write(f *fence.Fence, coverage string) []byte {
 		b.WriteString("\n")
 	}
 	line(fmt.Sprintf("fence: %d", fence.FormatVersion), "")
-	line("for: "+scalar(f.For.String()), "")
+	line("for: "+Scalar(f.For.String()), "")
 	line("drafted: "+f.Drafted.UTC().Format(time.RFC3339), "")
 	window := f.Window
 	if _, err := model.ParseDuration(window); err != nil {
-		window = scalar(window)
+		window = Scalar(window)
 	}
 	line("window: "+window, coverage)
 	if f.Survey > 0 {
 		line(fmt.Sprintf("survey: %d", f.Survey), "")
 	}
 	if f.Widens != "" {
-		line("widens: "+scalar(f.Widens), "it gives more than what it replaces")
+		line("widens: "+Scalar(f.Widens), "it gives more than what it replaces")
 	}
 	if len(f.Replaces) > 0 {
 		line("replaces: "+list(f.Replaces, func(s string) string { return s }), "")
@@ -98,15 +99,15 @@ func Write(f *fence.Fence, coverage string) []byte {
 	for _, a := range f.Allow {
 		say := evidence(a.Evidence)
 		if a.Role != "" {
-			line("  - role: "+scalar(a.Role), say)
+			line("  - role: "+Scalar(a.Role), say)
 		} else {
 			line("  - do: "+list(a.Do, str), say)
 		}
 		if a.As != "" {
-			line("    as: "+scalar(a.As), "a role that other lines share")
+			line("    as: "+Scalar(a.As), "a role that other lines share")
 		}
 		if !a.To.IsZero() {
-			line("    to: "+scalar(a.To.String()), "this member alone, not the whole group")
+			line("    to: "+Scalar(a.To.String()), "this member alone, not the whole group")
 		}
 		line("    where: "+list(a.Where, str), "")
 		if !a.When.IsZero() {
@@ -170,7 +171,7 @@ func Write(f *fence.Fence, coverage string) []byte {
 			}
 			line("    do:", "")
 			for _, p := range g.Do {
-				line("      - "+scalar(p.String()), "")
+				line("      - "+Scalar(p.String()), "")
 			}
 		}
 	}
@@ -191,11 +192,11 @@ func Write(f *fence.Fence, coverage string) []byte {
 			if r.Role != "" {
 				kind, name = "role: ", r.Role
 			}
-			line("    - {"+kind+scalar(name)+", digest: "+scalar(r.Digest)+"}", "")
+			line("    - {"+kind+Scalar(name)+", digest: "+Scalar(r.Digest)+"}", "")
 		}
 		if r := p.Refuses; r.Lines != "" {
 			line("  refuses:", "as it is now: what is granted from now on was not looked at")
-			line("    lines: "+scalar(r.Lines), "")
+			line("    lines: "+Scalar(r.Lines), "")
 			line("    grants: "+list(r.Grants, func(s string) string { return s }), "")
 		}
 	}
@@ -270,9 +271,9 @@ func WriteGate(p *gate.Policy, why string) []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, "# %s\n# Drafted; it opens nothing until it lies in gates/ and a trustee signed it.\ngate: 2\n",
 		render.Clean(why))
-	fmt.Fprintf(&b, "name: %s\nsource: %s\nopens:\n", scalar(p.Name), scalar(p.Source))
+	fmt.Fprintf(&b, "name: %s\nsource: %s\nopens:\n", Scalar(p.Name), Scalar(p.Source))
 	if p.Opens.Role != "" {
-		fmt.Fprintf(&b, "  role: %s\n", scalar(p.Opens.Role))
+		fmt.Fprintf(&b, "  role: %s\n", Scalar(p.Opens.Role))
 	} else {
 		fmt.Fprintf(&b, "  do: %s\n", list(p.Opens.Do, str))
 	}

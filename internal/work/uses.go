@@ -8,6 +8,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
+	"clipfence/internal/fencefile"
 )
 
 // UseGroup is what several uses make together, and its rhythm.
@@ -119,6 +120,9 @@ func (n namesakes) of(caller model.ID) model.ID {
 	}
 	return model.ID{}
 }
+
+// YAML writes a text as a word for clipfence.yaml.
+func YAML(s string) string { return fencefile.Scalar(s) }
 
 // StrangersSeen lists callers that no survey knows, most calls first.
 func (w *Workspace) StrangersSeen(ctx context.Context) ([]StrangerSeen, error) {

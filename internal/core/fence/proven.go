@@ -113,7 +113,7 @@ func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant)) {
 	lines := make([]line, len(f.Denies))
 	for i := range f.Denies {
 		d := f.Denial(&f.Denies[i], "", x.Source())
-		lines[i] = line{d, x.SetPerms([]model.Rights{d.Rights}), everybody(x, d.To), everybody(x, d.Unless)}
+		lines[i] = line{d, x.SetPerms([]model.Rights{d.Rights}), x.AllIn(d.To), x.AllIn(d.Unless)}
 	}
 	for n, g := range x.Grants() {
 		var holders map[model.ID]bool
@@ -124,7 +124,7 @@ func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant)) {
 				return false
 			}
 			if holders == nil {
-				holders = everybody(x, []model.ID{g.To})
+				holders = x.AllIn([]model.ID{g.To})
 			}
 			for id := range holders {
 				if l.to[id] && !l.spared[id] && !x.Bypasses(id) {
@@ -138,16 +138,13 @@ func (f *Fence) refused(x *index.Index, yield func(n int, g *model.Grant)) {
 	}
 }
 
-// everybody returns some identities with all who are in them.
-func everybody(x *index.Index, ids []model.ID) map[model.ID]bool {
-	out := map[model.ID]bool{}
-	for _, id := range ids {
-		out[id] = true
-		if n, ok := x.Number(id); ok {
-			x.Members(n, func(i int) { out[x.ID(i)] = true })
-		}
+// ofDenies returns what tells what the denials of the fence refuse, and where, from what others do.
+func (f *Fence) ofDenies() string {
+	var lines [][2][]string
+	for _, d := range f.Denies {
+		lines = append(lines, [2][]string{texts(d.Do), texts(d.Where)})
 	}
-	return out
+	return digest(lines)
 }
 
 // refusesNow returns what the denials of the fence refuse something of, as it is.
@@ -155,11 +152,7 @@ func (f *Fence) refusesNow(x *index.Index) Refuses {
 	if len(f.Denies) == 0 {
 		return Refuses{}
 	}
-	var lines [][2][]string
-	for _, d := range f.Denies {
-		lines = append(lines, [2][]string{texts(d.Do), texts(d.Where)})
-	}
-	out := Refuses{Lines: digest(lines)}
+	out := Refuses{Lines: f.ofDenies()}
 	f.refused(x, func(n int, g *model.Grant) {
 		out.Grants = append(out.Grants, ofGrant(x, n, g)[:grantDigits])
 	})
@@ -176,7 +169,7 @@ func (f *Fence) since(x *index.Index) (out []*model.Grant) {
 	if was.Lines == "" {
 		return nil
 	}
-	same := f.refusesNow(x).Lines == was.Lines
+	same := f.ofDenies() == was.Lines
 	f.refused(x, func(n int, g *model.Grant) {
 		_, known := slices.BinarySearch(was.Grants, ofGrant(x, n, g)[:grantDigits])
 		if !known && (same || g.Created.After(f.Drafted)) {

@@ -224,9 +224,9 @@ func (f *finder) denials() {
 // have the same grants each grant is asked about once: those that say turn were.
 func (f *finder) refuses(d *model.Denial, asked []int, turn int) bool {
 	set := f.x.SetPerms([]model.Rights{d.Rights})
-	spared := f.everybody(d.Unless)
+	spared := f.x.AllIn(d.Unless)
 	there := func(on model.PathPattern) bool { return slices.ContainsFunc(d.Where, on.Overlaps) }
-	for id := range f.everybody(d.To) {
+	for id := range f.x.AllIn(d.To) {
 		if spared[id] {
 			continue
 		}
@@ -241,17 +241,6 @@ func (f *finder) refuses(d *model.Denial, asked []int, turn int) bool {
 		}
 	}
 	return false
-}
-
-// everybody returns some identities with everybody in them.
-func (f *finder) everybody(ids []model.ID) map[model.ID]bool {
-	out := map[model.ID]bool{}
-	for _, id := range ids {
-		if n, ok := f.x.Number(id); ok {
-			f.x.Members(n, func(i int) { out[f.x.ID(i)] = true })
-		}
-	}
-	return out
 }
 
 // ceilings finds those whose identity has nothing above them.

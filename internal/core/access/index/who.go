@@ -334,6 +334,17 @@ func (x *Index) Builtin(g *model.Grant) bool {
 	return g.Role == "" || r == nil || r.Role.Builtin
 }
 
+// AllIn returns some identities with everybody who is in them.
+func (x *Index) AllIn(ids []model.ID) map[model.ID]bool {
+	out := map[model.ID]bool{}
+	for _, id := range ids {
+		if n, ok := x.Number(id); ok {
+			x.Members(n, func(i int) { out[x.ID(i)] = true })
+		}
+	}
+	return out
+}
+
 // Number returns the number of an identity.
 func (x *Index) Number(id model.ID) (int, bool) { return x.named(id.String()) }
 

@@ -163,7 +163,7 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 				"--strangers).", n, res.Strangers[0]))
 	}
 	if res.Holes > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("Of %s days are missing from the window, and earlier ones make up "+
+		d.Notes = append(d.Notes, fmt.Sprintf("Days of %s are missing from the window, and earlier ones make up "+
 			"for them (clipfence coverage).", render.Plural(res.Holes, "log")))
 	}
 	if res.Again > 0 {

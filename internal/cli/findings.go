@@ -51,11 +51,15 @@ is not listed until that reason runs out.`,
 			"2027-03-31T00:00:00Z",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				rows, placed, err := a.findingRows(cmd.Context(), w, window.Duration)
+				found, err := w.Findings(cmd.Context(), window.Duration)
 				if err != nil {
 					return err
 				}
-				return a.listFindings(rows, placed, kind.value, severity.value, failOn.value, all, waived)
+				placed, err := a.placedOf(cmd.Context(), w, found)
+				if err != nil {
+					return err
+				}
+				return a.listFindings(found.List, placed, kind.value, severity.value, failOn.value, all, waived)
 			})
 		},
 	}
@@ -73,30 +77,41 @@ is not listed until that reason runs out.`,
 var severityTone = map[string]render.Tone{"critical": render.Bad, "high": render.Bad, "medium": render.Warn,
 	"low": render.Plain}
 
-func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, failOn string, all, waived bool) error {
+// listFindings tells findings. Of a large organisation there are hundreds of thousands, and what is told of
+// one takes more room than the finding: rows are made of those alone that are printed.
+func (a *app) listFindings(found []work.Finding, placed []string, kind, severity, failOn string, all,
+	waived bool) error {
 	const most = 20
 	least, _ := work.ParseSeverity(severity)
+	limit, limited := work.ParseSeverity(failOn)
+	shown := most
+	if all || a.format.value != "table" && a.format.value != "markdown" {
+		shown = len(found)
+	}
 	t := render.Table{Columns: []render.Column{{Name: "SEVERITY"}, {Name: "DANGER", Right: true}, {Name: "ID"},
 		{Name: "KIND"}, {Name: "IDENTITY"}, {Name: "WHAT", Wrap: true}}}
-	kept := []findingRow{}
+	rows := []findingRow{} // of the first that are kept
 	count := map[string]int{}
-	aside, fail := 0, false
-	for _, r := range rows {
-		s, _ := work.ParseSeverity(r.Severity)
-		if s < least || kind != "" && string(r.Kind) != kind {
+	kept, aside, fail := 0, 0, false
+	for i := range found {
+		f := &found[i]
+		if f.Severity < least || kind != "" && string(f.Kind) != kind {
 			continue
 		}
-		if r.Waived != nil {
+		if f.Waived != nil {
 			aside++
 			if !waived {
 				continue
 			}
 		}
-		kept = append(kept, r)
-		count[r.Severity]++
-		if limit, ok := work.ParseSeverity(failOn); ok && s >= limit && r.Waived == nil {
-			fail = true
+		kept++
+		count[f.Severity.String()]++
+		fail = fail || limited && f.Severity >= limit && f.Waived == nil
+		if len(rows) == shown {
+			continue
 		}
+		r := findingRowOf(f)
+		rows = append(rows, r)
 		if !all && len(t.Rows) == most {
 			continue
 		}
@@ -113,18 +128,18 @@ func (a *app) listFindings(rows []findingRow, placed []string, kind, severity, f
 			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
 		}
 	}
-	d := &render.Doc{Head: "Nothing found", Lines: placed, Value: kept}
-	if len(kept) > 0 {
-		d.Head = render.Plural(len(kept), "finding") + ": " + strings.Join(parts, ", ")
+	d := &render.Doc{Head: "Nothing found", Lines: placed, Value: rows}
+	if kept > 0 {
+		d.Head = render.Plural(kept, "finding") + ": " + strings.Join(parts, ", ")
 		d.Tables = []render.Table{t}
 		d.Notes = append(d.Notes, "DANGER is what mending it takes away (how it is weighed: clipfence gauge --help).")
-		d.Next = []string{"clipfence findings show " + kept[0].ID}
-		if next := kept[0].next(); next != "" {
+		d.Next = []string{"clipfence findings show " + rows[0].ID}
+		if next := rows[0].next(); next != "" {
 			d.Next = append(d.Next, next)
 		}
 	}
-	if len(t.Rows) < len(kept) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(kept)))
+	if len(t.Rows) < kept {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), kept))
 	}
 	if aside > 0 && !waived {
 		d.Notes = append(d.Notes, fmt.Sprintf("%s set aside with a reason; to see them: --waived",
@@ -145,7 +160,7 @@ func (a *app) findingsShow() *cobra.Command {
 		Example: "  clipfence findings show f-1a2b3c4d",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				r, err := a.findingRowOf(cmd.Context(), w, args[0])
+				r, err := oneFinding(cmd.Context(), w, args[0])
 				if err != nil {
 					return err
 				}
@@ -225,7 +240,7 @@ the people in clipfence.yaml; a workspace that lists none keeps it unsigned.`,
 				return errors.New("a finding is set aside until a time to come: --until")
 			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
-				r, err := a.findingRowOf(cmd.Context(), w, args[0])
+				r, err := oneFinding(cmd.Context(), w, args[0])
 				if err != nil {
 					return err
 				}
@@ -244,19 +259,13 @@ the people in clipfence.yaml; a workspace that lists none keeps it unsigned.`,
 	return cmd
 }
 
-// findingRows tells the findings of every source in question, the worst first, and what share
-// of the calls behind them is placed.
-func (a *app) findingRows(ctx context.Context, w *work.Workspace, window model.Duration) ([]findingRow,
-	[]string, error) {
-	found, err := w.Findings(ctx, window)
-	if err != nil {
-		return nil, nil, err
-	}
+// placedOf says what share of the calls behind findings is placed.
+func (a *app) placedOf(ctx context.Context, w *work.Workspace, found *work.Findings) ([]string, error) {
 	var placed []string
 	for _, p := range found.Placed {
 		logs, err := a.ofLogs(ctx, w, p.Source)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		for _, l := range append(placedLines(p.Placement), logs...) {
 			if len(found.Placed) > 1 {
@@ -265,28 +274,28 @@ func (a *app) findingRows(ctx context.Context, w *work.Workspace, window model.D
 			placed = append(placed, l)
 		}
 	}
-	rows := []findingRow{}
-	for i := range found.List {
-		f := &found.List[i]
-		row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5),
-			Source: f.Source, Identity: f.Identity, What: what(&f.Finding), Evidence: evidenceOf(f), Rule: f.Rule,
-			Node: f.Node, Waived: f.Waived, Holders: f.Holders}
-		if f.Grant != nil {
-			row.Grant = f.Grant.Grant.ID
-		}
-		rows = append(rows, row)
-	}
-	return rows, placed, nil
+	return placed, nil
 }
 
-func (a *app) findingRowOf(ctx context.Context, w *work.Workspace, id string) (*findingRow, error) {
-	rows, _, err := a.findingRows(ctx, w, 0)
+func findingRowOf(f *work.Finding) findingRow {
+	row := findingRow{ID: f.ID, Kind: f.Kind, Severity: f.Severity.String(), Danger: int(f.Danger + 0.5),
+		Source: f.Source, Identity: f.Identity, What: what(f.Finding), Evidence: evidenceOf(f), Rule: f.Rule,
+		Node: f.Node, Waived: f.Waived, Holders: f.Holders}
+	if f.Grant != nil {
+		row.Grant = f.Grant.Grant.ID
+	}
+	return row
+}
+
+func oneFinding(ctx context.Context, w *work.Workspace, id string) (*findingRow, error) {
+	found, err := w.Findings(ctx, 0)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(rows, func(r findingRow) bool { return r.ID == id })
+	i := slices.IndexFunc(found.List, func(f work.Finding) bool { return f.ID == id })
 	if i < 0 {
 		return nil, fmt.Errorf("no finding %q now (see: clipfence findings --all --waived)", id)
 	}
-	return &rows[i], nil
+	row := findingRowOf(&found.List[i])
+	return &row, nil
 }

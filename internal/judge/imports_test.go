@@ -24,7 +24,7 @@ var mayImport = map[string][]string{
 	"core/access/index": {"core/model", "core/access"},
 	"core/parallel":     {},
 	"core/escalate":     {"core/model", "core/access", "core/access/index", "core/parallel"},
-	"core/usage":        {"core/model"},
+	"core/usage":        {"core/model", "core/parallel"},
 	"core/fence":        {"core/model", "core/access", "core/access/index"},
 	"core/gauge": {"core/model", "core/access", "core/access/index", "core/escalate", "core/parallel",
 		"core/usage"},

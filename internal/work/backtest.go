@@ -127,8 +127,8 @@ func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, now *
 	last, end := usage.DayOf(at), usage.DayOf(until)
 	then := *in
 	then.AsOf = at
-	then.Uses = in.Uses.Select(func(u *usage.Use) bool { return u.Within(usage.DayOf(in.History), last) })
-	after := in.Uses.Select(func(u *usage.Use) bool { return u.Within(last+1, end) })
+	then.Uses = in.Uses.Cut(usage.DayOf(in.History), last)
+	after := in.Uses.Cut(last+1, end)
 	called := map[model.ID]bool{}
 	for _, u := range after.All() {
 		calls += u.Count

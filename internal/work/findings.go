@@ -18,7 +18,7 @@ import (
 
 // Finding is what is wrong, in a source.
 type Finding struct {
-	gauge.Finding
+	*gauge.Finding
 	Source  string
 	Waived  *store.Waiver // set aside, and not over yet
 	Window  usage.Window
@@ -59,7 +59,9 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 		// on and on for nothing.
 		debug.SetMemoryLimit(math.MaxInt64)
 		found := gauge.Findings(in, res)
-		for _, f := range append(found, posture.Findings(in, res, s.matter(), found)...) {
+		found = append(found, posture.Findings(in, res, s.matter(), found)...)
+		for i := range found {
+			f := &found[i]
 			x := Finding{Finding: f, Source: src.Name, Window: in.Span(), History: in.History}
 			if wv, ok := waivers[f.ID]; ok && w.now().Before(wv.Until) {
 				if err := w.waives(ctx, wv.Finding, wv.Reason, wv.By, wv.Until, wv.At, wv.Signature); err != nil {

@@ -110,7 +110,7 @@ func (w *Workspace) people(ctx context.Context) (map[model.ID]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		for id := range uses.Names() {
+		for id := range uses.Principals() {
 			if _, ok := out[model.ID{Kind: id.Kind, Name: id.Name}]; !ok && mayBePerson(id) {
 				out[model.ID{Kind: id.Kind, Name: id.Name}] = ""
 			}
@@ -254,7 +254,7 @@ func (w *Workspace) Forget(ctx context.Context, who model.ID, reason string) (*F
 		if err != nil {
 			return nil, err
 		}
-		for id := range uses.Names() {
+		for id := range uses.Principals() {
 			if x.is(id) {
 				known = true
 				hashes["p-"+keyed(key, id)] = true

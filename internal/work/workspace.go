@@ -430,10 +430,7 @@ func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Re
 		return s.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
 	})
 	if !w.AsOf.IsZero() { // asked about the past: nothing after that day is known yet
-		last := usage.DayOf(w.AsOf)
-		uses = uses.Select(func(u *usage.Use) bool {
-			return usage.DayOf(u.First) <= last && u.Within(math.MinInt32, last)
-		})
+		uses = uses.Cut(math.MinInt32, usage.DayOf(w.AsOf))
 	}
 	return uses, r, nil
 }

@@ -402,14 +402,16 @@ func (g *Graph) saturate(id int) *state {
 	s := &state{}
 	g.states[id] = s
 	who := g.x.ID(id)
-	done := map[int32]bool{}
+	var done []int32 // moves that were taken, in order
 	for before := -1; before != s.size(); {
 		before = s.size()
-		for _, n := range g.open(id, s) {
-			if !done[n] && g.take(who, id, s, &g.moves[n]) {
-				done[n] = true
+		was := done
+		for _, n := range g.open(id, s) { // each once
+			if _, taken := slices.BinarySearch(was, n); !taken && g.take(who, id, s, &g.moves[n]) {
+				done = append(done, n)
 			}
 		}
+		slices.Sort(done)
 	}
 	return s
 }
@@ -700,6 +702,7 @@ func (g *Graph) administrator(id, place int) (s *state, step *taken, already boo
 
 // Administrators returns who can edit grants on a node that was asked for already.
 func (g *Graph) Administrators(node int) []int {
+	g.all()
 	var out []int
 	for _, id := range g.people {
 		if _, _, already := g.administrator(id, g.asked[node]); already {

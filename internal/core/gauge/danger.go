@@ -49,7 +49,7 @@ type Scale struct {
 // holds is what somebody holds: it is asked for once to be told, and once for each closure.
 type holds struct {
 	danger float64
-	perms  access.Set
+	perms  access.Set // nil: forgotten
 }
 
 // list tells a list of places from any other.
@@ -190,11 +190,28 @@ func (s *Scale) Union(parts []Part) float64 {
 // met.
 func (s *Scale) Held(id model.ID) (danger float64, perms access.Set) {
 	h, ok := s.held[id]
-	if !ok {
+	if !ok || h.perms == nil {
 		h = s.holds(s.walk, id)
 		s.held[id] = h
 	}
 	return h.danger, h.perms
+}
+
+// HeldDanger measures what [Scale.Held] does.
+func (s *Scale) HeldDanger(id model.ID) float64 {
+	h, ok := s.held[id]
+	if !ok {
+		h.danger, _ = s.Held(id)
+	}
+	return h.danger
+}
+
+// forget gives up the permissions of all who were asked about: of many they take more room than
+// anything else here, and are worked out again for the few who are asked about once more.
+func (s *Scale) forget() {
+	for id, h := range s.held {
+		s.held[id] = holds{danger: h.danger}
+	}
 }
 
 // HoldAll works out what many hold, on all processors, so that [Scale.Held] knows it.
@@ -218,9 +235,13 @@ func (s *Scale) HoldAll(ids []int) {
 
 func (s *Scale) holds(walk *index.Walk, id model.ID) holds {
 	t := walk.Totals(id)
-	d := 0.0
+	d, one := 0.0, 0.0
+	level, places := model.LevelUnset, uint32(0) // whose danger one is: those next to each other are often alike
 	for i := range t.Permissions.All() {
-		d += s.w.Of(s.x.Level(i), int(t.Places[i]))
+		if l, n := s.x.Level(i), t.Places[i]; l != level || n != places {
+			level, places, one = l, n, s.w.Of(l, int(n))
+		}
+		d += one
 	}
 	perms := t.Permissions.Clone()
 	if !t.Bypass {

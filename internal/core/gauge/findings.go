@@ -114,7 +114,7 @@ const (
 
 // Findings reads off a result what is wrong, most dangerous first.
 func Findings(in *Input, r *Result) []Finding {
-	f := &finder{in: in, r: r, x: in.Index, spare: r.Redundant(in)}
+	f := &finder{in: in, r: r, x: in.Index, scale: r.Scale, spare: r.Redundant(in)}
 	for _, s := range r.Standings {
 		if (s.State == Idle || s.State == Disabled) && s.Holdings > 0 {
 			if d := f.ownDanger(s); d > 0 {
@@ -122,10 +122,23 @@ func Findings(in *Input, r *Result) []Finding {
 			}
 		}
 	}
-	for i, g := range r.Grants {
-		if g != nil {
-			f.grant(i, g)
+	looks := make([]*finder, parallel.Workers())
+	of := make([][]Finding, len(r.Grants))
+	parallel.Each(len(r.Grants), func(k, i int) {
+		if looks[k] == nil {
+			one := *f
+			one.scale = NewScale(in.Index, r.Scale.w)
+			looks[k] = &one
 		}
+		if g := r.Grants[i]; g != nil {
+			look := looks[k]
+			look.out = nil
+			look.grant(i, g)
+			of[i] = look.out
+		}
+	})
+	for _, list := range of {
+		f.out = append(f.out, list...)
 	}
 	slices.SortStableFunc(f.out, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger),
@@ -135,10 +148,11 @@ func Findings(in *Input, r *Result) []Finding {
 }
 
 type finder struct {
-	in  *Input
-	r   *Result
-	x   *index.Index
-	out []Finding
+	in    *Input
+	r     *Result
+	x     *index.Index
+	scale *Scale
+	out   []Finding
 
 	spare map[int][]int // grants that are redundant, and those that give the same, by index
 	who   model.ID      // whose grants has are
@@ -230,7 +244,7 @@ func (r *Result) IdleDanger(in *Input, s *Standing) float64 {
 	if s.State != Idle && s.State != Disabled {
 		return 0
 	}
-	return (&finder{in: in, r: r, x: in.Index}).ownDanger(s)
+	return (&finder{in: in, r: r, x: in.Index, scale: r.Scale}).ownDanger(s)
 }
 
 func (f *finder) add(x Finding) {
@@ -252,7 +266,7 @@ func (f *finder) ownDanger(s *Standing) float64 {
 			parts = append(parts, Part{h.Perms, h.Grant.Where})
 		}
 	}
-	return f.r.Scale.Union(parts)
+	return f.scale.Union(parts)
 }
 
 func (f *finder) grant(i int, g *GrantResult) {
@@ -304,7 +318,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 	for i := range g.Refused.All() {
 		keep.Remove(i)
 	}
-	kept := f.r.Scale.Danger(keep, g.Grant.Where)
+	kept := f.scale.Danger(keep, g.Grant.Where)
 	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
 		y := x
 		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused.All())
@@ -337,7 +351,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	nodes, pairs, used := 0, 0, 0
 	narrow := 0.0
 	for i := range seen.All() {
-		n, u := f.r.Scale.Nodes(i, g.Grant.Where), 1
+		n, u := f.scale.Nodes(i, g.Grant.Where), 1
 		if pu := g.UseOf(i); pu != nil {
 			u = max(1, len(pu.Nodes))
 		}
@@ -347,7 +361,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	if nodes < leastNodes || float64(used) > mostUsed*float64(pairs) {
 		return
 	}
-	wide := f.r.Scale.Danger(seen, g.Grant.Where)
+	wide := f.scale.Danger(seen, g.Grant.Where)
 	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-narrow), f.examples(seen.All())
 	f.add(x)
 }
@@ -373,7 +387,7 @@ func (f *finder) handOut(g *GrantResult) float64 {
 	if !hands {
 		return 0
 	}
-	return f.r.Scale.Danger(powerful, g.Grant.Where)
+	return f.scale.Danger(powerful, g.Grant.Where)
 }
 
 // standing reports whether a grant holds at all times on a node that has others

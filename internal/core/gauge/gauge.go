@@ -213,6 +213,7 @@ type Result struct {
 	Again      int        // grants that were made again, and are older than they say
 	Holes      int        // logs of which days of the window are missing that earlier ones make up for
 	byID       map[model.ID]*Standing
+	crowds     map[model.ID]Reach
 	Scale      *Scale
 
 	redundant sync.Once
@@ -221,6 +222,13 @@ type Result struct {
 
 // Of returns the standing of an identity, or nil.
 func (r *Result) Of(id model.ID) *Standing { return r.byID[id] }
+
+// Crowd returns what is within reach of everyone or of signed-in, and whether a grant or a rule names
+// it.
+func (r *Result) Crowd(id model.ID) (Reach, bool) {
+	reach, ok := r.crowds[id]
+	return reach, ok
+}
 
 // Run compares.
 func Run(in *Input) *Result {
@@ -271,9 +279,9 @@ type runner struct {
 	logs     []int32        // of each permission: which log would show it, see prepare
 	parts    []*part
 	frozen   *frozen
-	seenTo   time.Time              // the last sign-in of anybody that the source remembers
-	holders  map[model.ID]*together // by the identity that grants name
-	denials  map[model.ID][]refusal // by whom they hold
+	seenTo   time.Time               // the last sign-in of anybody that the source remembers
+	holders  map[model.ID]*together  // by the identity that grants name
+	denials  map[model.ID][]*refusal // by whom they hold
 	out      *Result
 }
 
@@ -337,6 +345,14 @@ func (r *runner) prepare() {
 		s.Within = within.Of(s.ID)
 		s.Granted = perms.Count()
 	}
+	r.out.crowds = map[model.ID]Reach{}
+	for _, kind := range []model.IdentityKind{model.SignedIn, model.Everyone} {
+		id := model.ID{Kind: kind}
+		if _, named := r.x.Number(id); named {
+			r.out.crowds[id] = within.Of(id)
+		}
+	}
+	r.out.Scale.forget()
 	holders := map[model.ID][]model.ID{} // of whom grants name, whom the estate need not list
 	for _, g := range r.out.Grants {
 		if g == nil {
@@ -471,15 +487,28 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
 		r.activities.of(who).used.Add(perm)
 	}
 	r.predates(u, grants)
+	if len(grants) == 0 {
+		return
+	}
+	by, listed := r.x.Number(who)
+	if !listed { // somebody whom the estate does not list, by what anybody has
+		by = -1
+	}
+	node, inside := r.x.NearestNumber(u.Path)
 	for _, g := range grants {
 		mu := &r.locks[g%len(r.locks)]
 		mu.Lock()
-		r.credit(r.out.Grants[g], perm, u, who)
+		pu := r.credit(r.out.Grants[g], perm, u)
+		if inside {
+			pu.Nodes = noted(pu.Nodes, node)
+		}
+		pu.called(by, u.Days)
 		mu.Unlock()
 	}
 }
 
-func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
+// credit notes that a permission was used through a grant.
+func (r *runner) credit(res *GrantResult, p int, u *usage.Use) *PermUse {
 	at, found := res.useAt(p)
 	if !found {
 		pu := PermUse{Perm: p, last: u.Last.UnixMilli()}
@@ -491,16 +520,8 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 	pu := &res.Use[at]
 	pu.last = max(pu.last, u.Last.UnixMilli())
 	pu.Days = pu.Days.Union(u.Days)
-	if n, ok := r.x.NearestNumber(u.Path); ok {
-		pu.Nodes = noted(pu.Nodes, n)
-	}
-	n, ok := r.x.Number(who)
-	if !ok { // somebody whom the estate does not list, by what anybody has
-		n = -1
-	}
-	pu.called(n, u.Days)
 	if pu.Paths == nil {
-		return
+		return pu
 	}
 	on := pu.Paths[u.Path]
 	if on == nil {
@@ -520,6 +541,7 @@ func (r *runner) credit(res *GrantResult, p int, u *usage.Use, who model.ID) {
 		on.InWindow += n
 		on.AtLeast = on.AtLeast || least
 	}
+	return pu
 }
 
 // noted adds a number to a list in order; most come at its end.
@@ -711,7 +733,7 @@ func (r *runner) classify() {
 	perhaps := r.frozen.of(unknown) // the same of every group in which nobody is known to be
 	for _, res := range r.out.Grants {
 		if res != nil && r.holders[res.Grant.To] == nil {
-			h := &together{frozen: perhaps}
+			h := &together{frozen: perhaps, denials: r.refusals(res.Grant.To)}
 			if to := res.Grant.To; to.Kind != model.Group || !r.x.Empty(to) {
 				h.frozen = r.frozen.of(r.whose(res, froze, stray))
 			} else if s := r.out.byID[to]; s != nil {
@@ -747,9 +769,10 @@ func (r *runner) whose(res *GrantResult, froze, stray []model.ID) []model.ID {
 
 // together is what is known of all who have what is granted to one identity.
 type together struct {
-	frozen *ofMany
-	state  State
-	held   bool // see holderState
+	frozen  *ofMany
+	denials []*refusal // that name them
+	state   State
+	held    bool // see holderState
 }
 
 // loggedBy is what is known of one log and one grant.
@@ -807,7 +830,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 		}
 		r.sets[class].Add(p)
 	}
-	res.Refused = r.refused(res)
+	res.Refused = r.refused(res, who.denials)
 	if len(r.dim) > 0 {
 		res.Dark = make([]Hidden, len(r.dim))
 		for i, log := range r.dim {

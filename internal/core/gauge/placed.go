@@ -142,10 +142,10 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped}
 	looks := make([]*look, parallel.Workers())
 	for k := range looks {
-		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},
+		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{}, perms: map[model.Permission]int{},
 			Placement: Placement{Of: map[model.ID]*Tally{}, says: p.says}}
 	}
-	inRuns(uses, func(k, from, to int) {
+	uses.InRuns(func(k, from, to int) {
 		for i := from; i < to; i++ {
 			u := uses.At(i)
 			// Asked about the past: what came later is not known yet.
@@ -215,7 +215,8 @@ type look struct {
 	in      PlaceInput
 	find    finders
 	callers map[model.ID]caller
-	grants  []int // that allow the use looked at last
+	perms   map[model.Permission]int // their numbers; -1: of none
+	grants  []int                    // that allow the use looked at last
 }
 
 // caller is what is known of somebody who called.
@@ -241,9 +242,16 @@ func (l *look) at(i int, u *usage.Use, w usage.Window) (why Reason, perm int) {
 	}
 	who := u.Principal()
 	by, as := l.caller(u.Identity), l.caller(who)
-	perm, mapped := l.x.PermNumber(u.Permission)
+	perm, known := l.perms[u.Permission]
+	if !known {
+		var mapped bool
+		if perm, mapped = l.x.PermNumber(u.Permission); !mapped {
+			perm = -1
+		}
+		l.perms[u.Permission] = perm
+	}
 	_, nowhere := l.in.Inventory.Unknown(u.Path)
-	if mapped {
+	if perm >= 0 {
 		// A grant of today explains it, or the source's own word that it lets an identity
 		// through every check.
 		l.find.of(who).Allowing(perm, u.Path, func(g int) {
@@ -251,14 +259,12 @@ func (l *look) at(i int, u *usage.Use, w usage.Window) (why Reason, perm int) {
 				l.grants = append(l.grants, g)
 			}
 		})
-	} else {
-		perm = -1
 	}
 	switch {
 	case !by.waived && !by.known || !as.known && who != u.Identity:
 		why = NoCaller
 	case by.waived && who == u.Identity: // whoever it is has nothing here
-	case !mapped:
+	case perm < 0:
 		why = NoOperation
 	case nowhere:
 		why = NoPath

@@ -22,43 +22,46 @@ type refusal struct {
 
 // denied notes the denials that hold at any time.
 func (r *runner) denied() {
-	r.denials = map[model.ID][]refusal{}
+	r.denials = map[model.ID][]*refusal{}
 	for d := range r.x.Denials() {
 		if !d.When.IsZero() {
 			continue
 		}
-		no := refusal{r.x.SetPerms([]model.Rights{d.Rights}), model.PatternsOf(d.Where), d.Unless}
+		no := &refusal{r.x.SetPerms([]model.Rights{d.Rights}), model.PatternsOf(d.Where), d.Unless}
 		for _, to := range d.To {
 			r.denials[to] = append(r.denials[to], no)
 		}
 	}
 }
 
-// refused returns what denials refuse to all who have a grant; nil: nothing. Of a crowd, and of a group
-// in which nobody is known to be, a denial that spares somebody says nothing.
-func (r *runner) refused(res *GrantResult) access.Few {
+// refusals returns the denials that name whoever has what is granted to an identity.
+func (r *runner) refusals(to model.ID) []*refusal {
 	if len(r.denials) == 0 {
 		return nil
 	}
-	to := res.Grant.To
+	out := slices.Clone(r.denials[to])
+	for _, n := range r.x.Givers(to) {
+		if of := r.x.ID(n); of != to {
+			out = append(out, r.denials[of]...)
+		}
+	}
+	return out
+}
+
+// refused returns what denials, of those that name all who have a grant, refuse to them; nil: nothing. Of
+// a crowd, and of a group in which nobody is known to be, a denial that spares somebody says nothing.
+func (r *runner) refused(res *GrantResult, denials []*refusal) access.Few {
 	var all access.Set
-	look := func(of model.ID) {
-		for _, no := range r.denials[of] {
-			if !no.perms.Meets(res.Perms) || !r.holdsFor(&no, res) {
-				continue
-			}
-			if all == nil {
-				all = r.x.NewSet()
-			}
-			all.Or(no.perms)
+	for _, no := range denials {
+		if !no.perms.Meets(res.Perms) || !r.holdsFor(no, res) {
+			continue
 		}
-	}
-	look(to)
-	for _, st := range r.x.Closure(to) {
-		if st.ID != to {
-			look(st.ID)
+		if all == nil {
+			all = r.x.NewSet()
 		}
+		all.Or(no.perms)
 	}
+	to := res.Grant.To
 	if all == nil || slices.ContainsFunc(res.Holders, r.x.Bypasses) || r.x.Bypasses(to) {
 		return nil
 	}

@@ -60,8 +60,7 @@ func NewWithin(s *Scale) *Within {
 func (w *Within) Of(id model.ID) Reach {
 	n, ok := w.s.x.Number(id)
 	if !ok {
-		d, _ := w.s.Held(id)
-		return Reach{Danger: d}
+		return Reach{Danger: w.s.HeldDanger(id)}
 	}
 	who, anybody := w.g.Closure(n)
 	key := fmt.Sprint(slices.Sorted(slices.Values(who)))

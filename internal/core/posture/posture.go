@@ -11,6 +11,7 @@ package posture
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -266,8 +267,9 @@ func (f *finder) chains() {
 	var who []model.ID
 	held := map[model.ID]float64{}
 	for n := range f.x.Identities() { // those that only an edge names, too
-		held[f.x.ID(n)], _ = f.res.Scale.Held(f.x.ID(n))
+		held[f.x.ID(n)] = f.res.Scale.HeldDanger(f.x.ID(n))
 	}
+	dangers := make([][]float64, parallel.Workers()) // the same by the numbers of a masker: most get to the same few
 	for _, i := range f.x.Everybody() {
 		if i.ID.Kind != model.Group && !f.untouched(i.ID) {
 			who = append(who, i.ID)
@@ -281,10 +283,20 @@ func (f *finder) chains() {
 			maskers[k] = f.x.Masker()
 		}
 		id, m := who[n], maskers[k]
-		best := -1
+		best, own := -1, held[id]
 		for i := range m.Of(id) {
 			to, far := m.ID(i)
-			if gain := held[to] - held[id]; far && gain > worst[n].Danger {
+			if !far {
+				continue
+			}
+			for j := m.Number(i); j >= len(dangers[k]); {
+				dangers[k] = append(dangers[k], math.NaN())
+			}
+			danger := &dangers[k][m.Number(i)]
+			if math.IsNaN(*danger) {
+				*danger = held[to]
+			}
+			if gain := *danger - own; gain > worst[n].Danger {
 				worst[n].Danger, best = gain, i
 			}
 		}
@@ -335,7 +347,6 @@ func (f *finder) escalation(nodes []model.Path) {
 	g := escalate.New(f.x, nodes)
 	told := map[int]bool{}
 	before := map[model.Path]int{}
-	f.within = gauge.NewWithin(f.res.Scale)
 	for n, node := range nodes {
 		count := 0
 		for _, a := range g.Administrators(n) {
@@ -362,9 +373,15 @@ func (f *finder) escalation(nodes []model.Path) {
 				Severity: gauge.High, Count: len(r.Steps)}
 			if s := x.Standing; s != nil {
 				x.Danger = s.Within.Danger - s.Danger
-			} else { // an open crowd
-				held, _ := f.res.Scale.Held(id)
-				x.Danger = f.within.Of(id).Danger - held
+			} else {
+				reach, crowd := f.res.Crowd(id)
+				if !crowd {
+					if f.within == nil { // it takes seconds to prepare
+						f.within = gauge.NewWithin(f.res.Scale)
+					}
+					reach = f.within.Of(id)
+				}
+				x.Danger = reach.Danger - f.res.Scale.HeldDanger(id)
 			}
 			f.add(x, node.String())
 		}

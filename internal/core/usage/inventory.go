@@ -17,8 +17,8 @@ type Inventory struct {
 // Nodes is what a survey lists.
 type Nodes interface {
 	Source() string
-	// Lists reports whether there is a node.
-	Lists(p model.Path) bool
+	// ListedDepth returns the depth of the deepest node at or above a path; 0: there is none.
+	ListedDepth(p model.Path) int
 	// ListsBeside reports whether a node has one of a kind right below it.
 	ListsBeside(parent model.Path, kind string) bool
 }
@@ -64,9 +64,14 @@ func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
 	if p.Source() != v.source {
 		return p, true
 	}
-	unknown := model.Path{}
-	for at, ok := p, true; ok; at, ok = at.Parent() { // from below: the topmost one counts
-		if v.nodes[at] || v.now != nil && v.now.Lists(at) {
+	unknown, listed := model.Path{}, 0
+	if v.now != nil {
+		listed = v.now.ListedDepth(p)
+	}
+	depth := p.Depth()
+	for at, ok := p, true; ok && depth > listed; at, ok = at.Parent() { // from below: the topmost one counts
+		depth--
+		if len(v.nodes) > 0 && v.nodes[at] {
 			break // and so is what is above it
 		}
 		kind, _ := at.Last()

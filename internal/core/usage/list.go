@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // Uses are all uses of a source in the order of their keys: caller after caller. They are kept
@@ -152,6 +153,19 @@ func (u *Uses) Runs() iter.Seq2[int, int] {
 	}
 }
 
+// InRuns goes over the uses on all processors, those of one caller or of several at a time: each
+// worker is asked with its own number, below [parallel.Workers].
+func (u *Uses) InRuns(do func(worker, from, to int)) {
+	const least = 256 // uses a run
+	begins := []int{0}
+	for _, to := range u.Runs() {
+		if to-begins[len(begins)-1] >= least || to == u.Len() {
+			begins = append(begins, to)
+		}
+	}
+	parallel.Each(len(begins)-1, func(k, i int) { do(k, begins[i], begins[i+1]) })
+}
+
 // run returns where the uses of a caller begin and end.
 func (u *Uses) run(id model.ID) (from, to int) {
 	if u.Len() == 0 {
@@ -188,20 +202,6 @@ func (u *Uses) some(id model.ID, all bool) iter.Seq2[int, Use] {
 		}
 		for _, i := range u.acted[id] {
 			if r := &u.rows[i]; r.ActingFor != r.Identity && !yield(int(i), u.At(int(i))) {
-				return
-			}
-		}
-	}
-}
-
-// Names yields whoever called or was acted for.
-func (u *Uses) Names() iter.Seq[model.ID] {
-	return func(yield func(model.ID) bool) {
-		if u == nil {
-			return
-		}
-		for _, id := range u.ids[1:] {
-			if !yield(id) {
 				return
 			}
 		}
@@ -266,6 +266,37 @@ func (u *Uses) Select(keep func(*Use) bool) *Uses {
 		}
 	}
 	return g.Uses()
+}
+
+// Cut returns what of the uses falls into the days from first to last, both included, as
+// [Use.Within] leaves it. Names are shared, and a use that lies inside is copied as it is: of many
+// uses most do.
+func (u *Uses) Cut(first, last Day) *Uses {
+	if u.Len() == 0 {
+		return u
+	}
+	g := &Gather{rows: make([]useRow, 0, len(u.rows)), odds: u.odds[:len(u.odds):len(u.odds)],
+		words: u.words[:len(u.words):len(u.words)]}
+	for i := range u.rows {
+		r := &u.rows[i]
+		if o := r.tell(u.odds); r.n > 0 && DayOf(time.UnixMilli(o.first)) >= first &&
+			DayOf(time.UnixMilli(o.last)) <= last {
+			g.rows = append(g.rows, *r)
+			continue
+		}
+		x := u.At(i)
+		if !x.Within(first, last) {
+			continue
+		}
+		g.add(r.key(), x.Count, x.First.UnixMilli(), x.Last.UnixMilli(), x.Days, x.Counts, x.Hours, x.AtLeast)
+		if at := &g.rows[len(g.rows)-1]; at.counts > 0 {
+			at.counts += uint32(len(u.counts))
+		}
+	}
+	out := &Uses{ids: u.ids, perms: u.perms, paths: u.paths, nets: u.nets, rows: g.rows, odds: g.odds, words: g.words,
+		counts: u.counts + string(g.counts)}
+	out.index()
+	return out
 }
 
 // renamed returns the uses under other names. Only names are asked for, not uses, so that it
@@ -423,8 +454,15 @@ func (g *Gather) Uses() *Uses {
 	permute(g.rows, order)
 	g.join()
 	u := &Uses{ids: g.ids.names(), perms: g.perms.names(), paths: g.paths.names(), nets: g.nets.names(),
-		rows: g.rows, odds: g.odds, words: g.words, counts: string(g.counts), acted: map[model.ID][]int32{}}
+		rows: g.rows, odds: g.odds, words: g.words, counts: string(g.counts)}
 	*g = Gather{}
+	u.index()
+	return u
+}
+
+// index notes where the uses of each caller begin, and those made with the rights of others.
+func (u *Uses) index() {
+	u.acted = map[model.ID][]int32{}
 	for i := range u.rows {
 		r := &u.rows[i]
 		if i == 0 || r.Identity != u.rows[i-1].Identity {
@@ -436,7 +474,6 @@ func (g *Gather) Uses() *Uses {
 		}
 	}
 	u.runs = append(u.runs, int32(len(u.rows)))
-	return u
 }
 
 // order returns the rows in the order of their keys. Names are put in order once, and rows then

@@ -52,15 +52,13 @@ func TestGather(t *testing.T) {
 		names := map[model.ID]bool{}
 		for i, u := range got.All() {
 			w := want[i]
-			if u.Key != w.Key || u.Count != w.Count || u.Hours != w.Hours || !u.First.Equal(w.First) ||
-				!u.Last.Equal(w.Last) ||
-				!reflect.DeepEqual(slices.Collect(daily(u)), slices.Collect(daily(w))) {
+			if !alike(u, w) {
 				t.Fatalf("seed %d: use %d is\n%+v\nwant\n%+v", seed, i, u, w)
 			}
 			names[u.Identity], names[u.ActingFor] = true, true
 		}
 		delete(names, model.ID{})
-		if n := len(slices.Collect(got.Names())); n != len(names) {
+		if n := len(slices.Collect(got.Principals())); n != len(names) {
 			t.Fatalf("seed %d: %d names, want %d", seed, n, len(names))
 		}
 		names[model.MustID("person/nobody")] = true
@@ -85,6 +83,14 @@ func TestGather(t *testing.T) {
 					slices.ContainsFunc(want, func(w usage.Use) bool { return w.Identity == id })) {
 				t.Fatalf("seed %d: %s is a principal: %t, of %v", seed, id, some, used)
 			}
+		}
+		first := usage.DayOf(want[0].First) + usage.Day(r.IntN(40)) - 10
+		last := first + usage.Day(r.IntN(60))
+		cut, plain := got.Cut(first, last), got.Select(func(u *usage.Use) bool { return u.Within(first, last) })
+		if !slices.EqualFunc(cut.List(), plain.List(), alike) ||
+			!slices.Equal(slices.Collect(cut.Principals()), slices.Collect(plain.Principals())) {
+			t.Fatalf("seed %d: what is left from %d to %d is\n%+v\nnot\n%+v", seed, first, last, cut.List(),
+				plain.List())
 		}
 		odd := func(u *usage.Use) bool { return u.Only(func(d usage.Day) bool { return d%2 == 1 }) }
 		for _, u := range got.Select(odd).All() {
@@ -165,7 +171,7 @@ func TestNoUses(t *testing.T) {
 	for _, u := range []*usage.Uses{none, usage.ListOf(), (&usage.Gather{}).Uses()} {
 		first, last := u.Span()
 		n := len(places(u.All())) + len(places(u.Of(model.MustID("person/p")))) + len(places(u.As(model.ID{}))) +
-			len(slices.Collect(u.Principals())) + len(slices.Collect(u.Names())) + len(u.List())
+			len(slices.Collect(u.Principals())) + len(u.List())
 		for range u.Runs() {
 			n++
 		}
@@ -182,6 +188,13 @@ func places(uses func(func(int, usage.Use) bool)) []int {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// alike reports whether two uses say the same.
+func alike(a, b usage.Use) bool {
+	return a.Key == b.Key && a.Count == b.Count && a.AtLeast == b.AtLeast && a.Hours == b.Hours &&
+		a.First.Equal(b.First) && a.Last.Equal(b.Last) &&
+		reflect.DeepEqual(slices.Collect(daily(a)), slices.Collect(daily(b)))
 }
 
 func daily(u usage.Use) func(func([2]int64) bool) {

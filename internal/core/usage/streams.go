@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // A Stream is what one log really held: the events of one service and class under
@@ -60,42 +61,14 @@ type held struct {
 // nobody ever looked at any, its log of that is taken for one that is not written. It may be nil.
 func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, looks func(service, class string) bool,
 	refused func(model.CoverageRecord) bool) {
-	logs := map[coverageKey]*held{}
-	of := c.logOf(logs, classOf)
-	for _, x := range uses.All() {
-		u := &x
-		h := of(u)
-		if h == nil {
-			continue
-		}
-		if h.callers == nil {
-			h.First, h.Last, h.callers = u.First, u.Last, map[model.ID]Days{}
-		}
-		if u.First.Before(h.First) {
-			h.First = u.First
-		}
-		if u.Last.After(h.Last) {
-			h.Last = u.Last
-		}
-		h.Days = h.Days.Union(u.Days)
-		h.Events += u.Count
-		sum := int64(0)
-		for d, n := range u.Daily() {
-			h.counts.add(d, n)
-			sum += n
-		}
-		h.vague = h.vague || u.AtLeast || sum < u.Count
-		days := h.callers[u.Identity]
-		if all := days.Union(u.Days); len(days.words) == 0 || !days.covers(all) {
-			h.callers[u.Identity] = all
-		}
-	}
+	logs := c.heldIn(uses, classOf)
 	c.streams = map[coverageKey]*Stream{}
 	end := DayOf(c.ReadTo()) - 1 // the last day may not be over
 	c.begin(logs)
 	lost, profiles := map[*held][]Gap{}, map[*held]*profile{}
 	for k, h := range logs {
-		c.streams[k] = &h.Stream
+		s := h.Stream // and nothing of what it was added up from
+		c.streams[k] = &s
 		if last := min(end, DayOf(h.Last)-1); !h.vague && len(h.callers) >= leastCallers &&
 			last-DayOf(h.First) > 2*lossAround {
 			profiles[h] = profileOf(&h.counts, DayOf(h.First)+1, last)
@@ -106,6 +79,7 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 	}
 	if len(lost) > 0 {
 		by := map[*held]map[model.ID]*perDay{}
+		of := c.logOf(logs, classOf)
 		for _, x := range uses.All() {
 			u := &x
 			h := of(u)
@@ -176,6 +150,82 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 				s.Gaps = joined(append(s.Gaps, Gap{From: from, To: end + 1}))
 			}
 		}
+	}
+}
+
+// heldIn adds up what each log held. Every worker adds up what it is given, and all of it is put together.
+func (c *Coverage) heldIn(uses *Uses, classOf func(model.Permission) string) map[coverageKey]*held {
+	parts := make([]map[coverageKey]*held, parallel.Workers())
+	finds := make([]func(*Use) *held, len(parts))
+	for k := range parts {
+		parts[k] = map[coverageKey]*held{}
+		finds[k] = c.logOf(parts[k], classOf)
+	}
+	uses.InRuns(func(k, from, to int) {
+		for _, u := range uses.Between(from, to) {
+			if h := finds[k](&u); h != nil {
+				h.add(&u)
+			}
+		}
+	})
+	logs := parts[0]
+	for _, part := range parts[1:] {
+		for k, h := range part {
+			if logs[k] == nil {
+				logs[k] = h
+			} else {
+				logs[k].merge(h)
+			}
+		}
+	}
+	return logs
+}
+
+func (h *held) add(u *Use) {
+	h.during(u.First, u.Last)
+	h.Days = h.Days.Union(u.Days)
+	h.Events += u.Count
+	sum := int64(0)
+	for d, n := range u.Daily() {
+		h.counts.add(d, n)
+		sum += n
+	}
+	h.vague = h.vague || u.AtLeast || sum < u.Count
+	h.called(u.Identity, u.Days)
+}
+
+// merge adds what another worker saw of the same log.
+func (h *held) merge(o *held) {
+	h.during(o.First, o.Last)
+	h.Days = h.Days.Union(o.Days)
+	h.Events += o.Events
+	for i, n := range o.counts.n {
+		h.counts.add(o.counts.first+Day(i), n)
+	}
+	h.vague = h.vague || o.vague
+	for id, days := range o.callers {
+		h.called(id, days)
+	}
+}
+
+// during notes that something was in a log from one time to another.
+func (h *held) during(first, last time.Time) {
+	if h.callers == nil {
+		h.First, h.Last, h.callers = first, last, map[model.ID]Days{}
+	}
+	if first.Before(h.First) {
+		h.First = first
+	}
+	if last.After(h.Last) {
+		h.Last = last
+	}
+}
+
+// called notes days on which somebody called.
+func (h *held) called(id model.ID, days Days) {
+	was := h.callers[id]
+	if all := was.Union(days); len(was.words) == 0 || !was.covers(all) {
+		h.callers[id] = all
 	}
 }
 

@@ -190,3 +190,38 @@ func TestCovers(t *testing.T) {
 		}
 	}
 }
+
+// TestGapReachesTheEnd: a silence that goes on to the last day is a gap up to that day, and one that a
+// day with events ends is a gap up to the day before.
+func TestGapReachesTheEnd(t *testing.T) {
+	for _, tt := range []struct {
+		more []Day // besides 20,000 to 20,099
+		end  Day
+		want string
+	}{
+		{nil, 20_099, ""},
+		{nil, 20_130, "20100-20130 "},
+		{[]Day{20_125}, 20_125, "20100-20124 "},
+		{[]Day{20_125}, 20_090, "20100-20124 "}, // an event after the end moves it
+		{[]Day{20_125}, 20_160, "20100-20124 20126-20160 "},
+	} {
+		all := Days{}
+		for d := Day(20_000); d < 20_100; d++ {
+			all = all.Union(DaysOf(d.Time()))
+		}
+		for _, d := range tt.more {
+			all = all.Union(DaysOf(d.Time()))
+		}
+		callers := map[model.ID]Days{}
+		for i := range 4 {
+			callers[model.MustID(fmt.Sprint("workload/w", i))] = all
+		}
+		got := ""
+		for _, g := range gapsOf(all, tt.end, leastDays, leastCallers, callers) {
+			got += fmt.Sprintf("%d-%d ", g.From, g.To)
+		}
+		if got != tt.want {
+			t.Errorf("%v to %d: %q, want %q", tt.more, tt.end, got, tt.want)
+		}
+	}
+}

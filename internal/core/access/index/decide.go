@@ -162,21 +162,27 @@ func (x *Index) Decide(id model.ID, p model.Permission, path model.Path, ctx mod
 // A Finder finds what gives one identity a permission at a path, for many of them: where its
 // grants are is looked up once. It is not for several goroutines.
 type Finder struct {
-	x    *Index
-	at   map[uint32][]gift // by place
-	hits []gift
+	x     *Index
+	gifts []gift // by place, and then in order
+	hits  []gift
 }
 
-// gift is a grant to somebody, where it comes among all of them, and its set of rights.
-type gift struct{ order, grant, set uint32 }
+// gift is a grant to somebody on a place, where it comes among all of them, and its set of rights.
+type gift struct{ place, order, grant, set uint32 }
 
 // Finder returns a finder for an identity.
 func (x *Index) Finder(id model.ID) *Finder {
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
-	f := &Finder{x: x, at: map[uint32][]gift{}}
-	order := uint32(0)
+	f := &Finder{x: x}
+	many := 0
+	for _, n := range s.ids {
+		if n != none {
+			many += x.givenAt.of(int(n)).len()
+		}
+	}
+	f.gifts = make([]gift, 0, many)
 	for _, n := range s.ids {
 		if n == none {
 			continue
@@ -185,11 +191,25 @@ func (x *Index) Finder(id model.ID) *Finder {
 		for j := range places.len() {
 			p := places.at(j)
 			grant, set := list.at(j*givenWidth+givenGrant), list.at(j*givenWidth+givenSet)
-			f.at[p] = append(f.at[p], gift{order, grant, set})
-			order++
+			f.gifts = append(f.gifts, gift{p, uint32(len(f.gifts)), grant, set})
 		}
 	}
+	slices.SortFunc(f.gifts, func(a, b gift) int {
+		return cmp.Or(cmp.Compare(a.place, b.place), cmp.Compare(a.order, b.order))
+	})
 	return f
+}
+
+// at returns the grants on a place.
+func (f *Finder) at(place int) []gift {
+	from, _ := slices.BinarySearchFunc(f.gifts, uint32(place), func(g gift, p uint32) int {
+		return cmp.Compare(g.place, p)
+	})
+	to := from
+	for to < len(f.gifts) && f.gifts[to].place == uint32(place) {
+		to++
+	}
+	return f.gifts[from:to]
 }
 
 // Allowing yields the grants that give the identity a permission at a path, in the order in
@@ -199,7 +219,7 @@ func (f *Finder) Allowing(perm int, path model.Path, yield func(grant int)) {
 	f.hits = f.hits[:0]
 	node, same := f.x.nearest(path)
 	f.x.matching(path, node, same, func(place int) {
-		for _, g := range f.at[uint32(place)] {
+		for _, g := range f.at(place) {
 			if f.x.has(g.set, perm) {
 				f.hits = append(f.hits, g)
 			}
@@ -218,7 +238,7 @@ func (f *Finder) Allowing(perm int, path model.Path, yield func(grant int)) {
 func (f *Finder) Reaches(path model.Path) bool {
 	some := false
 	node, same := f.x.nearest(path)
-	f.x.matching(path, node, same, func(place int) { some = some || len(f.at[uint32(place)]) > 0 })
+	f.x.matching(path, node, same, func(place int) { some = some || len(f.at(place)) > 0 })
 	return some
 }
 

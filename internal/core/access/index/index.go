@@ -236,10 +236,17 @@ func (x *Index) Path(n int) model.Path {
 	return p
 }
 
-// Lists reports whether a path is that of a node of the inventory.
-func (x *Index) Lists(p model.Path) bool {
-	n, same := x.nearest(p)
-	return same && x.real(int(n))
+// ListedDepth returns the depth of the deepest node of the inventory at or above a path; 0: there is none.
+func (x *Index) ListedDepth(p model.Path) int {
+	n, _ := x.nearest(p)
+	for n != none && !x.real(int(n)) {
+		n = x.nodeParent.at(int(n))
+	}
+	depth := 0
+	for ; n != none; n = x.nodeParent.at(int(n)) {
+		depth++
+	}
+	return depth
 }
 
 // ListsBeside reports whether a node has one of a kind right below it in the inventory.

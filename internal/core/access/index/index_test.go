@@ -92,6 +92,9 @@ func TestTotals(t *testing.T) {
 			got.Pairs[model.Read], got.Pairs[model.Change], got.Pairs[model.Administer]); s != tt.want {
 			t.Errorf("%s, mode %d: %s, want %s", tt.who, tt.mode, s, tt.want)
 		}
+		if sums := w.Pairs(id(tt.who)); sums != got.Pairs { // what is refused inside is taken off
+			t.Errorf("%s, mode %d: pairs %v, want %v", tt.who, tt.mode, sums, got.Pairs)
+		}
 	}
 	w := x.NewWalk(index.Possible)
 	some := x.NewSet()

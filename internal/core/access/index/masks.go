@@ -75,6 +75,10 @@ func (m *Masker) ID(i int) (id model.ID, far bool) {
 	return m.ids[m.found[i].to], m.found[i].via >= 0
 }
 
+// Number returns a number of the one of those found last, which this Masker keeps for it; they begin at 0
+// and have no gaps.
+func (m *Masker) Number(i int) int { return int(m.found[i].to) }
+
 // Mask returns it with its steps.
 func (m *Masker) Mask(i int) access.Mask {
 	out := access.Mask{ID: m.ids[m.found[i].to]}

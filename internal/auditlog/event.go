@@ -55,7 +55,7 @@ type Skip struct{ Why string }
 func (s *Skip) Error() string { return s.Why }
 
 // ErrForeign: a record is of none of the formats that are known.
-var ErrForeign = errors.New("not a log format that is known here")
+var ErrForeign = errors.New("of no log format that is known here; a log map can say how to read it: docs/logs.md")
 
 // A Reject is a record that was set aside.
 type Reject struct {

@@ -11,6 +11,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
@@ -557,7 +558,9 @@ func (w *worker) parse(record []byte) error {
 		return errors.New("not a log line: binary data (NUL bytes)")
 	case !utf8.Valid(record):
 		return errors.New("not a log line: not UTF-8")
-	case len(w.formats) == 1 || record[0] == '{':
+	case len(w.formats) == 1 || errors.Is(err, auditlog.ErrForeign):
+		return err
+	case record[0] == '{' && !json.Valid(record):
 		return err // the reader of JSON says where it breaks
 	}
 	return auditlog.ErrForeign

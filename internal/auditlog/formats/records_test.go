@@ -177,7 +177,8 @@ func TestCADFRecords(t *testing.T) {
 			`unknown/u1 storage/volume:update /x/volume:v done`},
 		{`observer={"typeURI":"service/compute/network"}`, `unknown/u1 compute/server:update /x/server:s1 done`},
 		{`observer={} & target={"id":"q","typeURI":"odd"}`, `unknown/u1 cadf/odd:update /x/odd:q done`},
-		{`type="http://schemas.dmtf.org/cloud/audit/1.0/log"`, `! class_uid is missing, or no number`},
+		{`type="http://schemas.dmtf.org/cloud/audit/1.0/log"`,
+			`! of no log format that is known here; a log map can say how to read it: docs/logs.md`},
 		{`time="soon"`, `! eventTime: time "soon" is not RFC 3339`},
 		{`id=""`, `unknown/u1 compute/server:update /x/server:s1 done`},
 	} {

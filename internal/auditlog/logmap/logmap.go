@@ -293,7 +293,7 @@ func (f *format) Parse(record []byte, yield func(*auditlog.Event) error) error {
 		return err
 	}
 	if !f.matches(r) {
-		return fmt.Errorf("not matched by log map %s", f.m.Name)
+		return foreign{f.m.Name}
 	}
 	if f.programs["skip"] != nil {
 		if v, err := f.eval("skip", r); err != nil {
@@ -451,3 +451,10 @@ func (f *format) outcome(r any) (usage.Outcome, error) {
 }
 
 var stringSlice = reflect.TypeFor[[]string]()
+
+// foreign is an [auditlog.ErrForeign] that says whose record it is not.
+type foreign struct{ name string }
+
+func (f foreign) Error() string { return "not matched by log map " + f.name }
+
+func (foreign) Is(err error) bool { return err == auditlog.ErrForeign }

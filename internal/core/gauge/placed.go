@@ -142,7 +142,8 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped}
 	looks := make([]*look, parallel.Workers())
 	for k := range looks {
-		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{}, perms: map[model.Permission]int{},
+		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},
+			perms:     map[model.Permission]int{},
 			Placement: Placement{Of: map[model.ID]*Tally{}, says: p.says}}
 	}
 	uses.InRuns(func(k, from, to int) {

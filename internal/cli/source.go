@@ -26,9 +26,11 @@ func (a *app) sourceAdd() *cobra.Command {
 		Use: "add NAME", Short: "Add a source to clipfence.yaml", Args: cobra.ExactArgs(1),
 		Long: `Add a source to clipfence.yaml. Tokens are named, never given: an environment
 variable or a file is read whenever the token is needed. Reading and changing use
-two tokens; without the second the source cannot be changed.`,
+two tokens; without the second the source cannot be changed. Paths are as seen from
+clipfence.yaml.`,
 		Example: `  clipfence source add mooring --kind bridge --url http://127.0.0.1:7070 --token-env READ --change-token-env CHANGE
-  clipfence source add export --kind files --estate estate.yaml --logs logs/`,
+  clipfence source add export --kind files --estate estate.yaml --logs logs/
+  clipfence source add tickets --kind files --estate tickets.yaml --logs tickets/ --log-map tickets.logmap.yaml`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s.Name = args[0]
 			s.Token, s.ChangeToken = work.Secret{Env: env, File: file}, work.Secret{Env: changeEnv, File: changeFile}
@@ -50,6 +52,7 @@ two tokens; without the second the source cannot be changed.`,
 	f.StringVar(&changeFile, "change-token-file", "", "file that holds the token for changing")
 	f.StringVar(&s.Estate, "estate", "", "files: the estate file")
 	f.StringSliceVar(&s.Logs, "logs", nil, "files: log files, folders or globs")
+	f.StringSliceVar(&s.LogMaps, "log-map", nil, "files that say how logs in other formats are read (clipfence schema logmap)")
 	return cmd
 }
 

@@ -250,8 +250,10 @@ func sourceMap(s config.Source) map[string]any {
 			m[k] = v
 		}
 	}
-	if len(s.Logs) > 0 {
-		m["logs"] = s.Logs
+	for k, v := range map[string][]string{"logs": s.Logs, "log_maps": s.LogMaps} {
+		if len(v) > 0 {
+			m[k] = v
+		}
 	}
 	secret := func(k string, x config.Secret) {
 		switch {

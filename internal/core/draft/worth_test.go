@@ -284,3 +284,39 @@ func TestRoundIsNotNew(t *testing.T) {
 		}
 	}
 }
+
+// TestLeaver: of somebody who worked daily all over the place and stopped nothing stays, though all who go
+// on come back everywhere after months, and though one thing that it did looks like a season of every
+// year. How those go on who stay says nothing of those who left.
+func TestLeaver(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	c := newPlain(t)
+	anywhere := func() string { return project(r.IntN(10)) + fmt.Sprintf("/box:%c", 'a'+r.IntN(8)) }
+	for i := range 8 {
+		id := c.who(fmt.Sprintf("person/p%d", i))
+		c.grant(id, "/m/**", 900, "s/item:read", "s/item:put", "s/item:scrap")
+		for d := -399; d <= 0; d++ {
+			if i > 0 || d < -105 {
+				c.uses(id, "read", anywhere(), d)
+			}
+			if i > 0 && d%7 == 0 || i == 0 && d > -310 && d < -240 && d%10 == 0 {
+				c.uses(id, "put", anywhere(), d)
+			}
+		}
+	}
+	in := c.input()
+	res := gauge.Run(in)
+	if s := res.Of(model.MustID("person/p0")); s.State != gauge.Idle {
+		t.Fatalf("whoever left is %s", s.State)
+	}
+	f, err := draft.FromUse(in, res, model.MustID("person/p0"), draft.Options{Worth: draft.NewWorth(in, res)})
+	if err != nil || len(f.Allow) > 0 || len(f.Replaces) != 1 {
+		t.Errorf("whoever left keeps %+v, %v", f, err)
+	}
+	for _, who := range []string{"person/p1", "person/p5"} {
+		f, err := draft.FromUse(in, res, model.MustID(who), draft.Options{Worth: draft.NewWorth(in, res)})
+		if err == nil && len(f.Allow) == 0 {
+			t.Errorf("%s, who goes on, keeps nothing", who)
+		}
+	}
+}

@@ -253,11 +253,22 @@ func (p *Past) denied(after *index.Index, id model.ID) map[int][]model.PathPatte
 
 // Broken is how likely it is that somebody needs any of what is lost, within the horizon and soon.
 // What is done on the same places is done together, so of the permissions that are lost there the
-// likeliest counts; places count as if they were needed independently of each other.
+// likeliest counts; places count as if they were needed independently of each other. But whoever stopped
+// comes back as a whole, if at all: of what it used the likeliest counts, and that it does something new is
+// that much less likely.
 func Broken(losses []Loss) (late, soon float64) {
 	type spot struct {
 		class Class
 		where string
+	}
+	back := [2]float64{1, 1} // how likely somebody who stopped comes back, as far as what is lost says
+	for i, l := range slices.DeleteFunc(slices.Clone(losses), func(l Loss) bool {
+		return !stopped(l.Part.Class, l.Part.Bin)
+	}) {
+		if i == 0 {
+			back = [2]float64{}
+		}
+		back[0], back[1] = max(back[0], l.Chance), max(back[1], l.Soon)
 	}
 	lates, soons := map[spot]float64{}, map[spot]float64{}
 	for _, l := range losses {
@@ -266,6 +277,12 @@ func Broken(losses []Loss) (late, soon float64) {
 			where.WriteString(on.String() + " ")
 		}
 		k := spot{l.Part.Class, where.String()}
+		switch c := l.Part.Class; {
+		case stopped(c, l.Part.Bin):
+			k.where = ""
+		case c < DarkHere: // what no log shows may have gone on
+			l.Chance, l.Soon = l.Chance*back[0], l.Soon*back[1]
+		}
 		lates[k], soons[k] = max(lates[k], l.Chance), max(soons[k], l.Soon)
 	}
 	any := func(of map[spot]float64) float64 {

@@ -30,6 +30,24 @@ var priors = [classes][3]float64{Peer: {.05, .05, .05}, Name: {.04, .10, .30},
 var usedPriors = [6][4]float64{{.4, .6, .8, .95}, {.15, .3, .5, .6}, {.06, .2, .3, .4}, {.04, .1, .15, .2},
 	{.03, .05, .08, .1}, {.02, .03, .04, .05}}
 
+// priorOver is what is left of those where somebody's whole habit is over: few come back who stopped.
+const priorOver = .4
+
+// stopped reports whether a part is a node of use of somebody whose whole habit is over. How often such a
+// node is needed again is another thing than with those who go on, and is learned apart: an estate may
+// have seen nobody leave, and knows nothing about those who do by how those go on who stay.
+func stopped(c Class, bin uint32) bool {
+	if c != Used {
+		return false
+	}
+	rest := uint32(1) // of the facts after the third
+	for _, n := range factors[Used][3:] {
+		rest *= uint32(n)
+	}
+	quiet := uint32(factors[Used][2])
+	return bin/rest%quiet == quiet-1
+}
+
 // prior is what the chance of a part is taken for without a past.
 func prior(c Class, bin uint32) float64 {
 	rest := uint32(1) // of the facts after the first
@@ -39,7 +57,11 @@ func prior(c Class, bin uint32) float64 {
 	switch c {
 	case Used:
 		of := rest / uint32(factors[Used][1]) // of the facts after the second
-		return usedPriors[bin/rest][bin/of%uint32(factors[Used][1])]
+		chance := usedPriors[bin/rest][bin/of%uint32(factors[Used][1])]
+		if stopped(c, bin) {
+			chance *= priorOver
+		}
+		return chance
 	case Name, Beside: // their first fact is the size
 		return priors[c][bin/rest]
 	}
@@ -60,6 +82,7 @@ type outlook struct {
 	again float64 // how many landmarks see one need, in the mean
 	bins  [classes]map[uint32]tally
 	fits  [classes]logit
+	over  logit // of the nodes of use of those who stopped: see stopped
 }
 
 func newOutlook(days, over float64) outlook {
@@ -80,7 +103,11 @@ func (o *outlook) note(q Part, needed bool, w float64) {
 
 // chance returns how likely it is that a part is needed within the horizon.
 func (o *outlook) chance(q Part) float64 {
-	return 1 - math.Pow(1-o.fits[q.Class].chance(q.Bin), o.ahead)
+	fit := &o.fits[q.Class]
+	if stopped(q.Class, q.Bin) {
+		fit = &o.over
+	}
+	return 1 - math.Pow(1-fit.chance(q.Bin), o.ahead)
 }
 
 // tally is how many parts there were, and how many of them were needed.
@@ -199,7 +226,7 @@ func (n *need) or(o need) { n.late, n.soon = n.late || o.late, n.soon || o.soon 
 
 func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) (n int) {
 	h := p.who[id]
-	if h.silent(from) > 1<<19 {
+	if h.silent(from).days > 1<<19 {
 		return 0 // nothing was known of it then
 	}
 	young := false
@@ -445,7 +472,7 @@ func (m *Model) Like(q Part) (n, needed, days int) {
 	for k := len(sizes); ; k-- {
 		var t tally
 		for bin, o := range m.late.bins[q.Class] {
-			if bin/width == q.Bin/width {
+			if bin/width == q.Bin/width && stopped(q.Class, bin) == stopped(q.Class, q.Bin) {
 				t.n, t.k = t.n+o.n, t.k+o.k
 			}
 		}
@@ -469,11 +496,27 @@ func (o *outlook) fit() {
 		counted := 1 - math.Pow(1-prior(c, bin), o.days/Horizon/o.ahead)
 		return math.Log(counted) - math.Log(1-counted)
 	}
-	for c := range Dark {
-		l := &o.fits[c]
+	fit := func(l *logit, c Class, bins map[uint32]tally, firm uint32) {
 		l.sizes, l.from = factors[c], func(bin uint32) float64 { return odds(c, bin) }
-		counted := 1 / (1 + math.Exp(-odds(c, 0)))
+		counted := 1 / (1 + math.Exp(-odds(c, firm)))
 		l.firm = priorWeight * counted * (1 - counted)
-		l.fit(o.bins[c], o.again)
+		l.fit(bins, o.again)
 	}
+	for c := range Dark {
+		if c != Used {
+			fit(&o.fits[c], c, o.bins[c], 0)
+		}
+	}
+	on, over := map[uint32]tally{}, map[uint32]tally{}
+	for bin, t := range o.bins[Used] {
+		if stopped(Used, bin) {
+			over[bin] = t
+		} else {
+			on[bin] = t
+		}
+	}
+	fit(&o.fits[Used], Used, on, 0)
+	// The prior of those who stopped is firm as that of what was used on a few days and is not any more for
+	// three months.
+	fit(&o.over, Used, over, bin([2]int{3, 6}, [2]int{1, 4}, [2]int{2, 3}, [2]int{0, 4}, [2]int{0, 4}, [2]int{0, 2}))
 }

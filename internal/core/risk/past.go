@@ -48,7 +48,7 @@ type history struct {
 		day usage.Day
 		of  map[int]int
 	}
-	silence *[2]int            // the last answer of silent, and of which day it is
+	silence *silent            // the last answer of silent
 	does    map[int][]*history // which of its peers used a permission, see doers
 }
 
@@ -210,7 +210,7 @@ const (
 // factors are the facts of each class, each with its number of values; the order is that in
 // which they are packed. Of names and what lies beside, the first is the size.
 var factors = [classes][]int{
-	Used:        {6, 4, 2, 4, 4, 2},          // silence, days, quiet, sort, rhythm, a newer one
+	Used:        {6, 4, 3, 4, 4, 2},          // silence, days, quiet, sort, rhythm, a newer one
 	Peer:        {2, 2, 3, 2},                // half of them, used elsewhere, how many, power
 	Name:        {3, 3, 2, 4, 4},             // how many, new ones, active, sort, days
 	Beside:      {3, 3, 3, 2, 4, 3, 4},       // how many, new ones, moves, active, sort, left, days
@@ -314,7 +314,8 @@ func (p *Past) usedParts(h *history, id model.ID, perm int, day usage.Day, at ma
 	for _, days := range at {
 		all = all.Union(days)
 	}
-	quiet, high, yearly := flag(h.silent(day) > 45), p.sort(id, perm), p.yearly(all, day)
+	quiet, high := h.quiet(day), p.sort(id, perm)
+	yearly := p.yearly(all, day) && !h.silent(day).left
 	out, news := make([]Part, 0, len(at)), newest(at)
 	for _, n := range slices.SortedFunc(maps.Keys(at), model.Path.Compare) {
 		days := at[n]
@@ -603,10 +604,18 @@ func (h *history) days(perm int, day usage.Day) int {
 	return n
 }
 
-// silent returns for how many days nothing was done before a day.
-func (h *history) silent(day usage.Day) int {
-	if h.silence != nil && h.silence[1] == int(day) {
-		return h.silence[0]
+// silent is for how many days nothing was done before a day, and whether the habit of doing anything was
+// over by that. Whoever did something daily through more than a season, and stopped, left: not even what would
+// be due every year comes back by itself.
+type silent struct {
+	day        usage.Day
+	days       int
+	over, left bool
+}
+
+func (h *history) silent(day usage.Day) *silent {
+	if h.silence != nil && h.silence.day == day {
+		return h.silence
 	}
 	last := usage.Day(-1 << 20)
 	for _, u := range h.perms {
@@ -616,8 +625,34 @@ func (h *history) silent(day usage.Day) int {
 			}
 		}
 	}
-	h.silence = &[2]int{int(day - last), int(day)}
-	return h.silence[0]
+	h.silence = &silent{day: day, days: int(day - last)}
+	if h.silence.days > quietDays {
+		var all usage.Days
+		for _, u := range h.perms {
+			for _, days := range u.at {
+				all = all.Union(days.Until(day))
+			}
+		}
+		habit := usage.HabitOf(all, day)
+		h.silence.over = habit.Over
+		h.silence.left = habit.Over && habit.Rhythm == usage.Daily && last-all.First() > longestSeason
+	}
+	return h.silence
+}
+
+// quietDays is how long a silence of somebody is short, in days.
+const quietDays = 45
+
+// quiet puts the silence of somebody into one of three sizes: a short one, a longer one, and one that is
+// too long for what its habit was.
+func (h *history) quiet(day usage.Day) [2]int {
+	switch s := h.silent(day); {
+	case s.days <= quietDays:
+		return [2]int{0, 3}
+	case !s.over:
+		return [2]int{1, 3}
+	}
+	return [2]int{2, 3}
 }
 
 // peers returns the nodes on which peers used a permission within a year and that are not

@@ -234,7 +234,7 @@ func TestPattern(t *testing.T) {
 func TestLike(t *testing.T) {
 	m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}
 	of := func(silence, days, quiet, sort, rhythm, newer int) Part {
-		return Part{Class: Used, Bin: bin([2]int{silence, 6}, [2]int{days, 4}, [2]int{quiet, 2}, [2]int{sort, 4},
+		return Part{Class: Used, Bin: bin([2]int{silence, 6}, [2]int{days, 4}, [2]int{quiet, 3}, [2]int{sort, 4},
 			[2]int{rhythm, 4}, [2]int{newer, 2})}
 	}
 	note := func(q Part, n, k int) {
@@ -285,7 +285,7 @@ func TestSoon(t *testing.T) {
 				if b < 0 || b > a {
 					t.Fatalf("%d days, %s: %f soon, %f within the horizon", days, q.Class, b, a)
 				}
-				if q.Class != Used || q.Bin/(4*2*4*4*2) == 0 { // used within two weeks
+				if q.Class != Used || q.Bin/(4*3*4*4*2) == 0 { // used within two weeks
 					late[q.Class], soon[q.Class] = late[q.Class]+a, soon[q.Class]+b
 				}
 			}

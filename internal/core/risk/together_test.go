@@ -2,6 +2,7 @@ package risk
 
 import (
 	"fmt"
+	"math"
 	"testing"
 
 	"clipfence/internal/core/model"
@@ -29,6 +30,37 @@ func TestTogetherParts(t *testing.T) {
 			if rest := got[mostParts]; rest.Bin != uint32(1000-n+1) || len(rest.Where) != n-mostParts {
 				t.Errorf("%d parts: the rest is %d on %d places", n, rest.Bin, len(rest.Where))
 			}
+		}
+	}
+}
+
+// TestBroken: places are needed independently of each other, what is done on the same ones together; and
+// whoever stopped comes back as a whole, before which it does nothing new.
+func TestBroken(t *testing.T) {
+	used := func(quiet int, where string, chance float64) Loss {
+		q := Part{Class: Used, Bin: bin([2]int{3, 6}, [2]int{3, 4}, [2]int{quiet, 3}, [2]int{0, 4}, [2]int{0, 4},
+			[2]int{0, 2}), Where: []model.PathPattern{model.MustPathPattern(where)}}
+		return Loss{Part: q, Chance: chance, Soon: chance / 2}
+	}
+	of := func(c Class, chance float64) Loss {
+		return Loss{Part: Part{Class: c, Where: []model.PathPattern{{}}}, Chance: chance, Soon: chance / 2}
+	}
+	for _, tt := range []struct {
+		name       string
+		losses     []Loss
+		late, soon float64
+	}{
+		{"nothing", nil, 0, 0},
+		{"two places", []Loss{used(0, "/s/a", .1), used(1, "/s/b", .2)}, 1 - .9*.8, 1 - .95*.9},
+		{"two permissions on one", []Loss{used(0, "/s/a", .1), used(0, "/s/a", .2)}, .2, .1},
+		{"something new", []Loss{used(0, "/s/a", .1), of(FirstHere, .2)}, 1 - .9*.8, 1 - .95*.9},
+		{"two places of one who stopped", []Loss{used(2, "/s/a", .1), used(2, "/s/b", .2)}, .2, .1},
+		{"something new besides", []Loss{used(2, "/s/a", .1), of(Name, .2), of(FirstHere, .3)}, 1 - .9*.98*.97,
+			1 - .95*.995*.9925},
+		{"where no log shows it", []Loss{used(2, "/s/a", .1), of(DarkHere, .2)}, 1 - .9*.8, 1 - .95*.9},
+	} {
+		if late, soon := Broken(tt.losses); math.Abs(late-tt.late) > 1e-12 || math.Abs(soon-tt.soon) > 1e-12 {
+			t.Errorf("%s: %v, %v, want %v, %v", tt.name, late, soon, tt.late, tt.soon)
 		}
 	}
 }

@@ -117,6 +117,19 @@ func TestTotals(t *testing.T) {
 	}
 }
 
+// TestListedDepth: what counts is what the inventory lists, also of what lies below it, and not what only
+// stands above what is listed.
+func TestListedDepth(t *testing.T) {
+	x := build(t, harbour())
+	for at, want := range map[string]int{"/s/harbour:o": 2, "/s/harbour:o/berth:p/box:b": 4,
+		"/s/harbour:o/berth:p/box:b/leaf/2026": 4, "/s/harbour:o/berth:p/box:z": 3, "/s": 0, "/s/harbour:z": 0,
+		"/elsewhere": 0} {
+		if got := x.ListedDepth(path(at)); got != want {
+			t.Errorf("%s: %d, want %d", at, got, want)
+		}
+	}
+}
+
 // TestWho names who may, on listed paths and others.
 func TestWho(t *testing.T) {
 	x := build(t, harbour())

@@ -362,7 +362,7 @@ func (r *reviewer) again(ctx context.Context) error {
 type reviewRow struct {
 	For     model.ID   `json:"for,omitzero"`
 	File    string     `json:"file"`
-	State   string     `json:"state" doc:"open, passed over, accepted, aside, needed, applied or unreadable"`
+	State   string     `json:"state" doc:"open, passed over, accepted, aside, needed, handed over, applied or unreadable"`
 	Holds   bool       `json:"holds" doc:"its rehearsal"`
 	Widens  bool       `json:"widens,omitempty"`
 	Removes int        `json:"danger_removed"`
@@ -426,6 +426,8 @@ func stateOf(r *work.Reviewed, skipped bool) string {
 	switch {
 	case r.Bad != nil:
 		return "unreadable"
+	case r.Handed:
+		return work.ChangeHanded
 	case r.Applied != "":
 		return "applied"
 	case r.Decision != nil:
@@ -434,6 +436,15 @@ func stateOf(r *work.Reviewed, skipped bool) string {
 		return "passed over"
 	}
 	return "open"
+}
+
+// applyNext is what carries an accepted draft out: all of them together, or, where changes are handed over,
+// this one.
+func applyNext(r *work.Reviewed) string {
+	if r.Source != nil && work.ChangesOf(r.Source.Source) == work.ByPeople {
+		return command("clipfence apply %s", r.Name)
+	}
+	return "clipfence apply --accepted"
 }
 
 func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
@@ -454,6 +465,8 @@ func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
 		switch {
 		case r.Bad != nil:
 			x.Told, tone = r.Bad.Error(), render.Bad
+		case r.Handed:
+			x.Told = "handed over as " + r.Applied + ", not seen yet"
 		case r.Applied != "":
 			x.Told, tone = "carried out by "+r.Applied, render.Good
 		case !r.Holds:
@@ -486,7 +499,8 @@ func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
 	}
 	d := &render.Doc{Value: rows, Tables: []render.Table{t}}
 	var parts []string
-	for _, s := range []string{"open", "passed over", "accepted", "aside", "needed", "applied", "unreadable"} {
+	for _, s := range []string{"open", "passed over", "accepted", "aside", "needed", "handed over", "applied",
+		"unreadable"} {
 		if n := count[s]; n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", n, map[string]string{"aside": "set aside"}[s]+
 				map[bool]string{true: s}[s != "aside"]))
@@ -494,8 +508,10 @@ func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
 	}
 	d.Head = fmt.Sprintf("%s: %s; decided on %s of %s danger that they take away", render.Plural(len(all), "draft"),
 		strings.Join(parts, ", "), render.Count(int(sure+.5)), render.Count(int(total+.5)))
-	if count["accepted"] > 0 {
-		d.Next = append(d.Next, "clipfence apply --accepted")
+	if i := slices.IndexFunc(all, func(r *work.Reviewed) bool {
+		return stateOf(r, skip[r.Name]) == string(work.DraftAccepted)
+	}); i >= 0 {
+		d.Next = append(d.Next, applyNext(all[i]))
 	}
 	if count["open"]+count["passed over"] > 0 {
 		d.Next = append(d.Next, "clipfence review"+map[bool]string{true: " --anew"}[count["open"] == 0])
@@ -578,6 +594,8 @@ a decision back (open).`,
 					return fmt.Errorf("%s is not in the folder of drafts, which is what is decided on", name)
 				case all[i].Bad != nil:
 					return all[i].Bad
+				case all[i].Handed:
+					return fmt.Errorf("%w: %s was handed over as %s", work.ErrGuard, all[i].Name, all[i].Applied)
 				case all[i].Applied != "":
 					return fmt.Errorf("%w: %s was carried out by %s", work.ErrGuard, all[i].Name, all[i].Applied)
 				}
@@ -598,7 +616,7 @@ a decision back (open).`,
 				}
 				out := &render.Doc{Head: fmt.Sprintf("%s: %s", all[i].Name, decisionWords(all[i].Decision)), Value: d}
 				if v == work.DraftAccepted {
-					out.Next = []string{"clipfence apply --accepted"}
+					out.Next = []string{applyNext(all[i])}
 				}
 				return a.print(out)
 			})

@@ -41,6 +41,8 @@ func (r *reviewer) parts(width, height int, paint painter) (body, keys []string)
 		for _, s := range flowed(render.Clean(d.Bad.Error()), width-2) {
 			bands[0] = append(bands[0], "  "+s)
 		}
+	case d.Handed:
+		bands = [][]string{{paint("HANDED OVER", render.Strong) + " as " + d.Applied + ", not seen yet"}}
 	case d.Applied != "":
 		bands = [][]string{{paint("CARRIED OUT", render.Good) + " by " + d.Applied}}
 	default:

@@ -104,7 +104,8 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	}
 	total := 0
 	var drafts []string
-	for _, state := range []string{"open", "accepted", "aside", "needed", "applied", "unreadable"} {
+	for _, state := range []string{"open", "accepted", "aside", "needed", "handed over", "applied",
+		"unreadable"} {
 		if n := s.Drafts[state]; n > 0 {
 			total += n
 			drafts = append(drafts, fmt.Sprintf("%d %s", n, strings.Replace(state, "aside", "set aside", 1)))

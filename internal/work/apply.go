@@ -59,6 +59,10 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	if err != nil {
 		return nil, err
 	}
+	if was := carried(history)[f.Digest]; was != nil && was.State == ChangeHanded {
+		return nil, fmt.Errorf("%w: %s was handed over as %s already, and no survey saw that done; %s says what to do",
+			change.ErrGuard, w.Relative(file), was.ID, w.Relative(w.PatchFile(was.ID)))
+	}
 	c, err := w.changer(ctx, s.Source)
 	if err != nil {
 		return nil, err

@@ -132,6 +132,7 @@ type Reviewed struct {
 	Risk      *Risk
 	Decision  *review.Decision // that stands; nil: none
 	Applied   string           // the change that carried out just this content, where it stands
+	Handed    bool             // that change was handed over, and no survey saw it done
 	Shadow    *review.Shadow   // of one that is watched
 	Lines     []LineUse        // of each line, in their order
 	Bad       error            // it cannot be looked at; the rest is empty then
@@ -159,12 +160,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 	if err != nil {
 		return nil, damaged(err)
 	}
-	applied := map[string]string{}
-	for _, r := range history {
-		if r.Digest != "" && r.State == ChangeDone {
-			applied[r.Digest] = r.ID
-		}
-	}
+	applied := carried(history)
 	type at struct {
 		s     *Source
 		in    *gauge.Input
@@ -185,8 +181,9 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		out = append(out, r)
 		// What was carried out fits no survey any more.
 		if data, err := os.ReadFile(file); err == nil {
-			if f, err := fencefile.Read(file, data); err == nil && applied[f.Digest] != "" {
-				r.Fence, r.For, r.Applied = f, f.For, applied[f.Digest]
+			if f, err := fencefile.Read(file, data); err == nil && applied[f.Digest] != nil {
+				r.Fence, r.For = f, f.For
+				r.Applied, r.Handed = applied[f.Digest].ID, applied[f.Digest].State == ChangeHanded
 				continue
 			}
 		}
@@ -244,6 +241,17 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		sorted = append(sorted, out[i])
 	}
 	return sorted, nil
+}
+
+// carried returns the changes that carried out what a fence file holds, or handed it over, by its digest.
+func carried(history []*Record) map[string]*Record {
+	out := map[string]*Record{}
+	for _, r := range history {
+		if r.Digest != "" && (r.State == ChangeDone || r.State == ChangeHanded) {
+			out[r.Digest] = r
+		}
+	}
+	return out
 }
 
 // Waits reports whether nobody has decided on a draft that is still to be decided on.

@@ -20,7 +20,7 @@ import (
 // Status is where a workspace stands, without looking at anything anew.
 type Status struct {
 	Sources    []SourceStatus
-	Drafts     map[string]int // by state: open, accepted, aside, needed, applied or unreadable
+	Drafts     map[string]int // by state: open, accepted, aside, needed, handed over, applied or unreadable
 	Watched    []*Reviewed    // drafts that are watched, with what they would have done
 	Unfinished []*Record      // changes that broke off, failed, or were handed over and are not seen
 	Requests   map[gate.State]int
@@ -71,11 +71,9 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	out := &Status{Drafts: map[string]int{}, Requests: map[gate.State]int{}}
-	applied := map[string]bool{}
+	applied := carried(history)
 	for _, r := range history {
 		switch r.State {
-		case change.StateDone:
-			applied[r.Digest] = r.Digest != ""
 		case change.StateRunning, change.StateFailed, change.StateHanded:
 			out.Unfinished = append(out.Unfinished, r)
 		}
@@ -121,7 +119,9 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		switch {
 		case err != nil:
 			state = "unreadable"
-		case applied[f.Digest]:
+		case applied[f.Digest] != nil && applied[f.Digest].State == ChangeHanded:
+			state = ChangeHanded
+		case applied[f.Digest] != nil:
 			state = "applied"
 		default:
 			if d := review.Standing(decisions, f.Digest, w.now()); d != nil {

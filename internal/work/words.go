@@ -204,6 +204,7 @@ type (
 
 const (
 	ChangeDone    = change.StateDone
+	ChangeHanded  = change.StateHanded
 	ChangeFailed  = change.StateFailed
 	ChangeRunning = change.StateRunning
 )

@@ -350,7 +350,7 @@ func risked(b *strings.Builder, in *gauge.Input, worth *draft.Worth, who model.I
 	past, learned := worth.Risk()
 	now := usage.DayOf(in.AsOf)
 	list := risk.Lost(past, learned, after, who, now, worth.Granted(who, now))
-	late, soon := risk.Broken(list)
+	late, soon := learned.Broken(list)
 	fmt.Fprintf(b, "risk %.4g %.4g:", late, soon)
 	for _, l := range list {
 		fmt.Fprintf(b, " %s %d %.3g", in.Index.Permission(l.Perm).Permission, l.At, l.Chance)

@@ -105,7 +105,7 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 			return fence.Lends(fences, s.Index, id, s.Permission(l.Perm).Permission, l.Part.Where)
 		})
 		out.Touched++
-		late, soon := risk.Broken(losses)
+		late, soon := learned.Broken(losses)
 		out.Expected, out.Soon = out.Expected+late, out.Soon+soon
 		var own []Miss
 		for _, l := range losses {

@@ -313,7 +313,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
 			return fence.Lends(j.lent, j.x, id, j.x.Permission(l.Perm).Permission, l.Part.Where)
 		})
-		late, soon := risk.Broken(losses)
+		late, soon := learned.Broken(losses)
 		expected, hasty = expected+late, hasty+soon
 	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),

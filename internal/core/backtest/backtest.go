@@ -294,7 +294,7 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 					return fence.Lends(b.lent, b.x, id, b.x.Permission(l.Perm).Permission, l.Part.Where)
 				})
 			}
-			late, soon := risk.Broken(losses)
+			late, soon := learned.Broken(losses)
 			row.Expected, row.Hasty = row.Expected+late, row.Hasty+soon
 		}
 	}

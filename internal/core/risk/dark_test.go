@@ -181,7 +181,7 @@ func TestBrokenCounts(t *testing.T) {
 		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5, Soon: .5},
 			{Perm: 1, Part: part("/m/b/**"), Chance: .2}}, .6, .5},
 	} {
-		late, soon := Broken(tt.losses)
+		late, soon := (&Model{}).Broken(tt.losses)
 		if math.Abs(late-tt.late) > 1e-9 || math.Abs(soon-tt.soon) > 1e-9 {
 			t.Errorf("%v: %f and %f, want %f and %f", tt.losses, late, soon, tt.late, tt.soon)
 		}

@@ -14,13 +14,13 @@
 // Statistics, 2007). Each class has a ridge logistic regression on the facts, which starts
 // from a prior that is worth [priorWeight] observations. Landmarks that look at the same days are no more
 // evidence than those days. What was used by those who stopped altogether is fitted apart from what others used
-// and do not use now. How often within [Soon] days is counted and fitted beside it, in the same way.
+// and do not use now, and so is whether they do anything again ([Model.Back]). How often within [Soon] days is counted and fitted beside it, in the same way.
 // What is told is the mean over what a chance may be, not its likeliest value: see logit.chance.
 //
 // Where no log shows a permission ([Past.Hidden]) it is learned where logs are on, with one
 // container at a time covered up; of what no log shows anywhere ([Past.Shows]) nothing is. What an
 // edit takes away is told by [Lost], and how likely an
-// identity breaks by that by [Broken].
+// identity breaks by that by [Model.Broken].
 //
 // What was granted at a landmark is told from today's grants and when they were made; whoever
 // left or moved since is missing. A past too short for a landmark of 90 days is looked at with

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"maps"
 	"slices"
-	"strings"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -16,9 +15,10 @@ import (
 type Loss struct {
 	Perm   int
 	Part   Part
-	At     int     // which of the clipped parts it is; -1 where no log shows it
-	Chance float64 // within the horizon, of what is taken of the part
-	Soon   float64 // and within [Soon] days
+	At     int        // which of the clipped parts it is; -1 where no log shows it
+	Chance float64    // within the horizon, of what is taken of the part
+	Soon   float64    // and within [Soon] days
+	Back   [2]float64 // how likely whoever it is taken from does anything again, if it stopped: see [Model.Back]
 }
 
 // Lost returns what an edit takes from somebody and how likely each part of that is needed within
@@ -59,7 +59,7 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 				share = 0
 			}
 			if chance := m.Chance(q) * share; chance > 0 {
-				out = append(out, Loss{perm, q, nth, chance, m.Soon(q) * share})
+				out = append(out, Loss{Perm: perm, Part: q, At: nth, Chance: chance, Soon: m.Soon(q) * share})
 			}
 		}
 		all := float64(p.x.Count(perm, left))
@@ -69,7 +69,7 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 				n := float64(p.x.Count(perm, in))
 				lost := float64(p.x.Count(perm, in.AndNot(stays)))
 				if chance := m.Chance(q) * lost / all; n > 0 && chance > 0 {
-					out = append(out, Loss{perm, q, -1, chance, m.Soon(q) * lost / all})
+					out = append(out, Loss{Perm: perm, Part: q, At: -1, Chance: chance, Soon: m.Soon(q) * lost / all})
 				}
 			} else {
 				add(q, -1, in, q.Where)
@@ -90,6 +90,10 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 			add(q, i, in, on)
 			left = left.AndNot(in)
 		}
+	}
+	late, soon := m.Back(p, id, now)
+	for i := range out {
+		out[i].Back = [2]float64{late, soon}
 	}
 	slices.SortStableFunc(out, func(a, b Loss) int { return cmp.Compare(b.Chance, a.Chance) })
 	return out
@@ -252,45 +256,44 @@ func (p *Past) denied(after *index.Index, id model.ID) map[int][]model.PathPatte
 }
 
 // Broken is how likely it is that somebody needs any of what is lost, within the horizon and soon.
-// What is done on the same places is done together, so of the permissions that are lost there the
-// likeliest counts; places count as if they were needed independently of each other. But whoever stopped
-// comes back as a whole, if at all: of what it used the likeliest counts, and that it does something new is
-// that much less likely.
-func Broken(losses []Loss) (late, soon float64) {
-	type spot struct {
-		class Class
-		where string
+// What is done on the same places is done together: of the permissions that are lost there as much as so
+// many are expected to be needed, where those that are come so many at a time, and no less than the
+// likeliest. Places count as if they were needed independently of each other. Whoever stopped
+// comes back as a whole, if at all: places are needed independently once it is back, and what no log shows
+// it may have gone on doing.
+func (m *Model) Broken(losses []Loss) (late, soon float64) {
+	type sum struct{ all, most float64 }
+	of := [2]map[spot]sum{{}, {}}
+	back := [2]float64{1, 1}
+	if len(losses) > 0 && losses[0].Back[0] > 0 {
+		back = losses[0].Back
 	}
-	back := [2]float64{1, 1} // how likely somebody who stopped comes back, as far as what is lost says
-	for i, l := range slices.DeleteFunc(slices.Clone(losses), func(l Loss) bool {
-		return !stopped(l.Part.Class, l.Part.Bin)
-	}) {
-		if i == 0 {
-			back = [2]float64{}
-		}
-		back[0], back[1] = max(back[0], l.Chance), max(back[1], l.Soon)
-	}
-	lates, soons := map[spot]float64{}, map[spot]float64{}
 	for _, l := range losses {
-		var where strings.Builder
-		for _, on := range l.Part.Where {
-			where.WriteString(on.String() + " ")
+		k := spotOf(l.Part)
+		for i, chance := range [2]float64{l.Chance, l.Soon} {
+			if stopped(l.Part.Class, l.Part.Bin) {
+				chance = min(1, chance/back[i]) // once it is back
+			}
+			s := of[i][k]
+			of[i][k] = sum{s.all + chance, max(s.most, chance)}
 		}
-		k := spot{l.Part.Class, where.String()}
-		switch c := l.Part.Class; {
-		case stopped(c, l.Part.Bin):
-			k.where = ""
-		case c < DarkHere: // what no log shows may have gone on
-			l.Chance, l.Soon = l.Chance*back[0], l.Soon*back[1]
-		}
-		lates[k], soons[k] = max(lates[k], l.Chance), max(soons[k], l.Soon)
 	}
-	any := func(of map[spot]float64) float64 {
-		h := 1.0
-		for _, chance := range slices.Sorted(maps.Values(of)) { // in an order, so that it rounds the same
-			h *= 1 - chance
+	any := func(of map[spot]sum, back float64) float64 {
+		h, dark := 1.0, 1.0
+		for _, k := range slices.SortedFunc(maps.Keys(of), func(a, b spot) int { // so that it rounds the same
+			return cmp.Or(cmp.Compare(a.class, b.class), cmp.Compare(a.where, b.where))
+		}) {
+			chance := of[k].most
+			if n := m.among(k.class); n > 0 {
+				chance = min(1, max(chance, of[k].all/n))
+			}
+			if k.class == DarkHere || k.class == DarkRest {
+				dark *= 1 - chance
+			} else {
+				h *= 1 - chance
+			}
 		}
-		return 1 - h
+		return 1 - dark*(1-back*(1-h))
 	}
-	return any(lates), any(soons)
+	return any(of[0], back[0]), any(of[1], back[1])
 }

@@ -11,6 +11,7 @@ type kept struct {
 	Late, Soon keptOutlook
 	Seen       [classes]float64
 	Young      [2]float64
+	Together   [classes][2]float64
 	Popular    map[string][2]float64 // by permission: the share that uses it, and how many hold it where it is seen
 }
 
@@ -24,6 +25,9 @@ type keptOutlook struct {
 func (m *Model) Keep(p *Past) ([]byte, error) {
 	k := kept{Late: m.late.keep(), Soon: m.soon.keep(), Seen: m.seen, Young: [2]float64{m.young.n, m.young.k},
 		Popular: map[string][2]float64{}}
+	for c, t := range m.together {
+		k.Together[c] = [2]float64{t.n, t.k}
+	}
 	for perm, n := range p.holders {
 		k.Popular[p.x.Permission(perm).Permission.String()] = [2]float64{p.popular[perm], n}
 	}
@@ -72,6 +76,12 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 		return nil, nil, fmt.Errorf("%w: %w", ErrKept, err)
 	}
 	m := &Model{seen: k.Seen, young: tally{k.Young[0], k.Young[1]}}
+	for c, t := range k.Together {
+		if !(t[0] >= t[1] && t[1] >= 0 && t[0] <= mostKept) {
+			return nil, nil, fmt.Errorf("%w: %g of %g needed together", ErrKept, t[0], t[1])
+		}
+		m.together[c] = tally{t[0], t[1]}
+	}
 	for _, o := range []struct {
 		from keptOutlook
 		to   *outlook

@@ -5,6 +5,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"strings"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -48,6 +49,11 @@ func stopped(c Class, bin uint32) bool {
 	return bin/rest%quiet == quiet-1
 }
 
+// backPriors are those of a comeback, by how long somebody is silent and on how many days anything was done:
+// after weeks it may be a long leave, after months it seldom is.
+var backPriors = [6][4]float64{{.5, .5, .5, .5}, {.3, .3, .4, .5}, {.1, .1, .2, .3}, {.05, .08, .1, .12},
+	{.04, .05, .05, .06}, {.03, .03, .03, .03}}
+
 // prior is what the chance of a part is taken for without a past.
 func prior(c Class, bin uint32) float64 {
 	rest := uint32(1) // of the facts after the first
@@ -62,6 +68,8 @@ func prior(c Class, bin uint32) float64 {
 			chance *= priorOver
 		}
 		return chance
+	case Comeback:
+		return backPriors[bin/rest][bin%rest]
 	case Name, Beside: // their first fact is the size
 		return priors[c][bin/rest]
 	}
@@ -73,6 +81,30 @@ type Model struct {
 	late, soon outlook
 	seen       [classes]float64 // how many parts of a class there were
 	young      tally            // parts of what was young, and of how many identities
+	together   [classes]tally   // of spots of which something was needed: how many parts were, and how many spots
+}
+
+// spot is where what is done is done together: parts of one class on the same places.
+type spot struct {
+	class Class
+	where string
+}
+
+func spotOf(q Part) spot {
+	var where strings.Builder
+	for _, on := range q.Where {
+		where.WriteString(on.String() + " ")
+	}
+	return spot{q.Class, where.String()}
+}
+
+// among returns how many parts of a spot are needed where any is, in the mean; 0: too few were seen to
+// tell.
+func (m *Model) among(c Class) float64 {
+	if t := m.together[c]; t.k >= Enough {
+		return t.n / t.k
+	}
+	return 0
 }
 
 // outlook is how often parts were needed within one horizon.
@@ -229,6 +261,9 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 	if h.silent(from).days > 1<<19 {
 		return 0 // nothing was known of it then
 	}
+	if q, is := h.comeback(from); is {
+		m.note(q, need{h.again(from+1, to), h.again(from+1, min(to, from+Soon))}, 1)
+	}
 	young := false
 	// Of what was not used before, and is not after, some stand for all.
 	var some, others []int
@@ -240,6 +275,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 			others = append(others, perm)
 		}
 	}
+	spots := map[spot]float64{}
 	certain, weight := len(some), 1.0
 	if len(others) > mostOthers {
 		r := rand.New(rand.NewPCG(uint64(from), uint64(len(others))))
@@ -278,10 +314,14 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 			}
 		}
 		for i, q := range parts {
-			m.note(q, needed[i], w)
+			if m.note(q, needed[i], w); needed[i].late {
+				spots[spotOf(q)]++
+			}
 		}
 		for i, q := range hidden {
-			m.note(q, felt[i], w)
+			if m.note(q, felt[i], w); felt[i].late {
+				spots[spotOf(q)]++
+			}
 		}
 		if tenure != Old && len(parts) > 0 {
 			m.young.n += float64(len(parts))
@@ -291,6 +331,10 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 	}
 	if young {
 		m.young.k++
+	}
+	for at, parts := range spots {
+		t := &m.together[at.class]
+		t.n, t.k = t.n+parts, t.k+1
 	}
 	return n
 }
@@ -459,7 +503,17 @@ func (m *Model) Soon(q Part) float64 {
 // unknown reports whether nothing is guessed of a part.
 func (m *Model) unknown(q Part) bool {
 	return q.Class == Dark ||
-		q.Class != Used && q.Class != Name && q.Class != Beside && m.seen[q.Class] < Enough
+		q.Class != Used && q.Class != Name && q.Class != Beside && q.Class != Comeback && m.seen[q.Class] < Enough
+}
+
+// Back returns how likely somebody who stopped does anything again within the horizon, and soon; both are 0
+// of who goes on.
+func (m *Model) Back(p *Past, id model.ID, day usage.Day) (late, soon float64) {
+	q, is := p.of(id).comeback(day)
+	if !is {
+		return 0, 0
+	}
+	return m.Chance(q), m.Soon(q)
 }
 
 // Like returns how many parts with the same facts there were in the past, and how many of them

@@ -203,6 +203,7 @@ const (
 	FirstRest
 	DarkHere // where no log shows it and other things are done
 	DarkRest // everything else where no log shows it
+	Comeback // no part: that somebody who stopped does anything again
 	Dark     // where no log shows it: an assumption, of which nothing was learned
 	classes
 )
@@ -220,13 +221,14 @@ var factors = [classes][]int{
 	FirstBeside: {6, 3, 2, 3, 2, 2, 3, 3, 4},
 	FirstRest:   {6, 3, 2, 3, 2, 2, 3, 3, 4},
 	DarkHere:    {12, 4, 4, 2}, // level and sort of caller, popular, elsewhere, same service
+	Comeback:    {6, 4},        // silence and days of whatever it did
 	DarkRest:    {12, 4, 4, 2}, // level and sort of caller, popular, elsewhere, nothing seen
 }
 
 // String returns a name for people.
 func (c Class) String() string {
 	return [...]string{"used", "peers", "names", "beside", "near", "rest", "first-here", "first-beside",
-		"first-rest", "dark-here", "dark-rest", "dark"}[c]
+		"first-rest", "dark-here", "dark-rest", "comeback", "dark"}[c]
 }
 
 // A Part is some places that an identity may reach with a permission, and what tells it from
@@ -610,6 +612,7 @@ func (h *history) days(perm int, day usage.Day) int {
 type silent struct {
 	day        usage.Day
 	days       int
+	did        int // on how many days anything was done, where the silence is not short
 	over, left bool
 }
 
@@ -634,10 +637,32 @@ func (h *history) silent(day usage.Day) *silent {
 			}
 		}
 		habit := usage.HabitOf(all, day)
+		h.silence.did = all.Count()
 		h.silence.over = habit.Over
 		h.silence.left = habit.Over && habit.Rhythm == usage.Daily && last-all.First() > longestSeason
 	}
 	return h.silence
+}
+
+// comeback is what is known of whether somebody who stopped comes back; false of who goes on.
+func (h *history) comeback(day usage.Day) (Part, bool) {
+	s := h.silent(day)
+	if !s.over || s.did == 0 {
+		return Part{}, false
+	}
+	return Part{Class: Comeback, Bin: bin(silence(s.days), daysOf(s.did))}, true
+}
+
+// again reports whether anything was done from one day to another, both included.
+func (h *history) again(from, to usage.Day) bool {
+	for _, u := range h.perms {
+		for _, days := range u.at {
+			if days.Any(from, to) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // quietDays is how long a silence of somebody is short, in days.

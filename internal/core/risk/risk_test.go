@@ -190,7 +190,9 @@ func TestNoPast(t *testing.T) {
 		if c == Used {
 			prior = usedPriors[0][0]
 		}
-		if c == Peer || c == Near || c == Rest || c >= FirstHere {
+		if c == Comeback {
+			prior = backPriors[0][0]
+		} else if c == Peer || c == Near || c == Rest || c >= FirstHere {
 			prior = 0
 		}
 		if x := m.Chance(Part{Class: c}); x < prior-1e-9 || x > prior+1e-9 {

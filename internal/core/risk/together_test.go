@@ -34,8 +34,8 @@ func TestTogetherParts(t *testing.T) {
 	}
 }
 
-// TestBroken: places are needed independently of each other, what is done on the same ones together; and
-// whoever stopped comes back as a whole, before which it does nothing new.
+// TestBroken: places are needed independently of each other, what is done on the same ones as many at a
+// time as the past shows; and whoever stopped comes back as a whole, before which it does nothing.
 func TestBroken(t *testing.T) {
 	used := func(quiet int, where string, chance float64) Loss {
 		q := Part{Class: Used, Bin: bin([2]int{3, 6}, [2]int{3, 4}, [2]int{quiet, 3}, [2]int{0, 4}, [2]int{0, 4},
@@ -44,6 +44,12 @@ func TestBroken(t *testing.T) {
 	}
 	of := func(c Class, chance float64) Loss {
 		return Loss{Part: Part{Class: c, Where: []model.PathPattern{{}}}, Chance: chance, Soon: chance / 2}
+	}
+	back := func(late, soon float64, losses ...Loss) []Loss {
+		for i := range losses {
+			losses[i].Back = [2]float64{late, soon}
+		}
+		return losses
 	}
 	for _, tt := range []struct {
 		name       string
@@ -54,12 +60,20 @@ func TestBroken(t *testing.T) {
 		{"two places", []Loss{used(0, "/s/a", .1), used(1, "/s/b", .2)}, 1 - .9*.8, 1 - .95*.9},
 		{"two permissions on one", []Loss{used(0, "/s/a", .1), used(0, "/s/a", .2)}, .2, .1},
 		{"something new", []Loss{used(0, "/s/a", .1), of(FirstHere, .2)}, 1 - .9*.8, 1 - .95*.9},
-		{"two places of one who stopped", []Loss{used(2, "/s/a", .1), used(2, "/s/b", .2)}, .2, .1},
-		{"something new besides", []Loss{used(2, "/s/a", .1), of(Name, .2), of(FirstHere, .3)}, 1 - .9*.98*.97,
-			1 - .95*.995*.9925},
-		{"where no log shows it", []Loss{used(2, "/s/a", .1), of(DarkHere, .2)}, 1 - .9*.8, 1 - .95*.9},
+		{"two places of one who stopped", back(.4, .2, used(2, "/s/a", .1), used(2, "/s/b", .2)),
+			.4 * (1 - .75*.5), .2 * (1 - .75*.5)},
+		{"likelier than a comeback", back(.15, .1, used(2, "/s/a", .2), used(2, "/s/b", .1)), .15, .1},
+		{"something new besides", back(.4, .2, used(2, "/s/a", .1), of(Name, .2), of(FirstHere, .3)),
+			.4 * (1 - .75*.8*.7), .2 * (1 - .75*.9*.85)},
+		{"many permissions at once", []Loss{of(FirstRest, .02), of(FirstRest, .03), of(FirstRest, .04)},
+			(.02 + .03 + .04) / 2, (.02 + .03 + .04) / 4},
+		{"one of many", []Loss{of(FirstRest, .04), of(FirstRest, .01)}, .04, .02},
+		{"where no log shows it", back(.4, .2, used(2, "/s/a", .1), of(DarkHere, .2)), 1 - .9*.8, 1 - .95*.9},
 	} {
-		if late, soon := Broken(tt.losses); math.Abs(late-tt.late) > 1e-12 || math.Abs(soon-tt.soon) > 1e-12 {
+		m := &Model{}
+		m.together[FirstRest] = tally{60, 30} // two at a time
+		m.together[FirstHere] = tally{19, 19} // seen too seldom
+		if late, soon := m.Broken(tt.losses); math.Abs(late-tt.late) > 1e-12 || math.Abs(soon-tt.soon) > 1e-12 {
 			t.Errorf("%s: %v, %v, want %v, %v", tt.name, late, soon, tt.late, tt.soon)
 		}
 	}

@@ -74,6 +74,9 @@ func (j *judged) calibrate() *calibration {
 func (c *calibration) print(w io.Writer) {
 	fmt.Fprintln(w, "\nsort of place\tparts\texpected to be needed\thappened")
 	for i, t := range c {
+		if risk.Class(i) == risk.Comeback { // no place
+			continue
+		}
 		fmt.Fprintf(w, "%s\t%.0f\t%.0f\t%.0f\n", risk.Class(i), t.n, t.expected, t.happened)
 	}
 }

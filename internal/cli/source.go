@@ -52,7 +52,8 @@ clipfence.yaml.`,
 	f.StringVar(&changeFile, "change-token-file", "", "file that holds the token for changing")
 	f.StringVar(&s.Estate, "estate", "", "files: the estate file")
 	f.StringSliceVar(&s.Logs, "logs", nil, "files: log files, folders or globs")
-	f.StringSliceVar(&s.LogMaps, "log-map", nil, "files that say how logs in other formats are read (clipfence schema logmap)")
+	f.StringSliceVar(&s.LogMaps, "log-map", nil, "files that say how logs of other formats are read "+
+		"(clipfence schema logmap)")
 	return cmd
 }
 

@@ -2,7 +2,6 @@ package risk
 
 import (
 	"fmt"
-	"math"
 	"testing"
 
 	"clipfence/internal/core/access/index"
@@ -162,28 +161,5 @@ func TestNewYear(t *testing.T) {
 	on, ok := pattern(up, like, 2026)
 	if !ok || !on.Matches(up.Child("box", "log-2027-01")) {
 		t.Errorf("%s, %t", on, ok)
-	}
-}
-
-// TestBrokenCounts: the chance of a broken identity counts what is done on one place once, within
-// each horizon.
-func TestBrokenCounts(t *testing.T) {
-	part := func(on string) Part {
-		return Part{Class: Beside, Where: []model.PathPattern{model.MustPathPattern(on)}}
-	}
-	for _, tt := range []struct {
-		losses     []Loss
-		late, soon float64
-	}{
-		{nil, 0, 0},
-		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5, Soon: .1},
-			{Perm: 2, Part: part("/m/a/**"), Chance: .2, Soon: .2}}, .5, .2},
-		{[]Loss{{Perm: 1, Part: part("/m/a/**"), Chance: .5, Soon: .5},
-			{Perm: 1, Part: part("/m/b/**"), Chance: .2}}, .6, .5},
-	} {
-		late, soon := (&Model{}).Broken(tt.losses)
-		if math.Abs(late-tt.late) > 1e-9 || math.Abs(soon-tt.soon) > 1e-9 {
-			t.Errorf("%v: %f and %f, want %f and %f", tt.losses, late, soon, tt.late, tt.soon)
-		}
 	}
 }

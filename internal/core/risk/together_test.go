@@ -59,6 +59,8 @@ func TestBroken(t *testing.T) {
 		{"nothing", nil, 0, 0},
 		{"two places", []Loss{used(0, "/s/a", .1), used(1, "/s/b", .2)}, 1 - .9*.8, 1 - .95*.9},
 		{"two permissions on one", []Loss{used(0, "/s/a", .1), used(0, "/s/a", .2)}, .2, .1},
+		{"likeliest soon is another", []Loss{{Part: used(0, "/s/a", 0).Part, Chance: .5, Soon: .1},
+			{Part: used(0, "/s/a", 0).Part, Chance: .2, Soon: .2}}, .5, .2},
 		{"something new", []Loss{used(0, "/s/a", .1), of(FirstHere, .2)}, 1 - .9*.8, 1 - .95*.9},
 		{"two places of one who stopped", back(.4, .2, used(2, "/s/a", .1), used(2, "/s/b", .2)),
 			.4 * (1 - .75*.5), .2 * (1 - .75*.5)},

@@ -120,7 +120,12 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	}
 	if n := s.Drafts["accepted"] - len(s.Watched); n > 0 {
 		waits = append(waits, render.Plural(n, "accepted draft")+" to carry out")
-		next("apply --accepted")
+		if n > len(s.ByHand) {
+			next("apply --accepted")
+		}
+		for _, name := range s.ByHand[:min(3, len(s.ByHand))] {
+			d.Next = append(d.Next, command("clipfence apply %s", name))
+		}
 	}
 	for _, x := range s.Sources {
 		for i, e := range x.Ending {

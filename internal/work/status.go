@@ -21,6 +21,7 @@ import (
 type Status struct {
 	Sources    []SourceStatus
 	Drafts     map[string]int // by state: open, accepted, aside, needed, handed over, applied or unreadable
+	ByHand     []string       // of the accepted ones those whose change people make, by name
 	Watched    []*Reviewed    // drafts that are watched, with what they would have done
 	Unfinished []*Record      // changes that broke off, failed, or were handed over and are not seen
 	Requests   map[gate.State]int
@@ -71,7 +72,7 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	out := &Status{Drafts: map[string]int{}, Requests: map[gate.State]int{}}
-	applied := carried(history)
+	applied, byHand := carried(history), map[string]bool{}
 	for _, r := range history {
 		switch r.State {
 		case change.StateRunning, change.StateFailed, change.StateHanded:
@@ -79,6 +80,7 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		}
 	}
 	for _, src := range sources {
+		byHand[src.Name] = ChangesOf(src) == ByPeople
 		s := SourceStatus{Name: src.Name}
 		survey, err := w.store.Newest(ctx, src.Name)
 		switch {
@@ -129,6 +131,9 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 			}
 		}
 		out.Drafts[state]++
+		if state == string(review.Accepted) && byHand[f.For.Source] {
+			out.ByHand = append(out.ByHand, name)
+		}
 	}
 	all, err := w.keeper(ctx).All(ctx)
 	if err != nil && all == nil {

@@ -109,7 +109,7 @@ func Plan(ctx context.Context, c source.Changer, x *index.Index, f *fence.Fence,
 	[]source.Edited, error) {
 	who := f.For.In(x.Source())
 	h := sha256.Sum256([]byte(who.String() + f.Drafted.UTC().Format(time.RFC3339Nano) + strings.Join(f.Replaces, ",")))
-	tag := NamedAfter(who) + hex.EncodeToString(h[:3])
+	tag := fence.NamedAfter(who) + hex.EncodeToString(h[:3])
 	var want source.Diff
 	shared := map[string]bool{}
 	for i, a := range f.Allow {
@@ -302,21 +302,6 @@ func asSurveyed(x *index.Index, id string, body json.RawMessage) error {
 		err = fmt.Errorf("grant %q: %w since the survey; survey again and draft anew", id, source.ErrConflict)
 	}
 	return err
-}
-
-// NamedAfter returns how the names of grants and roles begin that a fence for somebody makes.
-func NamedAfter(who model.ID) string { return "fence-" + slug(who.String()) + "-" }
-
-func slug(s string) string {
-	b := []byte(strings.ToLower(s))
-	for i, c := range b {
-		if c < 'a' || c > 'z' {
-			if c < '0' || c > '9' {
-				b[i] = '-'
-			}
-		}
-	}
-	return strings.Trim(string(b[:min(len(b), 40)]), "-")
 }
 
 // Undo returns the change that takes c back on the documents as they were: its steps reversed, last

@@ -11,6 +11,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
 )
@@ -97,7 +98,7 @@ func writer(x *index.Index, to model.ID, needs model.Permission, on []model.Path
 	slices.SortFunc(on, func(a, b model.PathPattern) int { return cmp.Compare(a.String(), b.String()) })
 	h := sha256.New()
 	fmt.Fprintln(h, to, needs, on)
-	name := "log-" + slug(to.String()) + "-" + hex.EncodeToString(h.Sum(nil)[:3])
+	name := "log-" + fence.Slug(to.String()) + "-" + hex.EncodeToString(h.Sum(nil)[:3])
 	var out []source.Record
 	role := ""
 	for r := range x.Roles() {

@@ -587,26 +587,53 @@ type Gone struct {
 // GoneGrants returns the grants of a source that are gone or say something else now.
 func (s *Store) GoneGrants(ctx context.Context, src string) ([]Gone, error) {
 	var out []Gone
-	err := s.rows(ctx, func(scan func(...any) error) error {
-		var g Gone
+	err := s.gone(ctx, src, source.Grants, func(e *model.Estate, first, last int64) bool {
+		for _, g := range e.Grants {
+			out = append(out, Gone{g, first, last})
+		}
+		return len(e.Grants) == 1
+	})
+	return out, err
+}
+
+// A Left is a membership that surveys showed, and that the newest one does not.
+type Left struct {
+	model.Membership
+	First, Last int64 // the surveys that showed it
+}
+
+// GoneMembers returns the memberships of a source that are gone.
+func (s *Store) GoneMembers(ctx context.Context, src string) ([]Left, error) {
+	var out []Left
+	err := s.gone(ctx, src, source.Memberships, func(e *model.Estate, first, last int64) bool {
+		for _, m := range e.Memberships {
+			out = append(out, Left{m, first, last})
+		}
+		return len(e.Memberships) == 1
+	})
+	return out, err
+}
+
+// gone reads the records of a kind that kept surveys show and the newest one does not, each in an estate
+// of its own. Take says whether it is one.
+func (s *Store) gone(ctx context.Context, src, kind string, take func(e *model.Estate, first, last int64) bool) error {
+	return s.rows(ctx, func(scan func(...any) error) error {
+		var first, last int64
 		var value []byte
 		var format int
-		if err := scan(&value, &format, &g.First, &g.Last); err != nil {
+		if err := scan(&value, &format, &first, &last); err != nil {
 			return err
 		}
 		e := &model.Estate{Source: src}
 		if format != source.FormatVersion {
-			return fmt.Errorf("%w: a grant is of format %d", ErrDamaged, format)
+			return fmt.Errorf("%w: a record of %s is of format %d", ErrDamaged, kind, format)
 		}
-		if err := source.Parse(e, source.Grants, value); err != nil || len(e.Grants) != 1 {
-			return fmt.Errorf("%w: a grant: %v", ErrDamaged, err)
+		if err := source.Parse(e, kind, value); err != nil || !take(e, first, last) {
+			return fmt.Errorf("%w: a record of %s: %v", ErrDamaged, kind, err)
 		}
-		g.Grant = e.Grants[0]
-		out = append(out, g)
 		return nil
 	}, `select value, format, first, last from held where source = ? and kind = ? and last < ? order by id, first`, src,
-		source.Grants, int64(forever))
-	return out, err
+		kind, int64(forever))
 }
 
 // Setting returns a small value kept under a name, or "".

@@ -28,10 +28,15 @@ import (
 // cannot be read, is learned anew.
 
 // learning changes with the way of learning, so that what an earlier program learned is not taken.
-const learning = "learned 4"
+const learning = "learned 5"
 
 // worth returns what places are worth, from what was kept where it holds still.
 func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *gauge.Result) (*draft.Worth, error) {
+	before, err := w.before(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	in.Before = before
 	digest, err := w.learnedFrom(ctx, in, res)
 	if err != nil {
 		return nil, err
@@ -98,6 +103,11 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge
 	for _, t := range res.Grants { // which earlier surveys are kept counts as well
 		if t != nil && !t.Since.Equal(t.Grant.Created) {
 			fmt.Fprintf(h, "%d %s\n", t.Number, t.Since.UTC().Format(time.RFC3339Nano))
+		}
+	}
+	if b := in.Before; b != nil {
+		for _, g := range b.Gone {
+			fmt.Fprintf(h, "%s %d %d\n", gives(&g.Grant), usage.DayOf(g.From), usage.DayOf(g.To))
 		}
 	}
 	// Not the share, which moves with the clock: what counts is whether it is enough.

@@ -19,9 +19,9 @@ import (
 	"time"
 
 	"clipfence/internal/auditlog/fold"
-	"clipfence/internal/change"
 	"clipfence/internal/config"
 	"clipfence/internal/core/access"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/fencefile"
@@ -153,7 +153,7 @@ func (w *Workspace) Pseudonyms(ctx context.Context) (*strings.Replacer, error) {
 		put(title, p.Name)
 		put(id.String(), p.String())
 		put(strings.TrimSuffix(draftName(id), fencefile.Suffix), strings.TrimSuffix(draftName(p), fencefile.Suffix))
-		put(change.NamedAfter(id), change.NamedAfter(p))
+		put(fence.NamedAfter(id), fence.NamedAfter(p))
 		if strings.ContainsAny(id.Name, ".@") {
 			put(id.Name, p.Name)
 		}

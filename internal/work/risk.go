@@ -118,8 +118,8 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 				own[i].Do = append(own[i].Do, p)
 			case len(own) < mostMisses:
 				n, came, days := learned.Like(l.Part)
-				own = append(own, Miss{id, []model.Permission{p}, l.Part.Class, l.Part.Where, l.Chance, n, came, days,
-					n < risk.Enough})
+				own = append(own, Miss{id, []model.Permission{p}, l.Part.Class, l.Part.Where, l.Needed(), n, came,
+					days, n < risk.Enough})
 			}
 		}
 		out.Worst = append(out.Worst, own...)

@@ -23,6 +23,7 @@ var shapes = []string{
 	"stopped", // the last 120 days of logs never came, and nothing says so
 	"shed",    // the same, of a third of the projects
 	"outage",  // ten days of a month ago never came
+	"paused",  // nor did 45 of two months ago
 	"renamed", // a third of the projects have another name since day 254, and what is in them
 	"late",    // the last ten days of logs are not there yet
 }
@@ -163,6 +164,6 @@ func (l *life) reshaped(e *model.Estate, day int) {
 func (l *life) keeps(i int, c call, day int) bool {
 	as := l.known.as
 	return !(as["sampled"] && hash(i)%3 > 0 || as["gaps"] && (day-c.day)/7%4 == 3 || as["late"] && c.day > day-10 ||
-		as["outage"] && c.day > day-40 && c.day <= day-30 ||
+		as["outage"] && c.day > day-40 && c.day <= day-30 || as["paused"] && c.day > day-95 && c.day <= day-50 ||
 		as["stopped"] && c.day > day-120 || as["shed"] && c.day > day-120 && hash(projectOf(c.path))%3 == 0)
 }

@@ -44,7 +44,7 @@ func TestShapes(t *testing.T) {
 		if l.known = w; as == "objects" || as == "renamed" { // its calls are others
 			l = *live(w, 3)
 		}
-		if slices.Contains([]string{"sampled", "gaps", "outage", "stopped", "shed", "late"}, as) {
+		if slices.Contains([]string{"sampled", "gaps", "outage", "paused", "stopped", "shed", "late"}, as) {
 			if n := calls(&l); n >= all || n < all/4 {
 				t.Errorf("%s: the log shows %d calls of %d", as, n, all)
 			}

@@ -882,6 +882,9 @@ func (d *drafter) fits(t *gauge.GrantResult, perms access.Set, on []model.PathPa
 	need := d.r.Scale.Danger(perms, on)
 	best, bestDanger := "", need*1.1+0.5
 	for name := range d.x.Roles() {
+		if fence.MadeForOne(name) { // it goes when that one's fence is taken back or drafted anew
+			continue
+		}
 		sets := d.x.RoleSets(name)
 		has, known := d.worth.roles[name]
 		if !known {

@@ -74,44 +74,115 @@ type Worth struct {
 // permission.
 func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held { return w.grants.Held(id, day) }
 
-// grants tells what was granted as of a day by today's grants; the last identity is kept.
+// grants tells what was granted as of a day, by today's grants and those that are gone since; the last
+// identity is kept.
 type grants struct {
 	in    *gauge.Input
 	r     *gauge.Result
+	x     *index.Index // with the grants that are gone
+	scale *gauge.Scale // of that; nil: none are
+	now   usage.Day
 	id    model.ID
-	given []int
+	given []int // today's
+	gone  []int
+	dark  map[[2]int][]model.PathPattern // of grants that are gone, by number and permission
 }
 
-// Held implements [risk.Grants].
-func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
-	if g.id != id {
-		g.id, g.given = id, g.in.Index.Given(id)
+func (g *grants) of(id model.ID) {
+	if g.id == id {
+		return
 	}
+	g.id, g.given, g.gone = id, nil, nil
+	for _, n := range g.x.Given(id) {
+		if n < g.in.Index.GrantNumbers() {
+			g.given = append(g.given, n)
+		} else {
+			g.gone = append(g.gone, n)
+		}
+	}
+}
+
+// former returns a grant that is gone, by its number, and the days on which it was there.
+func (g *grants) former(n int) (grant *model.Grant, from, to usage.Day) {
+	f := &g.in.Before.Gone[n-g.in.Index.GrantNumbers()]
+	return &f.Grant, usage.DayOf(f.From), usage.DayOf(f.To)
+}
+
+// once is the danger of what somebody holds and held together; 0 where it held nothing else.
+func (g *grants) once(id model.ID) float64 {
+	if g.of(id); len(g.gone) == 0 {
+		return 0
+	}
+	danger, _ := g.scale.Held(id)
+	return danger
+}
+
+// Held implements [risk.Grants]. What is gone counts where it was there to the end of the horizon: what
+// could not be used any more shows no need.
+func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
+	g.of(id)
 	out := map[int]risk.Held{}
+	add := func(perm int, since usage.Day, where, dark []model.PathPattern) {
+		h := out[perm]
+		if h.Where == nil || since < h.Since {
+			h.Since = since
+		}
+		h.Where, h.Dark = append(h.Where, where...), append(h.Dark, dark...)
+		out[perm] = h
+	}
 	for _, n := range g.given {
 		grant := g.in.Index.Grant(n)
 		t := g.r.Grants[n]
-		since := usage.DayOf(grant.Created)
+		made := usage.DayOf(grant.Created)
 		if t != nil {
-			since = usage.DayOf(t.Since)
-		}
-		if since > day {
-			continue
+			made = usage.DayOf(t.Since)
 		}
 		for perm := range g.in.Index.SharedPerms(n).All() {
-			h := out[perm]
-			if h.Where == nil || since < h.Since {
-				h.Since = since
+			since := g.since(perm, grant.Where, made)
+			if since > day {
+				continue
 			}
-			h.Where = append(h.Where, grant.Where...)
+			var dark []model.PathPattern
 			if t != nil && len(t.Dark) > 0 {
-				h.Dark = append(h.Dark, t.DarkAt(perm)...)
+				dark = t.DarkAt(perm)
 			}
-			out[perm] = h
+			add(perm, since, grant.Where, dark)
+		}
+	}
+	for _, n := range g.gone {
+		grant, from, to := g.former(n)
+		if day >= g.now || from > day || to < day+risk.Horizon {
+			continue
+		}
+		for perm := range g.x.SharedPerms(n).All() {
+			dark, known := g.dark[[2]int{n, perm}]
+			if !known {
+				dark = g.scale.Dark(g.in.Coverage, perm, grant.Where, g.in.Span())
+				g.dark[[2]int{n, perm}] = dark
+			}
+			add(perm, from, grant.Where, dark)
 		}
 	}
 	return out
 }
+
+// since returns since when somebody has a permission on some places, of which a grant was made on a day: a
+// wider one may have been there until then.
+func (g *grants) since(perm int, where []model.PathPattern, made usage.Day) usage.Day {
+	since := made
+	for _, n := range g.gone {
+		grant, from, to := g.former(n)
+		within := func(on model.PathPattern) bool { return model.PathPatternsContain(grant.Where, on) }
+		if from < since && to >= made-overlap && g.x.SharedPerms(n).Has(perm) &&
+			!slices.ContainsFunc(where, func(on model.PathPattern) bool { return !within(on) }) {
+			since = from
+		}
+	}
+	return since
+}
+
+// overlap is how many days may lie between a grant that goes and the one that is made in its place.
+const overlap = 30
 
 // NewWorth learns from the past of an estate what its places are worth.
 func NewWorth(in *gauge.Input, r *gauge.Result) *Worth {
@@ -127,9 +198,14 @@ func (w *Worth) Learned() ([]byte, error) { return w.model.Keep(w.past) }
 func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew bool) {
 	w = &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
 	held, callers := 0.0, 0
+	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{}}
+	if in.Before != nil {
+		w.grants.x = in.Before.Index
+		w.grants.scale = gauge.NewScale(w.grants.x, in.Weights)
+	}
 	for _, s := range r.Standings {
 		if s.ID.Kind != model.Group && !s.LastUse.IsZero() {
-			held += s.Danger
+			held += max(s.Danger, w.grants.once(s.ID))
 			callers++
 		}
 	}
@@ -144,7 +220,6 @@ func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew b
 		why := r.Placement.Reason(i)
 		return why == gauge.NoPath || why == gauge.NoCaller
 	})
-	w.grants = &grants{in: in, r: r}
 	if len(learned) > 0 {
 		if m, err := risk.Recall(w.past, learned); err == nil {
 			w.model = m

@@ -9,6 +9,7 @@ import (
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/parallel"
+	"clipfence/internal/core/usage"
 )
 
 // Weights are the danger of one permission of each level on one place, indexed by
@@ -68,6 +69,18 @@ func NewScale(x *index.Index, w Weights) *Scale {
 // hold; at least one, because places hold more than the inventory lists.
 func (s *Scale) Nodes(perm int, on []model.PathPattern) int {
 	return max(1, s.x.Count(perm, s.on(on)))
+}
+
+// Dark returns on which of some places no log would have shown a use of a permission over a window.
+func (s *Scale) Dark(c *usage.Coverage, perm int, where []model.PathPattern, w usage.Window) []model.PathPattern {
+	p := s.x.Permission(perm)
+	var out []model.PathPattern
+	for _, on := range where {
+		apart := func(below []model.Path) []model.PathPattern { return s.Apart(perm, on, below) }
+		dark, _ := c.DarkBelow(on, p.Permission.Service(), p.LogClass, w, apart)
+		out = append(out, dark...)
+	}
+	return out
 }
 
 // mostApart is how many places are told apart at most.

@@ -28,9 +28,24 @@ type Input struct {
 	// Since says of a grant since when one that gave the same was in its place, by surveys that are
 	// kept; the zero time where none was. Nil: no such surveys are kept.
 	Since func(*model.Grant) time.Time
+	// Before is what was granted once and is not any more, to learn from; nil: nothing is known of that.
+	Before *Before
 	// Paths says of which grants every path is kept on which they were used, for drafting;
 	// nil: of all.
 	Paths func(*model.Grant) bool
+}
+
+// Before is what was granted once and is not any more, or not so.
+type Before struct {
+	Gone []Former
+	// Index is that of the estate with all of them, numbered in their order behind its own grants.
+	Index *index.Index
+}
+
+// A Former is a grant that is gone, with when it was there.
+type Former struct {
+	Grant    model.Grant
+	From, To time.Time // from the zero time: for long
 }
 
 // Span returns the window that ends at AsOf.
@@ -289,7 +304,7 @@ type runner struct {
 type part struct {
 	*runner
 	scale *Scale
-	dark  map[seen][]model.PathPattern
+	dark  map[seen]darkness
 	set   access.Set // to work with
 
 	activities activities
@@ -306,7 +321,7 @@ type part struct {
 }
 
 func newPart(r *runner) *part {
-	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen][]model.PathPattern{},
+	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen]darkness{},
 		set: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{},
 		before: map[int]bool{}}
 }
@@ -593,7 +608,7 @@ func (r *part) stands(s *Standing, a *activity) {
 	}
 	s.LastUse, s.LastDone, s.Used = a.last, a.done, a.used.Count()
 	s.Habit = usage.HabitOf(a.days, r.now)
-	s.State = r.state(s)
+	s.State = r.state(s, a.days)
 	if (s.State == Idle || s.Dark) && r.unknownMayBe(s) { // somebody unknown calls where it could
 		s.State, s.Dark = Unproven, false
 	}
@@ -620,7 +635,7 @@ func (r *runner) members(s *Standing, used map[int]bool) {
 	})
 }
 
-func (r *part) state(s *Standing) State {
+func (r *part) state(s *Standing, days usage.Days) State {
 	id := s.Identity
 	silentSince := id.LastSeen
 	if s.LastUse.After(silentSince) {
@@ -639,9 +654,19 @@ func (r *part) state(s *Standing) State {
 		return New
 	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
 		return Unproven // it signs in, and does nothing that a log shows
-	case s.Habit.Rhythm != usage.Never && s.Habit.Over && !r.remembered(s) && (r.wentDark(s.ID) || r.hidden(s)):
-		s.Dark = true
-		return Unproven // it may have gone on, or go on, where no log shows it
+	case s.Habit.Rhythm != usage.Never && s.Habit.Over && !r.remembered(s):
+		dark, since := r.wentDark(s.ID)
+		if !dark {
+			dark, _ = r.hidden(s)
+		}
+		switch {
+		case dark:
+			s.Dark = true
+			return Unproven // it may have gone on, or go on, where no log shows it
+		case !s.LastUse.Before(since) || !usage.HabitOf(days, r.but(since)).Over:
+			return Rare // as far as it would have been seen
+		}
+		return Idle
 	case s.Habit.Rhythm != usage.Never && s.Habit.Over:
 		return Idle
 	case s.Habit.Rhythm != usage.Never:
@@ -655,8 +680,14 @@ func (r *part) state(s *Standing) State {
 		return Rare
 	case r.remembered(s):
 		return Idle
-	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour && !r.hidden(s):
-		return Idle
+	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour:
+		switch dark, since := r.hidden(s); {
+		case dark:
+		case id.Created.After(since):
+			return New
+		default:
+			return Idle
+		}
 	}
 	return Unproven
 }
@@ -674,16 +705,23 @@ func (r *runner) remembered(s *Standing) bool {
 }
 
 // wentDark reports whether something that an identity used to do would not have been seen
-// over the window, so that its silence proves nothing.
-func (r *runner) wentDark(id model.ID) bool {
+// over the window, so that its silence proves nothing; and since when the rest would have been.
+func (r *runner) wentDark(id model.ID) (bool, time.Time) {
+	since := r.span.From
 	for _, u := range r.in.Uses.Of(id) {
 		c, known := r.x.Entry(u.Permission)
-		if known && u.Outcome.Allowed() && usage.DayOf(u.First) <= r.now &&
-			!r.in.Coverage.Enough(u.Path, c.Permission.Service(), c.LogClass, r.span) {
-			return true
+		if !known || !u.Outcome.Allowed() || usage.DayOf(u.First) > r.now {
+			continue
+		}
+		from, enough := r.in.Coverage.Since(u.Path, c.Permission.Service(), c.LogClass, r.span)
+		if !enough {
+			return true, since
+		}
+		if from.Before(since) {
+			since = from
 		}
 	}
-	return false
+	return false, since
 }
 
 // unknownMayBe reports whether a caller that nobody knows shows up in a log that would show
@@ -705,18 +743,22 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 }
 
 // hidden reports whether something that is granted to an identity or to its groups would
-// not have been seen over the window.
-func (r *part) hidden(s *Standing) bool {
-	some := false
+// not have been seen over the window; and since when the rest would have been.
+func (r *part) hidden(s *Standing) (bool, time.Time) {
+	some, since := false, r.span.From
 	more := func(_ int, g *model.Grant) bool { return !some && !g.To.Open() }
 	r.x.EachHoldingOf(s.ID, more, func(h *access.Holding) {
 		for p := range h.Perms.All() {
-			if some = !r.observable(p, h.Grant); some {
+			dark := r.darkPlaces(p, h.Grant)
+			if dark.since.Before(since) {
+				since = dark.since
+			}
+			if some = len(dark.where) > 0; some {
 				return
 			}
 		}
 	})
-	return some
+	return some, since
 }
 
 // classify sorts the permissions of each grant.
@@ -777,8 +819,8 @@ type together struct {
 
 // loggedBy is what is known of one log and one grant.
 type loggedBy struct {
-	turn  int // of which grant it is
-	dark  []model.PathPattern
+	turn int // of which grant it is
+	darkness
 	perms access.Few // of the grant, where it is dark
 }
 
@@ -796,17 +838,16 @@ func (r *part) classify(res *GrantResult, who *together) {
 	if len(res.Use) < cap(res.Use) { // no more come
 		res.Use = slices.Clone(res.Use)
 	}
-	young := res.Since.After(r.span.From)
 	for p := range res.Perms.All() {
 		pu := res.UseOf(p)
 		log := &r.byLog[r.logs[p]]
 		if log.turn != r.turn {
-			log.turn, log.dark = r.turn, r.darkPlaces(p, g)
-			if log.perms = log.perms[:0]; len(log.dark) > 0 {
+			log.turn, log.darkness = r.turn, r.darkPlaces(p, g)
+			if log.perms = log.perms[:0]; len(log.where) > 0 {
 				r.dim = append(r.dim, log)
 			}
 		}
-		if len(log.dark) > 0 {
+		if len(log.where) > 0 {
 			log.perms.Add(p)
 		}
 		is := who.frozen.holds(p, r.x.Permission(p).Permission.Service(), g)
@@ -817,15 +858,15 @@ func (r *part) classify(res *GrantResult, who *together) {
 		switch {
 		case pu != nil && !pu.Last().Before(r.span.From):
 			class = used
-		case pu != nil && r.goesOn(pu):
+		case pu != nil && (!pu.Last().Before(log.since) || r.goesOn(pu, log.since)):
 			class = rare
 		case who.held:
 			class = isHeld
-		case young:
+		case res.Since.After(log.since):
 			class = tooNew
 		case is:
 			class = undecidable
-		case len(log.dark) > 0:
+		case len(log.where) > 0:
 			class = unobservable
 		}
 		r.sets[class].Add(p)
@@ -834,7 +875,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 	if len(r.dim) > 0 {
 		res.Dark = make([]Hidden, len(r.dim))
 		for i, log := range r.dim {
-			res.Dark[i] = Hidden{slices.Clone(log.perms), log.dark}
+			res.Dark[i] = Hidden{slices.Clone(log.perms), log.where}
 		}
 	}
 	for i, to := range [...]*access.Few{used: &res.Used, rare: &res.Rare, isHeld: &res.Held, tooNew: &res.TooNew,
@@ -853,17 +894,25 @@ func (r *part) classify(res *GrantResult, who *together) {
 }
 
 // goesOn reports whether the habit of a use is not over: that of all callers together, or
-// that of one of them, whose own calls the others' would hide.
-func (r *runner) goesOn(pu *PermUse) bool {
-	if !usage.HabitOf(pu.Days, r.now).Over {
+// that of one of them, whose own calls the others' would hide. Nothing came since a time from which
+// on its log makes up for days that are missing of it.
+func (r *runner) goesOn(pu *PermUse, since time.Time) bool {
+	now := r.but(since)
+	if !usage.HabitOf(pu.Days, now).Over {
 		return true
 	}
 	for _, c := range pu.Who {
-		if len(pu.Who) > 1 && !usage.HabitOf(c.Days, r.now).Over {
+		if len(pu.Who) > 1 && !usage.HabitOf(c.Days, now).Over {
 			return true
 		}
 	}
 	return false
+}
+
+// but returns up to which day a silence counts that began before a time from which on a log makes up for
+// days of the window that are missing of it: nobody would have seen anything on so many of them.
+func (r *runner) but(since time.Time) usage.Day {
+	return r.now - (r.span.First() - usage.DayOf(since))
 }
 
 // holderState says what it is about those who hold a grant that keeps it from being
@@ -890,17 +939,23 @@ func (r *runner) holderState(res *GrantResult) (State, bool) {
 	return "", false
 }
 
-// darkPlaces returns the places of a grant on which uses of a permission would not have
-// been seen over the window.
-func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
+// darkness is on which places of a grant a use of a permission would not have been seen, and since when it
+// would have been on the others: since the window began, or before, where days of it are missing.
+type darkness struct {
+	where []model.PathPattern
+	since time.Time
+}
+
+// darkPlaces returns on which places of a grant uses of a permission would not have been seen.
+func (r *part) darkPlaces(p int, g *model.Grant) darkness {
 	c := r.x.Permission(p)
-	var out []model.PathPattern
+	out := darkness{since: r.span.From}
 	for _, on := range g.Where {
 		k := seen{on, r.logs[p]}
 		dark, ok := r.dark[k]
 		if !ok {
 			apart := func(below []model.Path) []model.PathPattern { return r.scale.Apart(p, on, below) }
-			dark = r.in.Coverage.DarkBelow(on, c.Permission.Service(), c.LogClass, r.span, apart)
+			dark.where, dark.since = r.in.Coverage.DarkBelow(on, c.Permission.Service(), c.LogClass, r.span, apart)
 			if len(r.dark) >= mostDark { // of places that few grants share, it is not worth keeping
 				clear(r.dark)
 			}
@@ -909,15 +964,11 @@ func (r *part) darkPlaces(p int, g *model.Grant) []model.PathPattern {
 		if len(g.Where) == 1 {
 			return dark
 		}
-		out = append(out, dark...)
+		if out.where = append(out.where, dark.where...); dark.since.Before(out.since) {
+			out.since = dark.since
+		}
 	}
 	return out
-}
-
-// observable reports whether uses of a permission through a grant would have been
-// seen over the window, on every place the grant reaches.
-func (r *part) observable(p int, g *model.Grant) bool {
-	return len(r.darkPlaces(p, g)) == 0
 }
 
 // mostDark bounds how many answers about logs are kept.

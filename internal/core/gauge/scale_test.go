@@ -166,7 +166,7 @@ func TestDarkBelow(t *testing.T) {
 		for range 20 {
 			n := 1 + tr.r.IntN(2)
 			on, entry := tr.pattern(), e.Catalogue[n]
-			dark := c.DarkBelow(on, "s", "read", w,
+			dark, _ := c.DarkBelow(on, "s", "read", w,
 				func(below []model.Path) []model.PathPattern { return s.Apart(perms[n], on, below) })
 			some, seen := false, true
 			for _, p := range tr.paths {

@@ -21,6 +21,17 @@ type Loss struct {
 	Back   [2]float64 // how likely whoever it is taken from does anything again, if it stopped: see [Model.Back]
 }
 
+// Needed is how likely a call of it is refused within the horizon, as [Model.Broken] of it alone.
+func (l *Loss) Needed() float64 {
+	switch {
+	case l.Back[0] == 0 || l.Part.Class == DarkHere || l.Part.Class == DarkRest:
+		return l.Chance
+	case stopped(l.Part.Class, l.Part.Bin):
+		return min(l.Chance, l.Back[0])
+	}
+	return l.Chance * l.Back[0]
+}
+
 // Lost returns what an edit takes from somebody and how likely each part of that is needed within
 // the horizon, the likeliest first. Parts of which some places stay count by those that go.
 func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, held map[int]Held) []Loss {

@@ -238,7 +238,13 @@ func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
 	hold, use := map[int]float64{}, map[int]float64{}
 	for _, id := range ids {
 		h := p.who[id]
-		for perm, g := range granted.Held(id, now) {
+		held := granted.Held(id, now)
+		for perm, g := range granted.Held(id, now-Horizon) { // what was narrowed since was not used either
+			if _, still := held[perm]; !still {
+				held[perm] = g
+			}
+		}
+		for perm, g := range held {
 			if !p.blind(perm, &g) {
 				hold[perm]++
 				if h.perms[perm] != nil {

@@ -78,5 +78,10 @@ func TestBroken(t *testing.T) {
 		if late, soon := m.Broken(tt.losses); math.Abs(late-tt.late) > 1e-12 || math.Abs(soon-tt.soon) > 1e-12 {
 			t.Errorf("%s: %v, %v, want %v, %v", tt.name, late, soon, tt.late, tt.soon)
 		}
+		for _, l := range tt.losses {
+			if late, _ := m.Broken([]Loss{l}); math.Abs(late-l.Needed()) > 1e-12 {
+				t.Errorf("%s: %+v alone is needed with %v, and breaks with %v", tt.name, l, l.Needed(), late)
+			}
+		}
 	}
 }

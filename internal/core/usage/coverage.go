@@ -175,14 +175,29 @@ func (c *Coverage) share(r model.CoverageRecord, w Window) float64 {
 // otherwise the nodes of the records beneath it that were not there, with everything below
 // them. Records below decide for what lies below them only.
 // What is asked about and lies on the pattern but below none of those, so that the record above
-// has a say, is what apart answers, in places.
+// has a say, is what apart answers, in places. The time is the earliest since when the others would have been
+// seen on enough days, see [Coverage.Since].
 func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Window,
-	apart func(below []model.Path) []model.PathPattern) []model.PathPattern {
+	apart func(below []model.Path) []model.PathPattern) ([]model.PathPattern, time.Time) {
+	since := w.From
+	dark := c.darkBelow(on, service, class, w, apart, func(from time.Time) {
+		if from.Before(since) {
+			since = from
+		}
+	})
+	return dark, since
+}
+
+func (c *Coverage) darkBelow(on model.PathPattern, service, class string, w Window,
+	apart func(below []model.Path) []model.PathPattern, seen func(since time.Time)) []model.PathPattern {
 	if class == "" {
 		return []model.PathPattern{on}
 	}
 	anchor, ok := on.Anchor()
-	lit := ok && c.Enough(anchor, service, class, w)
+	since, lit := c.Since(anchor, service, class, w)
+	if lit = lit && ok; lit {
+		seen(since)
+	}
 	var top []model.Path // the topmost records
 	var dark []model.PathPattern
 	for _, node := range c.logsBelow(anchor, service, class) {
@@ -192,7 +207,8 @@ func (c *Coverage) DarkBelow(on model.PathPattern, service, class string, w Wind
 		if n := len(top); n == 0 || !top[n-1].Covers(node) {
 			top = append(top, node)
 		}
-		if c.enough(c.records[coverageKey{node, service, class}], w) {
+		if since, ok := c.since(c.records[coverageKey{node, service, class}], w); ok {
+			seen(since)
 			continue
 		}
 		below := node.Below()
@@ -253,43 +269,58 @@ func (c *Coverage) logsBelow(node model.Path, service, class string) []model.Pat
 // mostBlind is the share of a window that gaps may take which are made up for by looking further
 // back, and lookBack how far at most, in days.
 const (
-	mostBlind = 0.15
+	mostBlind = 0.5
 	lookBack  = conclusiveDays
 )
 
 // Enough reports whether uses of a service and log class at a place would have been seen over
-// enough of a window to call what was not seen unused: over [observableFrom] of it; or, where no
-// more than [mostBlind] of it is missing and the log is there at its end, over as much of a longer
-// one that ends with it.
+// enough of a window to call what was not seen unused, see [Coverage.Since].
 func (c *Coverage) Enough(p model.Path, service, class string, w Window) bool {
-	if class == "" {
-		return false
-	}
-	r, ok := c.Record(p, service, class)
-	return ok && c.enough(r, w)
+	_, enough := c.Since(p, service, class, w)
+	return enough
 }
 
-func (c *Coverage) enough(r model.CoverageRecord, w Window) bool {
+// Since returns since when uses of a service and log class at a place would have been seen on as many
+// days as to call what was not seen unused takes: since the window began, where they would have been seen
+// over [observableFrom] of it; or, where no more than [mostBlind] of it is missing and the log is there
+// at its end, since as many days before as make up for what is missing. False where it is not seen on so many.
+// What is younger than that cannot be judged by it.
+func (c *Coverage) Since(p model.Path, service, class string, w Window) (time.Time, bool) {
+	if class == "" {
+		return time.Time{}, false
+	}
+	r, ok := c.Record(p, service, class)
+	if !ok {
+		return time.Time{}, false
+	}
+	return c.since(r, w)
+}
+
+func (c *Coverage) since(r model.CoverageRecord, w Window) (time.Time, bool) {
 	share := c.share(r, w)
-	if Observable(share) || share < 1-mostBlind {
-		return Observable(share)
+	if Observable(share) {
+		return w.From, true
+	}
+	if share < 1-mostBlind {
+		return time.Time{}, false
 	}
 	length := w.To.Sub(w.From)
 	end := Window{w.To.Add(-time.Duration((1 - observableFrom) * float64(length))), w.To}
-	if from, ok := c.From(r); !ok || c.share(r, end) == 0 || from.After(w.From) {
-		return false
+	from, ok := c.From(r)
+	if !ok || c.share(r, end) == 0 || from.After(w.From) {
+		return time.Time{}, false
 	}
+	need := time.Duration(observableFrom * float64(length))
 	for {
-		// So long a window would be enough, if nothing else were missing in what it has more.
-		blind := (1 - share) * float64(w.To.Sub(w.From))
-		w.From = DayOf(w.To.Add(-time.Duration(blind / (1 - observableFrom)))).Time()
-		from, _ := c.From(r)
-		if share = c.share(r, w); Observable(share) {
-			return true
+		lacks := need - time.Duration(share*float64(w.To.Sub(w.From)))
+		if lacks <= 0 {
+			return w.From, true
 		}
+		w.From = DayOf(w.From.Add(-lacks)).Time() // if nothing of it is missing
 		if from.After(w.From) || w.Days() > lookBack {
-			return false
+			return time.Time{}, false
 		}
+		share = c.share(r, w)
 	}
 }
 

@@ -142,7 +142,8 @@ func TestKeptLogs(t *testing.T) {
 					besides := func([]model.Path) []model.PathPattern {
 						return [][]model.PathPattern{nil, {on}, {n.Exactly()}}[r.IntN(3)]
 					}
-					fmt.Fprintf(&b, "%s %s dark %v\n", on, class, c.DarkBelow(on, "a", class, w, besides))
+					dark, since := c.DarkBelow(on, "a", class, w, besides)
+					fmt.Fprintf(&b, "%s %s dark %v, seen since %s\n", on, class, dark, since)
 				}
 			}
 		}

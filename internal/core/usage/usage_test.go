@@ -221,7 +221,7 @@ func TestCoverage(t *testing.T) {
 		}
 		c := usage.NewCoverage(records, usage.Read{First: start, Ends: []time.Time{now}})
 		on := model.MustPathPattern(tt.on)
-		dark := c.DarkBelow(on, "s", "read", w, func([]model.Path) (apart []model.PathPattern) {
+		dark, _ := c.DarkBelow(on, "s", "read", w, func([]model.Path) (apart []model.PathPattern) {
 			if tt.apart {
 				apart = append(apart, on)
 			}

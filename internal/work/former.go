@@ -1,0 +1,161 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/source"
+)
+
+// What was there before
+//
+// Whoever narrows an estate changes what there is to learn from: of those whose access was wide and
+// who never used it nothing would be left, and what is left would look as if it were mostly needed. So
+// what is gone is learned from as well, as long as it was there. Changes of our own are in the
+// ledger for good, what others took away shows in the surveys that are kept.
+
+// was is a record of before, with when it was there.
+type was[T any] struct {
+	it       T
+	from, to time.Time // from the zero time: for long
+}
+
+// formerly returns the grants and the memberships of a source that are gone, each with when it was there.
+func (w *Workspace) formerly(ctx context.Context, s *Source) ([]was[model.Grant], []was[model.Membership], error) {
+	var grants []was[model.Grant]
+	var members []was[model.Membership]
+	_, history, err := w.History(ctx)
+	if err != nil {
+		return nil, nil, damaged(err)
+	}
+	for _, c := range history {
+		if c.Source != s.Name {
+			continue
+		}
+		for _, e := range c.Edits() {
+			var g model.Grant
+			var m model.Membership
+			switch {
+			case len(e.Before) == 0:
+			case e.Kind == source.Grants && json.Unmarshal(e.Before, &g) == nil:
+				grants = append(grants, was[model.Grant]{g, g.Created, c.At})
+			case e.Kind == source.Memberships && json.Unmarshal(e.Before, &m) == nil:
+				members = append(members, was[model.Membership]{m, time.Time{}, c.At})
+			}
+		}
+	}
+	surveys, err := w.store.Surveys(ctx, s.Name) // the newest first
+	if err != nil || len(surveys) < 2 {
+		return grants, members, err
+	}
+	begins, ends := map[int64]time.Time{}, map[int64]time.Time{}
+	for i, v := range surveys {
+		if i < len(surveys)-1 { // what the first one shows was there for long
+			begins[v.ID] = v.Finished
+		}
+		if i > 0 { // until the one after it, at most
+			ends[v.ID] = surveys[i-1].Finished
+		}
+	}
+	gone, err := w.store.GoneGrants(ctx, s.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, g := range gone {
+		from := g.Created
+		if from.IsZero() {
+			from = begins[g.First]
+		}
+		grants = append(grants, was[model.Grant]{g.Grant, from, ends[g.Last]})
+	}
+	left, err := w.store.GoneMembers(ctx, s.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, m := range left {
+		members = append(members, was[model.Membership]{m.Membership, begins[m.First], ends[m.Last]})
+	}
+	return grants, members, nil
+}
+
+// before returns what was granted once and is not any more; nil where nothing is known of that.
+func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, error) {
+	grants, members, err := w.formerly(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	// Who left a group had what the group has, and what it had as long as both were so.
+	to := func(g model.Grant, m model.ID) model.Grant { g.To = m; return g }
+	gone := map[model.ID][]was[model.Grant]{}
+	for _, g := range grants {
+		gone[g.it.To] = append(gone[g.it.To], g)
+	}
+	for _, m := range members {
+		if s.In(m.it.Member, m.it.Group) {
+			continue
+		}
+		groups := append(s.GroupsOf(m.it.Group), m.it.Group)
+		id, _ := s.Identity(m.it.Member)
+		from := later(m.from, id.Created)
+		for _, group := range groups {
+			for _, n := range s.GrantsTo(group) {
+				g := s.Grant(n)
+				grants = append(grants, was[model.Grant]{to(*g, m.it.Member), later(from, g.Created), m.to})
+			}
+			for _, g := range gone[group] {
+				grants = append(grants, was[model.Grant]{to(g.it, m.it.Member), later(from, g.from), earlier(m.to, g.to)})
+			}
+		}
+	}
+	out := &gauge.Before{}
+	at, still := map[string]int{}, map[model.ID]map[string]bool{}
+	var d access.Edit
+	for _, g := range grants {
+		if _, known := s.Role(g.it.Role); g.it.Role != "" && !known || !g.from.Before(g.to) {
+			continue
+		}
+		if still[g.it.To] == nil {
+			still[g.it.To] = map[string]bool{}
+			for _, n := range s.GrantsTo(g.it.To) {
+				still[g.it.To][gives(s.Grant(n))] = true
+			}
+		}
+		key := gives(&g.it)
+		i, known := at[key]
+		switch {
+		case still[g.it.To][key]: // it was made again, or given back
+		case known:
+			old := &out.Gone[i]
+			old.From, old.To = earlier(old.From, g.from), later(old.To, g.to)
+		default:
+			at[key] = len(out.Gone)
+			g.it.ID = fmt.Sprintf("before:%d:%s", len(out.Gone), g.it.ID)
+			out.Gone = append(out.Gone, gauge.Former{Grant: g.it, From: g.from, To: g.to})
+			d.Come.Grants = append(d.Come.Grants, g.it)
+		}
+	}
+	if len(out.Gone) == 0 {
+		return nil, nil
+	}
+	out.Index, err = s.With(d)
+	return out, err
+}
+
+func later(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+func earlier(a, b time.Time) time.Time {
+	if a.Before(b) {
+		return a
+	}
+	return b
+}

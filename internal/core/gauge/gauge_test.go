@@ -12,6 +12,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/gauge/gaugetest"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 )
 
 func scenario(t *testing.T, text string) *gauge.Input {
@@ -146,33 +147,32 @@ func TestClasses(t *testing.T) {
 	} {
 		in := scenario(t, tt.text)
 		r := gauge.Run(in)
-		var got []string
-		for _, name := range strings.Fields("muster/grant:give quiet/thing:do stow/box:scrap stow/item:change " +
-			"stow/item:find stow/item:read") {
-			i, _ := in.Index.PermNumber(model.MustPermission(name))
-			c := in.Index.Permission(i)
-			g := r.Grants[0]
-			if !g.Perms.Has(i) {
-				continue
-			}
-			n := 0
-			for class, b := range map[string]access.Few{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable,
-				"x": g.Unused, "h": g.Held, "f": g.Undecidable} {
-				if b.Has(i) {
-					s := c.Permission.String()
-					got = append(got, s[strings.LastIndexByte(s, ':')+1:]+" "+class)
-					n++
-				}
-			}
-			if n != 1 {
-				t.Errorf("%s: %s is in %d classes", tt.name, c.Permission, n)
-			}
-		}
-		slices.Sort(got)
-		if s := strings.Join(got, " "); s != tt.want {
-			t.Errorf("%s: %s, want %s", tt.name, s, tt.want)
+		if got := classes(t, in, r.Grants[0]); got != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
 	}
+}
+
+// classes tells into which class each permission of a grant falls, as [TestClasses] does.
+func classes(t *testing.T, in *gauge.Input, g *gauge.GrantResult) string {
+	t.Helper()
+	var got []string
+	for i := range g.Perms.All() {
+		c, n := in.Index.Permission(i), 0
+		for class, b := range map[string]access.Few{"u": g.Used, "r": g.Rare, "n": g.TooNew, "o": g.Unobservable,
+			"x": g.Unused, "h": g.Held, "f": g.Undecidable} {
+			if b.Has(i) {
+				s := c.Permission.String()
+				got = append(got, s[strings.LastIndexByte(s, ':')+1:]+" "+class)
+				n++
+			}
+		}
+		if n != 1 {
+			t.Errorf("%s is in %d classes", c.Permission, n)
+		}
+	}
+	slices.Sort(got)
+	return strings.Join(got, " ")
 }
 
 // TestStates: how an identity stands as a whole.
@@ -225,6 +225,57 @@ func TestStates(t *testing.T) {
 		in := scenario(t, "grant g1 workload/a stow/item:* /m/**\n"+tt.text)
 		if got := gauge.Run(in).Of(model.MustID("workload/a")).State; got != tt.want {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
+		}
+	}
+}
+
+// TestGaps: of a log that lacks 45 days, 95 to 51 days ago, it takes the days since 131 days ago to say
+// what is unused: what is younger is too new, what was used since stays, and silences are as long as they were
+// seen.
+func TestGaps(t *testing.T) {
+	const read = "used workload/a stow/item:read /m/berth:x/box:b1/1 "
+	for _, tt := range []struct {
+		name, text, want string
+		state            gauge.State
+	}{
+		{"goes on", "grant g1 workload/a stow/item:read,stow/item:find /m/**\n" + read + "5-9", "find x read u",
+			gauge.Active},
+		{"nothing", "grant g1 workload/a stow/item:read /m/**", "read x", gauge.Idle},
+		{"younger than the gap", "grant g1 workload/a stow/item:read /m/** made-20\nyoung workload/a 20", "read h",
+			gauge.New},
+		{"as young as the gap", "grant g1 workload/a stow/item:read /m/** made-100\nyoung workload/a 100", "read h",
+			gauge.New},
+		{"a grant as young as the gap to somebody else", "grant g1 workload/a stow/item:read /m/** made-100", "read n",
+			gauge.Idle},
+		{"older", "grant g1 workload/a stow/item:read /m/** made-140\nyoung workload/a 140", "read x", gauge.Idle},
+		{"to shortly before the gap", "grant g1 workload/a stow/item:read /m/**\n" + read + "128-300", "read r",
+			gauge.Rare},
+		{"to long before", "grant g1 workload/a stow/item:read /m/**\n" + read + "135-300", "read x", gauge.Idle},
+		{"seldom", "grant g1 workload/a stow/item:read /m/**\n" + read + "135-395/40", "read r", gauge.Rare},
+		{"less seldom", "grant g1 workload/a stow/item:read /m/**\n" + read + "135-395/20", "read x", gauge.Idle},
+		{"another log lacks nothing",
+			"grant g1 workload/a muster/grant:give /m/**\nused workload/a muster/grant:give /m/berth:x 128-300",
+			"give x", gauge.Idle},
+	} {
+		in := scenario(t, tt.text+"\nused workload/b stow/item:read /m/berth:x/box:b2 0-50/5\n"+
+			"used workload/b stow/item:read /m/berth:x/box:b2 96-399/5\n"+
+			"used workload/b muster/grant:give /m/berth:x 0-399/5\n")
+		records := slices.Clone(in.Index.Coverage())
+		for i := range records {
+			if records[i].Service == "stow" {
+				records[i].Keep = 30
+			}
+		}
+		day := func(ago int) time.Time { return gaugetest.Now.AddDate(0, 0, -ago) }
+		in.Coverage = usage.NewCoverage(records, usage.Read{First: in.History,
+			Ends: []time.Time{day(96), day(20), day(0)}})
+		in.Coverage.Observe(in.Uses, func(model.Permission) string { return "read" }, nil, nil)
+		res := gauge.Run(in)
+		if got := classes(t, in, res.Grants[0]); got != tt.want {
+			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
+		}
+		if got := res.Of(model.MustID("workload/a")).State; got != tt.state {
+			t.Errorf("%s: it is %s, want %s", tt.name, got, tt.state)
 		}
 	}
 }

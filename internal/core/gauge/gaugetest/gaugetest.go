@@ -83,6 +83,10 @@ func Parse(text string) (*gauge.Input, error) {
 			}
 			g.Where = []model.PathPattern{model.MustPathPattern(f[4])}
 			for _, opt := range f[5:] {
+				n := 0
+				if _, err := fmt.Sscanf(opt, "made-%d", &n); err == nil {
+					g.Created = Now.AddDate(0, 0, -n)
+				}
 				switch opt {
 				case "new":
 					g.Created = Now.AddDate(0, 0, -7)
@@ -148,7 +152,13 @@ func Parse(text string) (*gauge.Input, error) {
 			}
 			e.Roles = append(e.Roles, r)
 		case "young":
-			identity(f[1]).Created = Now.AddDate(0, 0, -9)
+			n := 9
+			if len(f) > 2 {
+				if _, err := fmt.Sscan(f[2], &n); err != nil {
+					return nil, err
+				}
+			}
+			identity(f[1]).Created = Now.AddDate(0, 0, -n)
 		case "protected":
 			in.Protected[model.MustID(f[1])] = true
 		case "member":

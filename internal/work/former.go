@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"clipfence/internal/core/access"
@@ -25,13 +26,20 @@ type was[T any] struct {
 	from, to time.Time // from the zero time: for long
 }
 
-// formerly returns the grants and the memberships of a source that are gone, each with when it was there.
-func (w *Workspace) formerly(ctx context.Context, s *Source) ([]was[model.Grant], []was[model.Membership], error) {
-	var grants []was[model.Grant]
-	var members []was[model.Membership]
+// formerly is what a source held before, each record with when it was there. Roles are those that changes took
+// or made, by name, whether they are gone or not.
+type formerly struct {
+	grants  []was[model.Grant]
+	members []was[model.Membership]
+	roles   map[string]model.Role
+}
+
+// formerly returns what is gone of a source, and may be there again.
+func (w *Workspace) formerly(ctx context.Context, s *Source) (*formerly, error) {
+	out := &formerly{roles: map[string]model.Role{}}
 	_, history, err := w.History(ctx)
 	if err != nil {
-		return nil, nil, damaged(err)
+		return nil, damaged(err)
 	}
 	for _, c := range history {
 		if c.Source != s.Name {
@@ -40,18 +48,24 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) ([]was[model.Grant]
 		for _, e := range c.Edits() {
 			var g model.Grant
 			var m model.Membership
+			for _, doc := range []json.RawMessage{e.Before, e.After} {
+				var r model.Role
+				if len(doc) > 0 && e.Kind == source.Roles && json.Unmarshal(doc, &r) == nil {
+					out.roles[r.Name] = r
+				}
+			}
 			switch {
 			case len(e.Before) == 0:
 			case e.Kind == source.Grants && json.Unmarshal(e.Before, &g) == nil:
-				grants = append(grants, was[model.Grant]{g, g.Created, c.At})
+				out.grants = append(out.grants, was[model.Grant]{g, g.Created, c.At})
 			case e.Kind == source.Memberships && json.Unmarshal(e.Before, &m) == nil:
-				members = append(members, was[model.Membership]{m, time.Time{}, c.At})
+				out.members = append(out.members, was[model.Membership]{m, time.Time{}, c.At})
 			}
 		}
 	}
 	surveys, err := w.store.Surveys(ctx, s.Name) // the newest first
 	if err != nil || len(surveys) < 2 {
-		return grants, members, err
+		return out, err
 	}
 	begins, ends := map[int64]time.Time{}, map[int64]time.Time{}
 	for i, v := range surveys {
@@ -64,38 +78,39 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) ([]was[model.Grant]
 	}
 	gone, err := w.store.GoneGrants(ctx, s.Name)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for _, g := range gone {
 		from := g.Created
 		if from.IsZero() {
 			from = begins[g.First]
 		}
-		grants = append(grants, was[model.Grant]{g.Grant, from, ends[g.Last]})
+		out.grants = append(out.grants, was[model.Grant]{g.Grant, from, ends[g.Last]})
 	}
 	left, err := w.store.GoneMembers(ctx, s.Name)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for _, m := range left {
-		members = append(members, was[model.Membership]{m.Membership, begins[m.First], ends[m.Last]})
+		out.members = append(out.members, was[model.Membership]{m.Membership, begins[m.First], ends[m.Last]})
 	}
-	return grants, members, nil
+	return out, nil
 }
 
 // before returns what was granted once and is not any more; nil where nothing is known of that.
 func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, error) {
-	grants, members, err := w.formerly(ctx, s)
+	then, err := w.formerly(ctx, s)
 	if err != nil {
 		return nil, err
 	}
+	grants := then.grants
 	// Who left a group had what the group has, and what it had as long as both were so.
 	to := func(g model.Grant, m model.ID) model.Grant { g.To = m; return g }
 	gone := map[model.ID][]was[model.Grant]{}
 	for _, g := range grants {
 		gone[g.it.To] = append(gone[g.it.To], g)
 	}
-	for _, m := range members {
+	for _, m := range then.members {
 		if s.In(m.it.Member, m.it.Group) {
 			continue
 		}
@@ -116,8 +131,17 @@ func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, error
 	at, still := map[string]int{}, map[model.ID]map[string]bool{}
 	var d access.Edit
 	for _, g := range grants {
-		if _, known := s.Role(g.it.Role); g.it.Role != "" && !known || !g.from.Before(g.to) {
+		if !g.from.Before(g.to) {
 			continue
+		}
+		if _, there := s.Role(g.it.Role); g.it.Role != "" && !there {
+			r, known := then.roles[g.it.Role]
+			if !known {
+				continue
+			}
+			if !slices.ContainsFunc(d.Come.Roles, func(o model.Role) bool { return o.Name == r.Name }) {
+				d.Come.Roles = append(d.Come.Roles, r)
+			}
 		}
 		if still[g.it.To] == nil {
 			still[g.it.To] = map[string]bool{}

@@ -47,7 +47,11 @@ func TestNarrowedBefore(t *testing.T) {
 	fmt.Fprint(&estate, "roles: [{name: all, do: [\"s/*:*\"]}, {name: most, do: [\"s/item:read\", \"s/item:put\", "+
 		"\"s/item:wipe\"]}]\ngrants:\n  - {id: team, to: group/team, role: most, where: [\"/m/project:p1/**\"], "+
 		"created: 2024-01-01T00:00:00Z}\n")
+	const member = 5 // has what the team has, and nothing else
 	for i := range people {
+		if i == member {
+			continue
+		}
 		fmt.Fprintf(&estate, "  - {id: g%d, to: %s, role: all, where: [\"/m/**\"], created: 2024-01-01T00:00:00Z}\n", i,
 			who(i))
 	}
@@ -58,6 +62,9 @@ func TestNarrowedBefore(t *testing.T) {
 			do := func(chance float64, what string) {
 				if n++; r.Float64() < chance {
 					on := fmt.Sprintf("/m/project:p%d/box:b%d", (i+r.IntN(2))%projects, r.IntN(4))
+					if i == member {
+						on = "/m/project:p1/box:b0"
+					}
 					fmt.Fprintf(&log, `{"t":%d,"n":"c%d","who":"p%02d","do":"s/item:%s","on":%q}`+"\n",
 						now.AddDate(0, 0, -d).Unix()-3600, n, i, what, on)
 				}
@@ -70,7 +77,9 @@ func TestNarrowedBefore(t *testing.T) {
 			if i%4 == 0 {
 				do(.01, "scrap")
 			}
-			do(.0004, "move")
+			if i != member {
+				do(.0004, "move")
+			}
 		}
 	}
 	for name, text := range map[string]string{"estate.yaml": estate.String(), "log.jsonl": log.String(),
@@ -152,6 +161,12 @@ func TestNarrowedBefore(t *testing.T) {
 		survey()
 	}
 	same("after many surveys", ours)
+	if f := first[who(member)].fence; len(f.Leaves) != 1 {
+		t.Errorf("who has what the team has, and left, is drafted as %+v", f)
+	}
+	if _, _, _, res, err := w.GaugedFor(t.Context(), "", 0); err != nil || res.Placement.Share() < 1 {
+		t.Errorf("of the calls of who left a group not all are placed: %v, %v", res.Placement.Why, err)
+	}
 	text, err := os.ReadFile(filepath.Join(dir, "estate.yaml"))
 	if err != nil {
 		t.Fatal(err)

@@ -133,6 +133,13 @@ func (p *pastGrants) load() error {
 		}
 		p.indexes = append(p.indexes, x)
 	}
+	before, err := p.w.before(p.ctx, p.s) // who left a group, too
+	if err != nil {
+		return err
+	}
+	if before != nil {
+		p.indexes = append(p.indexes, before.Index)
+	}
 	mark, err := p.w.store.SightingsMark(p.ctx, p.s.Name)
 	if err != nil {
 		return err

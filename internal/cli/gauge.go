@@ -324,6 +324,9 @@ func reachWords(id model.ID, r work.WithinReach, held float64, s *work.Source) s
 	case r.Becomes > 0:
 		how = append(how, "it can become "+identities(r.Becomes))
 	}
+	if len(how) == 0 { // by rights that it can give itself on no place that the inventory lists
+		how = append(how, "it can give itself more")
+	}
 	return fmt.Sprintf("Within its reach is danger %s: %s. How: %s", render.Count(int(r.Danger+0.5)),
 		strings.Join(how, ", and "), command("clipfence reach %s --escalation", id))
 }

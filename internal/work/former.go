@@ -123,7 +123,8 @@ func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, error
 				grants = append(grants, was[model.Grant]{to(*g, m.it.Member), later(from, g.Created), m.to})
 			}
 			for _, g := range gone[group] {
-				grants = append(grants, was[model.Grant]{to(g.it, m.it.Member), later(from, g.from), earlier(m.to, g.to)})
+				grants = append(grants, was[model.Grant]{to(g.it, m.it.Member), later(from, g.from),
+					earlier(m.to, g.to)})
 			}
 		}
 	}

@@ -52,8 +52,8 @@ func TestNarrowedBefore(t *testing.T) {
 		if i == member {
 			continue
 		}
-		fmt.Fprintf(&estate, "  - {id: g%d, to: %s, role: all, where: [\"/m/**\"], created: 2024-01-01T00:00:00Z}\n", i,
-			who(i))
+		fmt.Fprintf(&estate, "  - {id: g%d, to: %s, role: all, where: [\"/m/**\"], created: "+
+			"2024-01-01T00:00:00Z}\n", i, who(i))
 	}
 	fmt.Fprint(&estate, "coverage: [{node: /m, service: s, log_class: all, written: true}]\n")
 	n := 0

@@ -21,11 +21,17 @@ func TestMember(t *testing.T) {
 	e := &model.Estate{Source: "m",
 		Nodes: []model.Node{{Path: model.MustPath("/m")}, {Path: model.MustPath("/m/box:a")}},
 		Identities: []model.Identity{{ID: id("group/g")}, {ID: id("group/in")}, {ID: id("person/a")},
-			{ID: id("person/b")}, {ID: id("person/far")}},
+			{ID: id("person/b")}, {ID: id("person/far")}, {ID: id("group/other")}},
 		Memberships: []model.Membership{{Member: id("person/a"), Group: id("group/g")},
-			{Member: id("group/in"), Group: id("group/g")}, {Member: id("person/b"), Group: id("group/in")}},
+			{Member: id("group/in"), Group: id("group/g")}, {Member: id("person/b"), Group: id("group/in")},
+			// What both have by another group is no matter of this one.
+			{Member: id("person/a"), Group: id("group/other")}, {Member: id("person/b"), Group: id("group/other")}},
 		Grants: []model.Grant{{ID: "g1", To: id("group/g"), Where: []model.PathPattern{model.MustPathPattern("/m/**")},
-			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/item:*")}}}}}
+			Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("s/item:*")}}},
+			{ID: "g2", To: id("group/other"), Where: []model.PathPattern{model.MustPathPattern("/m/**")},
+				Rights: model.Rights{Do: []model.PermissionPattern{model.MustPermissionPattern("t/thing:do")}}}}}
+	e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("t/thing:do"),
+		Level: model.Change, Kinds: []string{"box"}})
 	for i, verb := range []string{"read", "scrap"} {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/item:" + verb),
 			Level: []model.Level{model.Read, model.Administer}[i], Kinds: []string{"box"}})
@@ -65,8 +71,10 @@ func TestMember(t *testing.T) {
 			continue
 		}
 		// One box: 2 for reading it, 20 for scrapping it.
-		if r.Before != 22 || r.After != 22 || r.ReachAfter.Danger < 22 || len(r.Goes) != 0 {
-			t.Errorf("%s: held %f -> %f, %d go", tt.to, r.Before, r.After, len(r.Goes))
+		if r.Before != 22 || r.After != 22 || r.ReachBefore.Danger != 22 || r.ReachAfter.Danger != 22 ||
+			len(r.Goes) != 0 {
+			t.Errorf("%s: held %f -> %f, within reach %f -> %f, %d go", tt.to, r.Before, r.After,
+				r.ReachBefore.Danger, r.ReachAfter.Danger, len(r.Goes))
 		}
 		after, err := x.With(f.Edit("m"))
 		if err != nil {

@@ -489,19 +489,27 @@ func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weigh
 			has.Or(perms)
 		}
 	}
-	for _, to := range slices.SortedFunc(maps.Keys(own), model.ID.Compare) {
-		danger = max(danger, by(before, one, to, who)) // a denial may spare the member, and not the group
-		if reach := was.Of(to); reach.Danger > r.ReachBefore.Danger {
-			r.ReachBefore = reach
+	// A member gets to what it has by the group and to what it can get to beyond what it holds: what it has by
+	// other groups is another matter.
+	further := func(reach gauge.Reach, s *gauge.Scale, id model.ID, has float64, most *gauge.Reach) {
+		held, _ := s.Held(id)
+		if !reach.Further(held) {
+			return
 		}
+		if reach.Danger = has + reach.Danger - held; reach.Danger > most.Danger {
+			*most = reach // of the member that can get furthest
+		}
+	}
+	for _, to := range slices.SortedFunc(maps.Keys(own), model.ID.Compare) {
+		had := by(before, one, to, who)
+		danger = max(danger, had) // a denial may spare the member, and not the group
+		further(was.Of(to), one, to, had, &r.ReachBefore)
 		kept := two.Union(slices.Concat(shared, own[to]))
 		if f.Widens == "" {
 			kept = min(danger, kept)
 		}
 		left = max(left, kept)
-		if reach := within.Of(to); reach.Further(left) && reach.Danger > r.ReachAfter.Danger {
-			r.ReachAfter = reach // of the member that can get furthest
-		}
+		further(within.Of(to), two, to, kept, &r.ReachAfter)
 	}
 	r.ReachBefore.Danger = max(r.ReachBefore.Danger, danger)
 	r.ReachAfter.Danger = max(r.ReachAfter.Danger, left)

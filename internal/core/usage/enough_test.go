@@ -59,7 +59,8 @@ func TestEnough(t *testing.T) {
 			if got := c.Enough(r.Node.Child("box", "b"), "stow", "c", w); got != tt.want {
 				t.Errorf("%t, want %t; of the window %.3f", got, tt.want, c.Share(r.Node, "stow", "c", w))
 			}
-			dark, _ := c.DarkBelow(r.Node.Below(), "stow", "c", w, func([]model.Path) []model.PathPattern { return nil })
+			dark, _ := c.DarkBelow(r.Node.Below(), "stow", "c", w,
+				func([]model.Path) []model.PathPattern { return nil })
 			if len(dark) == 0 != tt.want {
 				t.Errorf("dark at %v", dark)
 			}

@@ -216,7 +216,9 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		}
 		d.Lines = append(d.Lines, reachWords(id, st.Within, st.Danger, s))
 		row, holdings = gaugeRowOf(st, res.Placement.Of[id], in.AsOf), s.Holdings(id)
-		d.Lines = append(d.Lines, "Of its calls: "+lowerFirst(placedWords(res.Placement.Of[id])))
+		if id.Kind != model.Group { // its members call
+			d.Lines = append(d.Lines, "Of its calls: "+lowerFirst(placedWords(res.Placement.Of[id])))
+		}
 	} else {
 		for _, i := range s.GrantsTo(id) {
 			holdings = append(holdings, work.Holding{Number: i, Grant: s.Grant(i), Chain: []model.ID{id}})

@@ -24,6 +24,8 @@ func placedWords(t *work.Tally) string {
 	switch {
 	case t == nil || t.Calls == 0:
 		return "No call was let through."
+	case t.Placed == 1 && t.Calls == 1:
+		return "The one call that was let through, on all days kept, is placed."
 	case t.Placed == t.Calls:
 		return fmt.Sprintf("All %s that were let through, on all days kept, are placed.",
 			render.Plural(int(t.Calls), "call"))

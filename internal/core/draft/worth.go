@@ -151,7 +151,7 @@ func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
 	}
 	for _, n := range g.gone {
 		grant, from, to := g.former(n)
-		if day >= g.now || from > day || to < day+risk.Horizon {
+		if day >= g.now || from > day || to < min(day+risk.Horizon, g.now) {
 			continue
 		}
 		for perm := range g.x.SharedPerms(n).All() {

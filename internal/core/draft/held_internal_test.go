@@ -1,0 +1,66 @@
+package draft
+
+import (
+	"testing"
+	"time"
+
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/gauge/gaugetest"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// TestHeldBefore: a grant that is gone counts on days on which it was there, to the end of what is looked
+// ahead from them; and what stands in its place is as old as it, as far as it lies inside.
+func TestHeldBefore(t *testing.T) {
+	now := usage.DayOf(gaugetest.Now)
+	who, read := model.MustID("workload/a"), model.MustPermission("stow/item:read")
+	for _, tt := range []struct {
+		name         string
+		today        string // the grant that is there, "" for none
+		from, to     int    // days ago, of the one that is gone
+		gone         string // its places
+		day          int    // days ago
+		held, places int    // since how many days, -1: not at all; on how many patterns
+	}{
+		{"long before", "", 500, 0, "/m/**", 90, 500, 1},
+		{"today", "", 500, 0, "/m/**", 0, -1, 0},
+		{"a short look ahead", "", 500, 0, "/m/**", 60, 500, 1},
+		{"before it was made", "", 80, 0, "/m/**", 90, -1, 0},
+		{"on its first day", "", 90, 0, "/m/**", 90, 90, 1},
+		{"it went within the horizon", "", 500, 10, "/m/**", 90, -1, 0},
+		{"at its end", "", 500, 10, "/m/**", 100, 500, 1},
+		{"something narrower came, asked of then", "grant g workload/a stow/item:read /m/berth:x/** made-5", 500, 0,
+			"/m/**", 90, 500, 2},
+		{"and asked of today", "grant g workload/a stow/item:read /m/berth:x/** made-5", 500, 0, "/m/**", 0, 500, 1},
+		{"long after it", "grant g workload/a stow/item:read /m/berth:x/** made-5", 500, 36, "/m/**", 0, 5, 1},
+		{"soon after it", "grant g workload/a stow/item:read /m/berth:x/** made-5", 500, 35, "/m/**", 0, 500, 1},
+		{"something wider came", "grant g workload/a stow/item:read /m/** made-5", 500, 0, "/m/berth:x/**", 0, 5, 1},
+	} {
+		in, err := gaugetest.Parse(tt.today)
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := func(ago int) time.Time { return gaugetest.Now.AddDate(0, 0, -ago) }
+		f := gauge.Former{From: at(tt.from), To: at(tt.to), Grant: model.Grant{ID: "gone", To: who,
+			Where:  []model.PathPattern{model.MustPathPattern(tt.gone)},
+			Rights: model.Rights{Do: []model.PermissionPattern{read.Pattern()}}}}
+		x, err := in.Index.With(access.Edit{Come: access.Come{Grants: []model.Grant{f.Grant}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		in.Before = &gauge.Before{Gone: []gauge.Former{f}, Index: x}
+		w := NewWorth(in, gauge.Run(in))
+		n, _ := in.Index.PermNumber(read)
+		h, held := w.Granted(who, now-usage.Day(tt.day))[n]
+		since := int(now - h.Since)
+		if !held {
+			since = -1
+		}
+		if since != tt.held || len(h.Where) != tt.places {
+			t.Errorf("%s: held since %d days on %v, want since %d on %d places", tt.name, since, h.Where, tt.held,
+				tt.places)
+		}
+	}
+}

@@ -97,8 +97,31 @@ type Source struct {
 	LogZone     string              `json:"log_zone,omitempty" doc:"files: what the abbreviations of time zones in its logs mean, as a name of the IANA list, such as Europe/Oslo"`
 	Strangers   []string            `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
 	Over        []model.PathPattern `json:"over,omitempty" doc:"places where work is over: that their logs are silent is no loss of them"`
+	Quiet       []Quiet             `json:"quiet,omitempty" doc:"days on which nobody worked: that logs are silent then is no loss of them"`
 	Operations  string              `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position      `json:"-"`
+}
+
+// Quiet is days on which nobody worked, in UTC, both included.
+type Quiet struct {
+	On      model.PathPattern `json:"on" doc:"where"`
+	Service string            `json:"service,omitempty" doc:"of which service the logs are; none: of all"`
+	From    string            `json:"from" doc:"the first day, as 2026-07-11"`
+	To      string            `json:"to" doc:"the last day"`
+}
+
+// Days returns the first day and the last.
+func (q *Quiet) Days() (from, to time.Time, err error) {
+	if from, err = time.Parse(time.DateOnly, q.From); err == nil {
+		to, err = time.Parse(time.DateOnly, q.To)
+	}
+	if err != nil {
+		return from, to, fmt.Errorf("from and to are days, such as 2026-07-11: %w", err)
+	}
+	if to.Before(from) {
+		return from, to, fmt.Errorf("it ends on %s, before it begins on %s", q.To, q.From)
+	}
+	return from, to, nil
 }
 
 // How a files source is changed.
@@ -275,6 +298,14 @@ func Parse(name string, data []byte) (*Config, error) {
 		for _, on := range s.Over {
 			if text := on.String(); !strings.HasPrefix(text+"/", "/"+s.Name+"/") {
 				fault(s.At, "source %q: over: %s is not in it; its places begin with /%s", s.Name, text, s.Name)
+			}
+		}
+		for _, q := range s.Quiet {
+			if text := q.On.String(); !strings.HasPrefix(text+"/", "/"+s.Name+"/") {
+				fault(s.At, "source %q: quiet: on: %s is not in it; its places begin with /%s", s.Name, text, s.Name)
+			}
+			if _, _, err := q.Days(); err != nil {
+				fault(s.At, "source %q: quiet: %v", s.Name, err)
 			}
 		}
 	}

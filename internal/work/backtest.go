@@ -147,8 +147,7 @@ func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, now *
 	if err != nil {
 		return nil, 0, 0, err
 	}
-	then.Coverage = old.covered(then.Uses, usage.Read{First: logs.First, Ends: []time.Time{at}, Until: at,
-		Over: s.Source.Over})
+	then.Coverage = old.covered(then.Uses, usage.Read{First: logs.First, Ends: []time.Time{at}, Until: at})
 	if r, err = try(&then, after, func(done, of int) {
 		w.progress(Event{Source: s.Name, Doing: Trying, Count: done, Of: of})
 	}); err != nil {

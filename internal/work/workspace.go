@@ -332,8 +332,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	if window == 0 {
 		window = w.Window
 	}
-	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now(),
-		Over: s.Source.Over})
+	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(src.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}
@@ -353,8 +352,16 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	return s, in, gauge.Run(in), nil
 }
 
-// covered returns what the logs of a source would have shown, as they were read.
+// covered returns what the logs of a source would have shown, as they were read, and as far as somebody says
+// when and where nobody worked.
 func (s *Source) covered(uses *usage.Uses, read usage.Read) *usage.Coverage {
+	read.Over = s.Source.Over
+	for _, q := range s.Source.Quiet {
+		if from, to, err := q.Days(); err == nil { // as the configuration was checked
+			read.Quiet = append(read.Quiet, usage.Quiet{On: q.On, Service: q.Service, From: usage.DayOf(from),
+				To: usage.DayOf(to)})
+		}
+	}
 	cover := usage.NewCoverage(s.Coverage(), read)
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.looks(),
 		s.writerRefused)

@@ -52,7 +52,38 @@ type Read struct {
 	Ends  []time.Time // when the logs were read to their end, in order
 	Until time.Time   // who asks about the past does not learn what was silent later; zero: of now
 
-	Over []model.PathPattern // where work is over, so that silence is no loss
+	Over  []model.PathPattern // where work is over, so that silence is no loss
+	Quiet []Quiet             // when nobody worked
+}
+
+// Quiet is days, both included, on which nobody worked on some places, so that silence of the logs of a
+// service, or of all where none is named, is no loss.
+type Quiet struct {
+	On       model.PathPattern
+	Service  string
+	From, To Day
+}
+
+// besides returns what of the gaps of a log at a node lies on other days than those on which nobody worked
+// there.
+func (r *Read) besides(node model.Path, service string, gaps []Gap) []Gap {
+	for _, q := range r.Quiet {
+		if !q.On.Contains(node.Below()) || q.Service != "" && q.Service != service {
+			continue
+		}
+		var rest []Gap
+		for _, g := range gaps {
+			before, after := g, g
+			before.To, after.From = min(g.To, q.From-1), max(g.From, q.To+1)
+			for _, part := range [...]Gap{before, after} {
+				if part.From <= part.To {
+					rest = append(rest, part)
+				}
+			}
+		}
+		gaps = joined(rest)
+	}
+	return gaps
 }
 
 // over reports whether work is over at a node and everywhere below it.

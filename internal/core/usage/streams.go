@@ -129,6 +129,9 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 			}
 			s.Gaps = joined(append(s.Gaps, gaps...))
 		}
+		if s != nil && s.Mute == 0 {
+			s.Gaps = c.read.besides(k.node, k.service, s.Gaps)
+		}
 		if gaps := c.missed(r, s); len(gaps) > 0 {
 			if s == nil {
 				s = &Stream{}

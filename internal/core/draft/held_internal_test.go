@@ -64,3 +64,44 @@ func TestHeldBefore(t *testing.T) {
 		}
 	}
 }
+
+// TestWorthBefore: what an avoided break is worth goes by what was held before, too, but not by what was held for
+// a while.
+func TestWorthBefore(t *testing.T) {
+	const used = "used workload/a stow/item:read /m/berth:x/box:b1 1-80\n"
+	worth := func(text string, gone string, from, to int) float64 {
+		in, err := gaugetest.Parse(used + text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if gone != "" {
+			before, err := gaugetest.Parse(gone)
+			if err != nil {
+				t.Fatal(err)
+			}
+			f := gauge.Former{Grant: *before.Index.Grant(0), From: gaugetest.Now.AddDate(0, 0, -from),
+				To: gaugetest.Now.AddDate(0, 0, -to)}
+			x, err := in.Index.With(access.Edit{Come: access.Come{Grants: []model.Grant{f.Grant}}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			in.Before = &gauge.Before{Gone: []gauge.Former{f}, Index: x}
+		}
+		return NewWorth(in, gauge.Run(in)).avoided
+	}
+	const wide, narrow = "grant wide workload/a stow/*:* /m/**", "grant g workload/a stow/item:read /m/berth:x/**"
+	all, some := worth(wide, "", 0, 0), worth(narrow, "", 0, 0)
+	if all <= some {
+		t.Fatalf("everything is worth %v, something %v", all, some)
+	}
+	for _, tt := range []struct {
+		name     string
+		from, to int
+		want     float64
+	}{{"until today", 500, 0, all}, {"until last year", 900, 400, all}, {"for three months", 100, 10, all},
+		{"for less", 100, 11, some}, {"for a day", 1, 0, some}} {
+		if got := worth(narrow, wide, tt.from, tt.to); got != tt.want {
+			t.Errorf("%s: %v, want %v", tt.name, got, tt.want)
+		}
+	}
+}

@@ -108,13 +108,23 @@ func (g *grants) former(n int) (grant *model.Grant, from, to usage.Day) {
 	return &f.Grant, usage.DayOf(f.From), usage.DayOf(f.To)
 }
 
-// once is the danger of what somebody holds and held together; 0 where it held nothing else.
+// once is the danger of what somebody holds and held together; 0 where it held nothing else, but for what was
+// lent for a while.
 func (g *grants) once(id model.ID) float64 {
-	if g.of(id); len(g.gone) == 0 {
+	g.of(id)
+	var parts []gauge.Part
+	for _, n := range g.gone {
+		if grant, from, to := g.former(n); to-from >= risk.Horizon {
+			parts = append(parts, gauge.Part{Perms: g.x.SharedPerms(n), Where: grant.Where})
+		}
+	}
+	if len(parts) == 0 {
 		return 0
 	}
-	danger, _ := g.scale.Held(id)
-	return danger
+	for _, n := range g.given {
+		parts = append(parts, gauge.Part{Perms: g.x.SharedPerms(n), Where: g.in.Index.Grant(n).Where})
+	}
+	return g.scale.Union(parts)
 }
 
 // Held implements [risk.Grants]. What is gone counts where it was there to the end of the horizon: what

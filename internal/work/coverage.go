@@ -259,8 +259,8 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			x.Mend = fmt.Sprintf("find out whether it is written: %d callers change things of %s, and no log ever "+
 				"showed anybody looking at one", s.Mute, r.Service)
 		case len(x.Gaps) > 0:
-			x.State, x.Mend = "silent", "find out why it did not arrive; the days stay blind, unless nobody worked on "+
-				"them: say so then, under quiet in clipfence.yaml"
+			x.State, x.Mend = "silent", "find out why it did not arrive; the days stay blind, unless nobody worked "+
+				"on them: say so then, under quiet in clipfence.yaml"
 			if !slices.ContainsFunc(x.Gaps, func(g Gap) bool { return !g.Part }) {
 				x.State, x.Mend = "thin", "find out where the rest went; the days stay blind"
 			}

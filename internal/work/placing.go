@@ -91,7 +91,7 @@ func (p *pastGrants) load() error {
 	if err != nil {
 		return err
 	}
-	// What changes and gates gave and took, on top of the estate of today.
+	// What changes and gates gave, on top of the estate of today; what they took is looked at besides.
 	var d access.Edit
 	grant := func(g model.Grant) {
 		g.ID = fmt.Sprintf("past:%d:%s", len(d.Come.Grants)+1, g.ID)
@@ -106,15 +106,13 @@ func (p *pastGrants) load() error {
 			continue
 		}
 		for _, st := range c.Edits() {
-			for _, doc := range []json.RawMessage{st.Before, st.After} {
-				var g model.Grant
-				var r model.Role
-				switch {
-				case st.Kind == source.Grants && json.Unmarshal(doc, &g) == nil:
-					grant(g)
-				case st.Kind == source.Roles && json.Unmarshal(doc, &r) == nil && !known(r.Name):
-					d.Come.Roles = append(d.Come.Roles, r)
-				}
+			var g model.Grant
+			var r model.Role
+			switch {
+			case st.Kind == source.Grants && json.Unmarshal(st.After, &g) == nil:
+				grant(g)
+			case st.Kind == source.Roles && json.Unmarshal(st.After, &r) == nil && !known(r.Name):
+				d.Come.Roles = append(d.Come.Roles, r)
 			}
 		}
 	}

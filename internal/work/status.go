@@ -21,7 +21,7 @@ import (
 type Status struct {
 	Sources    []SourceStatus
 	Drafts     map[string]int // by state: open, accepted, aside, needed, handed over, applied or unreadable
-	ByHand     []string       // of the accepted ones those whose change people make, by name
+	ByHand     []string       // of the accepted ones that are not watched those whose change people make, by name
 	Watched    []*Reviewed    // drafts that are watched, with what they would have done
 	Unfinished []*Record      // changes that broke off, failed, or were handed over and are not seen
 	Requests   map[gate.State]int
@@ -128,12 +128,12 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		default:
 			if d := review.Standing(decisions, f.Digest, w.now()); d != nil {
 				state = string(d.Verdict)
+				if d.Verdict == review.Accepted && byHand[f.For.Source] && !d.Watching(w.now()) {
+					out.ByHand = append(out.ByHand, name)
+				}
 			}
 		}
 		out.Drafts[state]++
-		if state == string(review.Accepted) && byHand[f.For.Source] {
-			out.ByHand = append(out.ByHand, name)
-		}
 	}
 	all, err := w.keeper(ctx).All(ctx)
 	if err != nil && all == nil {

@@ -70,8 +70,8 @@ type Worth struct {
 	roles  map[string]access.Set // what a role gives
 }
 
-// Granted returns what somebody was granted as of a day, as far as today's grants tell, by
-// permission.
+// Granted returns what somebody was granted as of a day, by permission, as far as today's grants
+// tell and those that are gone since.
 func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held { return w.grants.Held(id, day) }
 
 // grants tells what was granted as of a day, by today's grants and those that are gone since; the last

@@ -8,19 +8,25 @@
 // by a number when a test binary is started (mutation schemata: Untch, Offutt and Harrold,
 // Mutation analysis using mutant schemata, ISSTA 1993). So a fault costs no build.
 //
+// First every test runs by itself with no fault awake and says which places of faults it
+// reaches: a test that does not get there can notice nothing. Then each fault is shown to the
+// tests that reach it, those that end soonest first.
+//
 // The faults: a comparison with the next operator, a branch that is never taken, half of a
 // condition, a constant that is another, a call that is left out; not whether an error is
-// passed on. Those that change nothing
-// that anybody could see are listed with the reason in equivalent.txt, by the name that the
-// output gives them.
+// passed on. Those that change nothing that anybody could see are listed with the reason in
+// equivalent.txt, by the name that the output gives them.
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"flag"
 	"fmt"
+	"go/token"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -115,46 +121,35 @@ func run(n int, seed uint64, only, keep string, least float64) error {
 	if err != nil {
 		return err
 	}
-	for p, bin := range bins { // tests that fail by themselves notice nothing
-		if bin == "" {
-			continue
-		}
-		if text, err := test(dir, p, bin, -1); err != nil {
-			return fmt.Errorf("the tests of %s fail without any fault: %w\n%s", p, err, text)
-		}
+	built := time.Since(start)
+	tests, err := known(dir, bins) // tests that fail by themselves notice nothing
+	if err != nil {
+		return err
 	}
-	fmt.Printf("%d faults of %d in %d packages, built in %s\n", len(chosen), len(all), len(packages),
-		time.Since(start).Round(time.Second))
+	fmt.Printf("%d faults of %d in %d packages, built in %s; %d tests run alone by %s\n", len(chosen), len(all),
+		len(packages), built.Round(time.Second), len(tests), time.Since(start).Round(time.Second))
 	found, same := 0, 0
 	var missed []*fault
 	var mu sync.Mutex
-	var wg sync.WaitGroup
-	next := make(chan *fault)
-	for range max(1, runtime.NumCPU()) {
-		wg.Go(func() {
-			for f := range next {
-				by, took := f.noticed(dir, bins)
-				mu.Lock()
-				switch why, known := equivalent[f.name]; {
-				case by != "":
-					found++
-				case known:
-					same++
-					fmt.Printf("the same  %s (%s)\n", f.name, why)
-				default:
-					missed = append(missed, f)
-					fmt.Printf("MISSED    %s:%d  %s\n          %s\n          -> %s (%s)\n", f.file, f.line, f.name,
-						f.was, f.is, took.Round(time.Millisecond))
-				}
-				mu.Unlock()
+	each(chosen, func(_ int, f *fault) {
+		by, asked, took := f.noticed(dir, tests)
+		mu.Lock()
+		switch why, known := equivalent[f.name]; {
+		case by != "":
+			found++
+			if took > long {
+				fmt.Printf("slow      %s:%d  %s, by %s (%s)\n", f.file, f.line, f.name, by, took.Round(time.Second))
 			}
-		})
-	}
-	for _, f := range chosen {
-		next <- f
-	}
-	close(next)
-	wg.Wait()
+		case known:
+			same++
+			fmt.Printf("the same  %s (%s)\n", f.name, why)
+		default:
+			missed = append(missed, f)
+			fmt.Printf("MISSED    %s:%d  %s\n          %s\n          -> %s (%d tests, %s)\n", f.file, f.line,
+				f.name, f.was, f.is, asked, took.Round(time.Millisecond))
+		}
+		mu.Unlock()
+	})
 	real := len(chosen) - same
 	share := 1.0
 	if real > 0 {
@@ -281,19 +276,50 @@ package fault
 import (
 	"os"
 	"strconv"
+	"sync/atomic"
 )
 
-// At is the number of the fault that is awake; -1: none.
-var At = func() int {
+// at is the number of the fault that is awake; -1: none.
+var at = func() int {
 	if n, err := strconv.Atoi(os.Getenv("FAULT")); err == nil {
 		return n
 	}
 	return -1
 }()
 
+// file is where places that are reached are noted; nil: nobody asks.
+var file = func() *os.File {
+	name := os.Getenv("FAULTS_REACHED")
+	if name == "" {
+		return nil
+	}
+	f, err := os.OpenFile(name, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		panic(err)
+	}
+	return f
+}()
+
+// reached is a flag for every fault: a test passes some of them a thousand million times.
+var reached [1 << 16]atomic.Bool
+
+// Is reports whether a fault is awake.
+func Is(n int) bool {
+	if file != nil {
+		note(n)
+	}
+	return at == n
+}
+
+func note(n int) {
+	if !reached[n].Load() && reached[n].CompareAndSwap(false, true) {
+		file.WriteString(strconv.Itoa(n) + "\n")
+	}
+}
+
 // Or returns one of two values.
 func Or[T any](n int, was, is T) T {
-	if At == n {
+	if Is(n) {
 		return is
 	}
 	return was
@@ -334,28 +360,149 @@ func binaries(dir string, faults []*fault) (map[string]string, error) {
 	return out, nil
 }
 
-// noticed runs tests until one fails, and returns the package of it; "": none did. A test
-// that does not end any more has noticed as well.
-func (f *fault) noticed(dir string, bins map[string]string) (by string, took time.Duration) {
-	start := time.Now()
-	for _, p := range f.tests() {
-		if bins[p] == "" {
-			continue
-		}
-		_, err := test(dir, p, bins[p], f.number)
-		if err != nil {
-			return p, time.Since(start)
-		}
-	}
-	return "", time.Since(start)
+// A proof is one test of a package, and what it reaches.
+type proof struct {
+	pkg, bin, name string
+	took           time.Duration
+	reaches        map[int]bool // numbers of faults
 }
 
-// test runs the tests of a package with a fault awake.
-func test(dir, pkg, bin string, fault int) (text []byte, err error) {
-	ctx, cancel := context.WithTimeout(context.Background(), 4*time.Minute)
+// long is what a fault may take without being told.
+const long = time.Minute
+
+// known runs every test by itself without a fault, and notes how long it takes and what it
+// reaches.
+func known(dir string, bins map[string]string) ([]*proof, error) {
+	var out []*proof
+	for _, pkg := range slices.Sorted(maps.Keys(bins)) {
+		if bins[pkg] == "" {
+			continue
+		}
+		c := command(context.Background(), filepath.Join(dir, pkg), bins[pkg], "-test.list", "^(Test|Fuzz|Example)",
+			"-test.skip", skipped)
+		text, err := c.Output()
+		if err != nil {
+			return nil, fmt.Errorf("the tests of %s: %w", pkg, err)
+		}
+		for name := range strings.Lines(string(text)) {
+			name = strings.TrimSpace(name)
+			if token.IsIdentifier(name) && !slices.Contains(strings.Split(skipped, "|"), name) {
+				out = append(out, &proof{pkg: pkg, bin: bins[pkg], name: name})
+			}
+		}
+	}
+	errs := make([]error, len(out))
+	each(out, func(i int, t *proof) {
+		notes := filepath.Join(dir, fmt.Sprintf("reached-%d", i))
+		start := time.Now()
+		text, err := test(dir, []*proof{t}, -1, "FAULTS_REACHED="+notes)
+		if t.took = time.Since(start); err != nil {
+			errs[i] = fmt.Errorf("%s of %s fails without any fault: %w\n%s", t.name, t.pkg, err, text)
+			return
+		}
+		t.reaches = map[int]bool{}
+		data, err := os.ReadFile(notes)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) { // it reaches no fault
+			errs[i] = err
+		}
+		for line := range strings.Lines(string(data)) {
+			n, err := strconv.Atoi(strings.TrimSpace(line))
+			if err != nil {
+				errs[i] = fmt.Errorf("%s: %w", notes, err)
+			}
+			t.reaches[n] = true
+		}
+	})
+	return out, errors.Join(errs...)
+}
+
+// each calls f for every element, as many at a time as there are processors.
+func each[T any](list []T, f func(i int, x T)) {
+	next := make(chan int)
+	var wg sync.WaitGroup
+	for range max(1, runtime.NumCPU()) {
+		wg.Go(func() {
+			for i := range next {
+				f(i, list[i])
+			}
+		})
+	}
+	for i := range list {
+		next <- i
+	}
+	close(next)
+	wg.Wait()
+}
+
+// noticed runs the tests that reach a fault until one fails, and returns its package; "": none
+// did. It says how many there are. A test that does not end any more has noticed as well.
+func (f *fault) noticed(dir string, tests []*proof) (by string, asked int, took time.Duration) {
+	start := time.Now()
+	for _, batch := range f.batches(tests) {
+		asked += len(batch)
+		if _, err := test(dir, batch, f.number); err != nil {
+			return batch[0].pkg, asked, time.Since(start)
+		}
+	}
+	return "", asked, time.Since(start)
+}
+
+// batches returns the tests that reach a fault: those of one package together that take as
+// long as all before them did, so that few binaries are started and a quick test that notices
+// is soon asked.
+func (f *fault) batches(tests []*proof) [][]*proof {
+	mine := f.tests()
+	by := map[string][]*proof{}
+	for _, t := range tests {
+		if slices.Contains(mine, t.pkg) && t.reaches[f.number] {
+			by[t.pkg] = append(by[t.pkg], t)
+		}
+	}
+	type batch struct {
+		tests []*proof
+		took  time.Duration
+	}
+	var all []batch
+	for _, list := range by {
+		slices.SortFunc(list, func(a, b *proof) int {
+			return cmp.Or(cmp.Compare(a.took, b.took), cmp.Compare(a.name, b.name))
+		})
+		most := time.Second / 2
+		var next batch
+		for _, t := range list {
+			if len(next.tests) > 0 && next.took+t.took > most {
+				all, next, most = append(all, next), batch{}, 2*most
+			}
+			next.tests, next.took = append(next.tests, t), next.took+t.took
+		}
+		all = append(all, next)
+	}
+	slices.SortFunc(all, func(a, b batch) int {
+		return cmp.Or(cmp.Compare(a.took, b.took), cmp.Compare(a.tests[0].pkg, b.tests[0].pkg))
+	})
+	var out [][]*proof
+	for _, b := range all {
+		out = append(out, b.tests)
+	}
+	return out
+}
+
+// test runs some tests of one package with a fault awake.
+func test(dir string, tests []*proof, fault int, env ...string) (text []byte, err error) {
+	names := make([]string, len(tests))
+	limit := 20 * time.Second
+	for i, t := range tests {
+		names[i] = t.name
+		limit += 10 * t.took
+	}
+	if fault < 0 {
+		limit = 10 * time.Minute
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
-	c := command(ctx, filepath.Join(dir, pkg), bin, "-test.short", "-test.failfast", "-test.skip", skipped)
-	c.Env = append(c.Env, "FAULT="+strconv.Itoa(fault))
+	c := command(ctx, filepath.Join(dir, tests[0].pkg), tests[0].bin, "-test.short", "-test.failfast",
+		"-test.skip", skipped, "-test.run", "^("+strings.Join(names, "|")+")$")
+	c.Env = append(append(c.Env, "FAULT="+strconv.Itoa(fault)), env...)
 	c.WaitDelay = time.Second
 	return c.CombinedOutput()
 }

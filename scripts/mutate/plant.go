@@ -142,7 +142,7 @@ func (p *planter) visit(body ast.Node) {
 			}
 			// The branch is never taken; the condition may hold faults of its own.
 			p.wrap("branch", x.Cond, "never", func(number int) (before, after string) {
-				return "(", fmt.Sprintf(") && fault.At != %d", number)
+				return "(", fmt.Sprintf(") && !fault.Is(%d)", number)
 			})
 		case *ast.CaseClause, *ast.IndexExpr:
 		case *ast.BinaryExpr:
@@ -164,7 +164,7 @@ func (p *planter) visit(body ast.Node) {
 		case *ast.ExprStmt:
 			if c, ok := x.X.(*ast.CallExpr); ok && p.text(c.Fun) != "panic" {
 				p.wrap("call", x, "left out", func(number int) (before, after string) {
-					return fmt.Sprintf("if fault.At != %d { ", number), " }"
+					return fmt.Sprintf("if !fault.Is(%d) { ", number), " }"
 				})
 			}
 		}
@@ -245,7 +245,7 @@ func (p *planter) compare(x *ast.BinaryExpr, op string) {
 		kind, is = "constant", p.text(x.X)+" "+x.Op.String()+" (("+p.text(x.Y)+")*2+1)"
 	}
 	p.add(kind, x, was, is, func(n int) string {
-		return fmt.Sprintf("((fault.At == %d && %s) || (fault.At != %d && %s))", n, is, n, was)
+		return fmt.Sprintf("((fault.Is(%d) && %s) || (!fault.Is(%d) && %s))", n, is, n, was)
 	})
 }
 
@@ -257,9 +257,9 @@ func (p *planter) half(x *ast.BinaryExpr) {
 	}
 	p.wrap("half", x.Y, "left out", func(n int) (before, after string) {
 		if neutral == "||" {
-			return fmt.Sprintf("(fault.At == %d || (", n), "))"
+			return fmt.Sprintf("(fault.Is(%d) || (", n), "))"
 		}
-		return fmt.Sprintf("(fault.At != %d && (", n), "))"
+		return fmt.Sprintf("(!fault.Is(%d) && (", n), "))"
 	})
 }
 

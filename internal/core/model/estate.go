@@ -190,8 +190,8 @@ type Estate struct {
 // written to a log, since when, and for how long they are kept.
 type CoverageRecord struct {
 	Node     Path      `json:"node" doc:"the node whose logs these are, with everything below"`
-	Service  string    `json:"service" doc:"the service, first part of its permissions"`
-	LogClass string    `json:"log_class" doc:"the class, as in the catalogue"`
+	Service  string    `json:"service,omitempty" doc:"the service, first part of its permissions; an estate file may leave it out: all of them"`
+	LogClass string    `json:"log_class,omitempty" doc:"the class, as in the catalogue; an estate file may leave it out: all of them"`
 	Written  bool      `json:"written" was:"on" doc:"whether uses are written now"`
 	Since    time.Time `json:"since,omitzero" doc:"since when without a break; none: since before the logs begin"`
 	Keep     int       `json:"keep_days,omitempty" doc:"retention in days; 0: for ever"`

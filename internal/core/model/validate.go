@@ -38,6 +38,7 @@ func (e *Estate) Validate() error {
 	v.identities()
 	v.roles()
 	v.rules()
+	v.coverage()
 	return errors.Join(v.errs...)
 }
 
@@ -257,5 +258,24 @@ func (v *validator) rules() {
 		v.inside(g.At, name, g.Node)
 		v.refs(g.At, name, g.Unless)
 		v.permissions(g.At, name, g.Rights)
+	}
+}
+
+func (v *validator) coverage() {
+	type log struct {
+		node           Path
+		service, class string
+	}
+	seen := map[log]bool{}
+	for _, r := range v.e.Coverage {
+		l := log{r.Node, r.Service, r.LogClass}
+		switch {
+		case r.Node.IsZero():
+			v.fault(r.At, "coverage names no node")
+		case seen[l]:
+			v.fault(r.At, "coverage of service %q, log_class %q at %s is listed twice", r.Service, r.LogClass, r.Node)
+		}
+		v.inside(r.At, "coverage: node", r.Node)
+		seen[l] = true
 	}
 }

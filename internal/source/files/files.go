@@ -13,6 +13,7 @@ import (
 	"io"
 	"iter"
 	"os"
+	"slices"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
@@ -38,7 +39,54 @@ func ParseEstate(name string, data []byte) (*EstateFile, error) {
 	if err := f.Estate.Validate(); err != nil {
 		return nil, err
 	}
+	f.spreadCoverage()
 	return &f, nil
+}
+
+// spreadCoverage puts in place of a coverage record that names no service, or no class, one for
+// each log that the catalogue tells of; what names more goes first. Of a record that no permission
+// of the catalogue is shown by it is said: whoever mistypes one would else be told that nothing can
+// be judged, and not why.
+func (f *EstateFile) spreadCoverage() {
+	type log struct {
+		node           model.Path
+		service, class string
+	}
+	named := func(r model.CoverageRecord) (n int) {
+		for _, name := range []string{r.Service, r.LogClass} {
+			if name != "" {
+				n++
+			}
+		}
+		return n
+	}
+	slices.SortStableFunc(f.Coverage, func(a, b model.CoverageRecord) int { return named(b) - named(a) })
+	var out []model.CoverageRecord
+	done := map[log]bool{}
+	for _, r := range f.Coverage {
+		shows := false
+		for _, c := range f.Catalogue {
+			one := r
+			one.Service, one.LogClass = c.Permission.Service(), c.LogClass
+			if c.LogClass == "" || (r.Service != "" && r.Service != one.Service) ||
+				(r.LogClass != "" && r.LogClass != one.LogClass) {
+				continue
+			}
+			shows = true
+			if l := (log{r.Node, one.Service, one.LogClass}); !done[l] {
+				out, done[l] = append(out, one), true
+			}
+		}
+		if shows {
+			continue
+		}
+		f.Remarks = append(f.Remarks, model.Remark{At: r.At, Text: fmt.Sprintf("coverage of service %q, log_class %q "+
+			"says nothing: no permission of the catalogue is shown by such a log", r.Service, r.LogClass)})
+		if named(r) == 2 {
+			out = append(out, r)
+		}
+	}
+	f.Coverage = out
 }
 
 // A Reader reads an estate file and log files.

@@ -325,6 +325,16 @@ func TestCases(t *testing.T) {
 				}
 			}
 		}, on(1, model.Change) + on(1, model.Read), on(1, model.Change) + on(1, model.Read), 0},
+		{"the year's folder and file, and a year that ends", func(c *plain) {
+			id, other := c.who("workload/w"), c.who("workload/v")
+			c.grant(id, box+"/**", 300, all...)
+			c.grant(other, box+"/**", 300, all...)
+			for d := -300; d <= 90; d++ {
+				at := asOf.AddDate(0, 0, d)
+				c.uses(id, "put", box+"/in"+at.Format("/2006/01/02"), d)
+				c.uses(other, "put", box+"/"+at.Format("sums-2006"), d)
+			}
+		}, 2 * on(1, model.Change), 2 * on(1, model.Change), 0},
 		{"17 of 20 siblings", func(c *plain) {
 			id := c.who("workload/w")
 			c.grant(id, "/m/**", 900, all...)

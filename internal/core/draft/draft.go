@@ -704,14 +704,17 @@ const (
 )
 
 // narrowest returns the smallest pattern for what was used in a container, such
-// that tomorrow's names fit as well, and that lies inside the grant's places. It
-// is zero when there is none but the places themselves.
+// that tomorrow's names fit as well, and that lies inside the grant's places: a folder is
+// left at the first name in it that is [dated]. It is zero when there is none but the
+// places themselves.
 func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 	within []model.PathPattern) model.PathPattern {
 	var want []model.PathPattern
+	var all usage.Days
 	below := 0
 	common := model.Path{}
-	for p := range paths {
+	for p, days := range paths {
+		all = all.Union(days)
 		if p == c {
 			continue
 		}
@@ -731,12 +734,14 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 		// The container itself is touched: it and its contents go together.
 	case below == 1:
 		for p, days := range paths {
-			if days.Count() >= fewDays {
+			if days.Count() >= fewDays && d.lasting(c, p, all) == p {
 				want = append(want, p.Exactly())
 			}
 		}
-	case below >= fewNames && common != c && c.Covers(common):
-		want = append(want, common.Below())
+	case below >= fewNames && c.Covers(common):
+		if common = d.lasting(c, common, all); common != c {
+			want = append(want, common.Below())
+		}
 	}
 	if !d.x.HasBelow(c) {
 		want = append(want, c.Below())
@@ -747,6 +752,17 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 		}
 	}
 	return model.PathPattern{}
+}
+
+// lasting returns the lowest node from a container down to a path above which no name is dated.
+func (d *drafter) lasting(c, p model.Path, days usage.Days) model.Path {
+	out := p
+	for ; p != c; p, _ = p.Parent() {
+		if _, name := p.Last(); dated(name, days, d.worth.now) {
+			out, _ = p.Parent()
+		}
+	}
+	return out
 }
 
 // dropCovered takes out of places what grants that stay give as well.

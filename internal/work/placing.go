@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"clipfence/internal/config"
@@ -39,8 +40,18 @@ func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, e
 		grouped[in.who] = true
 	}
 	past := &pastGrants{w: w, ctx: ctx, s: s}
+	left := sync.OnceValue(func() map[model.ID]bool { // nobody asks where each group has a member
+		out := map[model.ID]bool{}
+		if then, err := w.formerly(ctx, s); err == nil { // what is damaged is told by who reads it for its own sake
+			for _, m := range then.members {
+				out[m.it.Group] = true
+			}
+		}
+		return out
+	})
 	return gauge.PlaceInput{Inventory: usage.InventoryOf(s.Index, gone, s.Semantics().Complete), Waived: waived.Has,
-		Past: past.explains, Grouped: func(id model.ID) bool { return grouped[id] }}, nil
+		Past: past.explains, Grouped: func(id model.ID) bool { return grouped[id] },
+		Emptied: func(group model.ID) bool { return left()[group] }}, nil
 }
 
 // placed works out which calls of a source can be placed, over all that is kept.

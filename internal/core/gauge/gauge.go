@@ -776,7 +776,7 @@ func (r *runner) classify() {
 	for _, res := range r.out.Grants {
 		if res != nil && r.holders[res.Grant.To] == nil {
 			h := &together{frozen: perhaps, denials: r.refusals(res.Grant.To)}
-			if to := res.Grant.To; to.Kind != model.Group || !r.x.Empty(to) {
+			if to := res.Grant.To; !r.out.Placement.Unlisted(r.x, to) {
 				h.frozen = r.frozen.of(r.whose(res, froze, stray))
 			} else if s := r.out.byID[to]; s != nil {
 				s.Perhaps = len(unknown)

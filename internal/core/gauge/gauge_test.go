@@ -108,6 +108,9 @@ func TestClasses(t *testing.T) {
 		{"and of which only a group is, that is as empty",
 			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember group/h group/g\n" +
 				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80", "find f read x"},
+		{"and of which somebody was listed, who left it",
+			"grant g1 group/g stow/item:find,stow/item:read /m/**\nemptied group/g\n" +
+				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80", "find x read x"},
 		{"and of which somebody is listed",
 			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember workload/b group/g\n" +
 				"used workload/stray stow/item:find /m/berth:x/box:b1/1 1-80\n" +

@@ -48,6 +48,7 @@ type PlaceInput struct {
 	Waived    func(model.ID) bool   // whether a caller that nobody lists is known to be nobody; asked several at once
 	Past      func(*usage.Use) bool // whether a grant that is gone since explains a use
 	Grouped   func(model.ID) bool   // whether the log says in which groups a caller is
+	Emptied   func(model.ID) bool   // whether members of a group were listed that left it; asked one at a time
 }
 
 // A Tally counts calls that were let through.
@@ -97,7 +98,13 @@ type Placement struct {
 	Of   map[model.ID]*Tally // by caller, and by the identity whose rights were used
 	says []said              // by index into the uses
 
-	grouped func(model.ID) bool
+	grouped, emptied func(model.ID) bool
+}
+
+// Unlisted reports whether a group is one in which nobody is known to be, now or before: its source may keep
+// no list.
+func (p *Placement) Unlisted(x *index.Index, group model.ID) bool {
+	return group.Kind == model.Group && x.Empty(group) && (p.emptied == nil || !p.emptied(group))
 }
 
 // MayBeIn reports whether somebody may be in a group in which nobody is known to be: it is known to be in
@@ -139,7 +146,7 @@ func Place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput) *Pla
 // allow it. Credit is told several at once, one after another by each worker.
 func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 	credit func(worker int, u *usage.Use, why Reason, perm int, grants []int)) *Placement {
-	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped}
+	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped, emptied: in.Emptied}
 	looks := make([]*look, parallel.Workers())
 	for k := range looks {
 		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},

@@ -155,7 +155,7 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 	kept := r.replay(before, after, touched(before, f), func(u *usage.Use) (time.Time, bool) {
 		return f.Names(u.Permission, u.Path)
 	}, uses, p)
-	if who := f.For.In(before.Source()); who.Kind == model.Group && p != nil && before.Empty(who) {
+	if who := f.For.In(before.Source()); p != nil && p.Unlisted(before, who) {
 		r.perhaps(before, after, who, uses, p)
 	}
 	for i := range r.Broken {

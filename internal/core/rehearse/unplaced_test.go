@@ -109,6 +109,8 @@ func TestPerhapsMembers(t *testing.T) {
 		{"nobody unknown calls", "", "-g1", "ok true, 0 not placed"},
 		{"somebody does, and it goes", "used person/x stow/item:find /m/berth:x/box:b1 1-80", "-g1",
 			"ok false, 1 not placed"},
+		{"somebody does, and whoever was in it left", "emptied group/g\nused person/x stow/item:find /m/berth:x/box:b1 1-80",
+			"-g1", "ok true, 0 not placed"},
 		{"it stays", "used person/x stow/item:find /m/berth:x/box:b1 1-80", "-g1; stow/item:find /m/berth:x/**",
 			"ok true, 0 not placed"},
 		{"it stays elsewhere", "used person/x stow/item:find /m/berth:x/box:b1 1-80",

@@ -67,7 +67,7 @@ func Parse(text string) (*gauge.Input, error) {
 		e.Coverage = append(e.Coverage, model.CoverageRecord{Node: model.MustPath("/m"), Service: s, LogClass: "read",
 			Written: true})
 	}
-	listed, grouped := false, map[model.ID]bool{}
+	listed, grouped, emptied := false, map[model.ID]bool{}, map[model.ID]bool{}
 	in := &gauge.Input{AsOf: Now, Window: 90, History: Now.AddDate(0, 0, -400), Protected: map[model.ID]bool{}}
 	fold := usage.Fold{}
 	for line := range strings.Lines(text) {
@@ -143,6 +143,8 @@ func Parse(text string) (*gauge.Input, error) {
 			identity(f[1]).LastSeen = Now.AddDate(0, 0, -n)
 		case "grouped": // the log tells its groups
 			grouped[model.MustID(f[1])] = true
+		case "emptied": // the group had members that left it
+			emptied[model.MustID(f[1])] = true
 		case "disabled":
 			identity(f[1]).Disabled = true
 		case "role":
@@ -181,6 +183,7 @@ func Parse(text string) (*gauge.Input, error) {
 		in.Place.Inventory = usage.NewInventory(e.Source, nodes, nil)
 	}
 	in.Place.Grouped = func(id model.ID) bool { return grouped[id] }
+	in.Place.Emptied = func(group model.ID) bool { return emptied[group] }
 	in.Coverage = usage.NewCoverage(e.Coverage, usage.Read{First: in.History, Ends: []time.Time{Now}})
 	return in, nil
 }

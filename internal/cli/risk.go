@@ -31,7 +31,8 @@ type missValue struct {
 
 // missWords say what sort of place it is on which something may be missed.
 var missWords = map[string]string{"used": "it used it there before", "peers": "somebody of its group used it there",
-	"names": "names like those it used", "beside": "beside where it used it", "near": "near where it used it",
+	"names": "names like those it used", "beside": "beside where it used it",
+	"kin": "in one called like those where it used it", "near": "near where it used it",
 	"rest": "further off than it ever used it", "first-here": "never used, where it does other things",
 	"first-beside": "never used, beside where it works", "first-rest": "never used, far from where it works",
 	"dark-here": "no log shows it, where it works", "dark-rest": "no log shows it"}

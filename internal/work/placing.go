@@ -20,9 +20,10 @@ import (
 )
 
 // placing gathers what tells whether a call of a source can be placed: the nodes of every
-// Survey that is kept, the strangers that clipfence.yaml waives, and the grants that are
-// gone since, by earlier surveys and the ledger.
-func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, error) {
+// Survey that is kept, and those of which the log shows that they were made or thrown away, the
+// strangers that clipfence.yaml waives, and the grants that are gone since, by earlier surveys and
+// the ledger.
+func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses) (gauge.PlaceInput, error) {
 	gone, err := w.store.GoneNodes(ctx, s.Name)
 	if err != nil {
 		return gauge.PlaceInput{}, err
@@ -39,6 +40,8 @@ func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, e
 	for in := range seen {
 		grouped[in.who] = true
 	}
+	nodes := usage.InventoryOf(s.Index, gone, s.Semantics().Complete)
+	nodes.Saw(usage.Witnessed(uses, func(p model.Permission) []string { e, _ := s.Entry(p); return e.Kinds }))
 	past := &pastGrants{w: w, ctx: ctx, s: s}
 	left := sync.OnceValue(func() map[model.ID]bool { // nobody asks where each group has a member
 		out := map[model.ID]bool{}
@@ -49,8 +52,8 @@ func (w *Workspace) placing(ctx context.Context, s *Source) (gauge.PlaceInput, e
 		}
 		return out
 	})
-	return gauge.PlaceInput{Inventory: usage.InventoryOf(s.Index, gone, s.Semantics().Complete), Waived: waived.Has,
-		Past: past.explains, Grouped: func(id model.ID) bool { return grouped[id] },
+	return gauge.PlaceInput{Inventory: nodes, Waived: waived.Has, Past: past.explains,
+		Grouped: func(id model.ID) bool { return grouped[id] },
 		Emptied: func(group model.ID) bool { return left()[group] }}, nil
 }
 
@@ -64,7 +67,7 @@ func (w *Workspace) placed(ctx context.Context, src config.Source) (*gauge.Place
 	if err != nil {
 		return nil, err
 	}
-	in, err := w.placing(ctx, s)
+	in, err := w.placing(ctx, s, uses)
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 	if err != nil {
 		return nil, nil, err
 	}
-	in, err := w.placing(ctx, s)
+	in, err := w.placing(ctx, s, uses)
 	if err != nil {
 		return nil, nil, err
 	}

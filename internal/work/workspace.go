@@ -336,7 +336,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(src.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}
-	if in.Place, err = w.placing(ctx, s); err != nil {
+	if in.Place, err = w.placing(ctx, s, uses); err != nil {
 		return nil, nil, nil, err
 	}
 	if in.Since, err = w.grantedSince(ctx, s); err != nil {

@@ -72,7 +72,10 @@ func (c *plain) input() *gauge.Input {
 		c.t.Fatal(err)
 	}
 	first := asOf.AddDate(0, 0, -420)
-	return &gauge.Input{Index: x, Uses: usage.ListOf(slices.Concat(steady(), c.before.Uses())...), AsOf: asOf,
+	uses := usage.ListOf(slices.Concat(steady(), c.before.Uses())...)
+	nodes := usage.InventoryOf(x, nil, nil)
+	nodes.Saw(usage.Witnessed(uses, func(p model.Permission) []string { e, _ := x.Entry(p); return e.Kinds }))
+	return &gauge.Input{Index: x, Uses: uses, AsOf: asOf, Place: gauge.PlaceInput{Inventory: nodes},
 		Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}
 }
@@ -129,14 +132,18 @@ func (c *plain) grant(to model.ID, where string, age int, do ...string) {
 
 // uses are calls so many days after the day that is drafted on, or before it.
 func (c *plain) uses(id model.ID, verb, at string, days ...int) {
+	p := "s/item:" + verb
+	if verb[:3] == "do-" {
+		p = "big/item:" + verb
+	}
+	c.calls(id, p, at, days...)
+}
+
+func (c *plain) calls(id model.ID, p, at string, days ...int) {
 	for _, d := range days {
 		f := c.before
 		if d > 0 {
 			f = c.after
-		}
-		p := "s/item:" + verb
-		if verb[:3] == "do-" {
-			p = "big/item:" + verb
 		}
 		f.Add(usage.Call{Time: asOf.AddDate(0, 0, d), Identity: id, Permission: model.MustPermission(p),
 			Path: model.MustPath(at), Outcome: usage.Done})
@@ -335,6 +342,27 @@ func TestCases(t *testing.T) {
 				c.uses(other, "put", box+"/"+at.Format("sums-2006"), d)
 			}
 		}, 2 * on(1, model.Change), 2 * on(1, model.Change), 0},
+		{"containers that come and go", func(c *plain) {
+			id := c.who("workload/w")
+			c.grant(id, "/m/**", 900, "s/*:*")
+			for _, verb := range []string{"create", "delete"} {
+				c.e.Catalogue = append(c.e.Catalogue, model.CatalogueEntry{Level: model.Change, LogClass: "change",
+					Permission: model.MustPermission("s/space:" + verb), Kinds: []string{"space"}})
+			}
+			for n := -57; n <= 12; n++ { // each is there for ten days
+				at := fmt.Sprintf("/m/space:try-%d", 400+n)
+				if n == -1 || n == 0 {
+					c.node(at)
+					c.node(at + "/box:a")
+					c.node(at + "/box:b")
+				}
+				c.calls(id, "s/space:create", at, 7*n-3)
+				c.uses(id, "put", at+"/box:a", span(7*n-3, 7*n+6)...)
+				c.uses(id, "put", at+"/box:b", 7*n, 7*n+4)
+				c.calls(id, "s/space:delete", at, 7*n+7)
+			}
+			c.uses(id, "put", box, span(-399, 90)...)
+		}, on(5, model.Change) + 2*on(2, model.Change), on(5, model.Change) + 2*on(2, model.Change), 0},
 		{"17 of 20 siblings", func(c *plain) {
 			id := c.who("workload/w")
 			c.grant(id, "/m/**", 900, all...)

@@ -686,15 +686,9 @@ func (d *drafter) narrowed(t *gauge.GrantResult) map[model.Path]model.PathPatter
 	return narrow
 }
 
-// container returns the node of the inventory that holds a path: a node with
+// container returns the node of the inventory that holds a path, or held it: a node with
 // others below it stands for itself alone.
-func (d *drafter) container(p model.Path) model.Path {
-	n, ok := d.x.Nearest(p)
-	if !ok {
-		return p
-	}
-	return n
-}
+func (d *drafter) container(p model.Path) model.Path { return d.worth.past.Node(p) }
 
 // fewDays is on how many days one and the same path must have been used to be
 // taken for a fixed name, and fewNames how many different ones make a folder.

@@ -226,7 +226,7 @@ func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew b
 	if !in.History.IsZero() {
 		first = usage.DayOf(in.History)
 	}
-	w.past = risk.NewPast(in.Index, in.Uses, first, w.now, func(i int) bool {
+	w.past = risk.NewPast(in.Index, in.Place.Inventory, in.Uses, first, w.now, func(i int) bool {
 		why := r.Placement.Reason(i)
 		return why == gauge.NoPath || why == gauge.NoCaller
 	})

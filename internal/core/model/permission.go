@@ -115,6 +115,14 @@ func (p Permission) Noun() string {
 	return parts[1]
 }
 
+// Verb returns the part after the noun, decoded.
+func (p Permission) Verb() string {
+	if parts := strings.SplitN(p.c, "\xfd", 3); len(parts) == 3 {
+		return parts[2]
+	}
+	return ""
+}
+
 // Compare orders permissions by service, noun, verb.
 func (p Permission) Compare(q Permission) int { return strings.Compare(p.c, q.c) }
 

@@ -16,13 +16,13 @@ import (
 func TestKept(t *testing.T) {
 	x := estate(t)
 	uses := usage.ListOf(walk(rand.New(rand.NewPCG(5, 5)), .02)...)
-	p := NewPast(x, uses, now-399, now, none)
+	p := NewPast(x, nil, uses, now-399, now, none)
 	m := Learn(p, now, everything{x: x})
 	data, err := m.Keep(p)
 	if err != nil {
 		t.Fatal(err)
 	}
-	again := NewPast(x, uses, now-399, now, none)
+	again := NewPast(x, nil, uses, now-399, now, none)
 	n, err := Recall(again, data)
 	if err != nil {
 		t.Fatal(err)
@@ -57,7 +57,7 @@ func TestKept(t *testing.T) {
 	for _, bad := range []string{"", "{", "null x", `{"Late":{"Days":90,"Ahead":1}}`,
 		strings.Replace(text, `"Days":30`, `"Days":31`, 1), strings.Replace(text, `"Ahead":1`, `"Ahead":0`, 1),
 		strings.Replace(text, `:[`, `:[-`, 1)} {
-		if _, err := Recall(NewPast(x, uses, now-399, now, none), []byte(bad)); !errors.Is(err, ErrKept) {
+		if _, err := Recall(NewPast(x, nil, uses, now-399, now, none), []byte(bad)); !errors.Is(err, ErrKept) {
 			t.Errorf("%.40s: %v", bad, err)
 		}
 	}
@@ -67,7 +67,7 @@ func TestKept(t *testing.T) {
 func FuzzRecall(f *testing.F) {
 	x := estate(f)
 	uses := usage.ListOf(walk(rand.New(rand.NewPCG(6, 6)), .02)[:200]...)
-	p := NewPast(x, uses, now-399, now, none)
+	p := NewPast(x, nil, uses, now-399, now, none)
 	if data, err := Learn(p, now, everything{x: x}).Keep(p); err == nil {
 		f.Add(data)
 	}

@@ -22,8 +22,8 @@ const priorWeight = 10
 
 // priors are what the chances of the classes are taken for without a past, by size.
 var priors = [classes][3]float64{Peer: {.05, .05, .05}, Name: {.04, .10, .30},
-	Beside: {.04, .06, .10}, Near: {.03, .05, .08}, Rest: {.02, .02, .03}, FirstHere: {.02, .02, .02},
-	FirstBeside: {.01, .01, .01}, FirstRest: {.005, .005, .005},
+	Beside: {.04, .06, .10}, Kin: {.04, .10, .25}, Near: {.03, .05, .08}, Rest: {.02, .02, .03},
+	FirstHere: {.02, .02, .02}, FirstBeside: {.01, .01, .01}, FirstRest: {.005, .005, .005},
 	DarkHere: {.2, .2, .2}, DarkRest: {.05, .05, .05}}
 
 // usedPriors are those of a node of use, by how long it is silent and on how many days it was used: what
@@ -72,7 +72,7 @@ func prior(c Class, bin uint32) float64 {
 		return chance
 	case Comeback:
 		return backPriors[bin/rest][bin%rest]
-	case Name, Beside: // their first fact is the size
+	case Name, Beside, Kin: // their first fact is the size
 		return priors[c][bin/rest]
 	}
 	return priors[c][0]
@@ -510,8 +510,13 @@ func (m *Model) Soon(q Part) float64 {
 
 // unknown reports whether nothing is guessed of a part.
 func (m *Model) unknown(q Part) bool {
-	return q.Class == Dark ||
-		q.Class != Used && q.Class != Name && q.Class != Beside && q.Class != Comeback && m.seen[q.Class] < Enough
+	switch q.Class {
+	case Used, Name, Beside, Kin, Comeback:
+		return false
+	case Dark:
+		return true
+	}
+	return m.seen[q.Class] < Enough
 }
 
 // Back returns how likely somebody who stopped does anything again within the horizon, and soon; both are 0

@@ -16,13 +16,14 @@ import (
 // A Past is who used what where and when. It is not for several goroutines.
 type Past struct {
 	x     *index.Index
+	were  *usage.Inventory  // which nodes there were; may be nil
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
 	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
 	first usage.Day             // of the logs
 
 	asked   []*history                       // whose peers were asked about last
-	holds   map[inside]int                   // how many nodes there are
+	holds   map[inside]int                   // how many nodes there are, see holding
 	stands  map[model.Path]model.PathPattern // answers of At
 	popular map[int]float64                  // which share of those who hold a permission use it; see Learn
 	blinds  map[hidden]bool
@@ -31,9 +32,9 @@ type Past struct {
 	holders map[int]float64 // how many of those that were looked at hold it where a log shows it
 }
 
-// inside are the nodes of some kinds in a container.
+// inside are the nodes of some kinds on some places.
 type inside struct {
-	up    model.Path
+	on    model.PathPattern
 	kinds int
 }
 
@@ -56,9 +57,11 @@ type history struct {
 type used struct{ at map[model.Path]usage.Days } // by the node that holds the path
 
 // NewPast reads a past from uses that were let through, up to a day; skip says which are no
-// use of anything, by index.
-func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(i int) bool) *Past {
-	p := &Past{x: x, ever: map[int]usage.Day{}, who: map[model.ID]*history{}, mute: map[model.ID]*history{},
+// use of anything, by index, and were, which may be nil, which nodes there were that are gone.
+func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, last usage.Day,
+	skip func(i int) bool) *Past {
+	p := &Past{x: x, were: were, ever: map[int]usage.Day{},
+		who: map[model.ID]*history{}, mute: map[model.ID]*history{},
 		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
 		stands: map[model.Path]model.PathPattern{}}
 	for i, u := range uses.All() {
@@ -83,7 +86,7 @@ func NewPast(x *index.Index, uses *usage.Uses, first, last usage.Day, skip func(
 		if on, some := p.ever[perm]; !some || days.First() < on {
 			p.ever[perm] = days.First()
 		}
-		at := p.node(u.Path)
+		at := p.Node(u.Path)
 		s.at[at] = s.at[at].Union(days)
 	}
 	for id, h := range p.who {
@@ -120,8 +123,12 @@ func (p *Past) Used(id model.ID, perm int) bool {
 	return h != nil && h.perms[perm] != nil
 }
 
-// node returns the node of the inventory that holds a path.
-func (p *Past) node(path model.Path) model.Path {
+// Node returns the node of the inventory that holds a path, or held it: what was used on something
+// that is gone was not used on what it lay in.
+func (p *Past) Node(path model.Path) model.Path {
+	if n, ok := p.were.Gone(path); ok {
+		return n
+	}
 	if n, ok := p.x.Nearest(path); ok {
 		return n
 	}
@@ -196,6 +203,7 @@ const (
 	Peer
 	Name
 	Beside
+	Kin // in containers that are called like those of its use
 	Near
 	Rest
 	FirstHere
@@ -215,6 +223,7 @@ var factors = [classes][]int{
 	Peer:        {2, 2, 3, 2},                // half of them, used elsewhere, how many, power
 	Name:        {3, 3, 2, 4, 4},             // how many, new ones, active, sort, days
 	Beside:      {3, 3, 3, 2, 4, 3, 4},       // how many, new ones, moves, active, sort, left, days
+	Kin:         {3, 3, 2, 4, 4},             // how many containers, new ones, active, sort, days
 	Near:        {3, 2, 2, 4, 3, 4},          // how many, new ones, active, sort, roams, days
 	Rest:        {3, 2, 4, 3},                // how many, units, sort, roams
 	FirstHere:   {6, 3, 2, 3, 2, 2, 3, 3, 4}, // level, peers, bold, tenure, had, workload, restless, noun, popular
@@ -227,7 +236,7 @@ var factors = [classes][]int{
 
 // String returns a name for people.
 func (c Class) String() string {
-	return [...]string{"used", "peers", "names", "beside", "near", "rest", "first-here", "first-beside",
+	return [...]string{"used", "peers", "names", "beside", "kin", "near", "rest", "first-here", "first-beside",
 		"first-rest", "dark-here", "dark-rest", "comeback", "dark"}[c]
 }
 
@@ -384,11 +393,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 	began := all.First()
 	often := daysIn(all.Between(day-180, day).Count())
 	beside := map[model.Path]*around{}
-	type likes struct {
-		up   model.Path
-		mask string
-	}
-	like := map[likes][]model.Path{}
+	like := map[family][]model.Path{}
 	for _, n := range nodes {
 		days := at[n]
 		last, _ := days.Last()
@@ -406,10 +411,8 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 			}
 		}
 		note(beside, up, 1, fresh, moves, last)
-		kind, name := n.Last()
-		if m, some := masked(name); some {
-			k := likes{up, kind + ":" + m}
-			like[k] = append(like[k], n)
+		if f, some := familyOf(n); some {
+			like[f] = append(like[f], n)
 		}
 	}
 	if all.Count() < fewDays {
@@ -424,9 +427,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 		}
 	}
 	active := func(last usage.Day) [2]int { return flag(day-last <= 60) }
-	for _, k := range slices.SortedFunc(maps.Keys(like), func(a, b likes) int {
-		return cmp.Or(a.up.Compare(b.up), cmp.Compare(a.mask, b.mask))
-	}) {
+	for _, k := range slices.SortedFunc(maps.Keys(like), family.compare) {
 		last, fresh := usage.Day(0), 0
 		for _, n := range like[k] {
 			l, _ := at[n].Last()
@@ -447,6 +448,28 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 			active(a.last), high, p.left(perm, up, a.nodes), often),
 			Where: []model.PathPattern{up.Below()}})
 	}
+	kin := map[family][]model.Path{}
+	for _, up := range slices.SortedFunc(maps.Keys(beside), model.Path.Compare) {
+		if f, some := familyOf(up); some && !f.up.IsZero() {
+			kin[f] = append(kin[f], up)
+		}
+	}
+	for _, k := range slices.SortedFunc(maps.Keys(kin), family.compare) {
+		last, fresh := usage.Day(0), 0
+		for _, up := range kin[k] {
+			if a := beside[up]; a.fresh == a.nodes {
+				fresh++
+			}
+			last = max(last, beside[up].last)
+		}
+		// Where all that is there is called alike, names tell nothing.
+		if on, ok := pattern(k.up, kin[k], day.Time().Year()); ok && len(kin[k]) >= leastKin &&
+			p.holding(perm, on) < p.holding(perm, k.up.Below()) {
+			out = append(out, Part{Class: Kin,
+				Bin:   bin(few(len(kin[k])), [2]int{min(fresh, 2), 3}, active(last), high, often),
+				Where: []model.PathPattern{on}})
+		}
+	}
 	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
 		a := near[top]
 		out = append(out, Part{Class: Near, Bin: bin(few(a.nodes), [2]int{a.fresh, 2}, active(a.last), high, roams,
@@ -458,19 +481,24 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 
 // left puts into one of three sizes on how many nodes of a container a permission was not used.
 func (p *Past) left(perm int, up model.Path, used int) [2]int {
-	key := inside{up, p.x.Class(perm)}
-	n, ok := p.holds[key]
-	if !ok {
-		n = p.x.Count(perm, p.x.Region(up.Below()))
-		p.holds[key] = n
-	}
-	switch n -= used; {
+	switch n := p.holding(perm, up.Below()) - used; {
 	case n <= 0:
 		return [2]int{0, 3}
 	case n <= 3:
 		return [2]int{1, 3}
 	}
 	return [2]int{2, 3}
+}
+
+// holding returns on how many nodes of some places a permission can be used.
+func (p *Past) holding(perm int, on model.PathPattern) int {
+	key := inside{on, p.x.Class(perm)}
+	n, ok := p.holds[key]
+	if !ok {
+		n = p.x.Count(perm, p.x.Region(on))
+		p.holds[key] = n
+	}
+	return n
 }
 
 // sort tells people from workloads, and what only looks or changes from what has power.
@@ -547,17 +575,24 @@ func (p *Past) yearly(days usage.Days, day usage.Day) bool {
 
 // family is what the names of some nodes of a container have in common.
 type family struct {
-	up   model.Path
-	mask string
+	up         model.Path
+	kind, mask string
+}
+
+func (f family) compare(g family) int {
+	return cmp.Or(f.up.Compare(g.up), cmp.Compare(f.kind+":"+f.mask, g.kind+":"+g.mask))
 }
 
 // familyOf returns the family of a node, if its name has numbers in it.
 func familyOf(n model.Path) (family, bool) {
-	_, name := n.Last()
+	kind, name := n.Last()
 	mask, some := masked(name)
 	up, _ := n.Parent()
-	return family{up, mask}, some
+	return family{up, kind, mask}, some
 }
+
+// leastKin is how many containers must have names alike for others to be expected.
+const leastKin = 2
 
 // newest returns of each family the last day on which one of it was used for the first time.
 func newest(at map[model.Path]usage.Days) map[family]usage.Day {

@@ -90,7 +90,7 @@ func (e everything) Held(model.ID, usage.Day) map[int]Held {
 // parts come again.
 func TestParts(t *testing.T) {
 	x := estate(t)
-	p := NewPast(x, usage.ListOf(walk(rand.New(rand.NewPCG(1, 1)), .02)...), now-399, now, none)
+	p := NewPast(x, nil, usage.ListOf(walk(rand.New(rand.NewPCG(1, 1)), .02)...), now-399, now, none)
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	for i := range 40 {
 		id := model.MustID(fmt.Sprint("person/p", i))
@@ -133,7 +133,7 @@ func TestFewDays(t *testing.T) {
 				Permission: model.MustPermission("s/box:share"), Outcome: usage.Done})
 		}
 		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
-		p := NewPast(x, usage.ListOf(f.Uses()...), now-399, now, none)
+		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, none)
 		peers := slices.ContainsFunc(p.Parts(model.MustID("person/p1"), perm, now, Old),
 			func(q Part) bool { return q.Class == Peer })
 		if peers != (d == 4) {
@@ -156,9 +156,9 @@ func TestLearn(t *testing.T) {
 	for seed := range uint64(12) {
 		uses := walk(rand.New(rand.NewPCG(seed, 2)), []float64{.002, .01, .03}[seed%3])
 		then := now - Horizon
-		p := NewPast(x, usage.ListOf(uses...), now-399, then, none)
+		p := NewPast(x, nil, usage.ListOf(uses...), now-399, then, none)
 		m := Learn(p, then, everything{x: x})
-		after := NewPast(x, usage.ListOf(uses...), now-399, now, none)
+		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
 		for id, h := range after.who {
 			parts := p.Parts(id, perm, then, Old)
 			hit := make([]bool, len(parts))
@@ -184,7 +184,7 @@ func TestLearn(t *testing.T) {
 
 // TestNoPast: without a past the priors speak, and what was never done has no chance.
 func TestNoPast(t *testing.T) {
-	m := Learn(NewPast(estate(t), nil, now, now, none), now, everything{x: estate(t)})
+	m := Learn(NewPast(estate(t), nil, nil, now, now, none), now, everything{x: estate(t)})
 	for c := range classes {
 		prior := priors[c][0]
 		if c == Used {
@@ -278,7 +278,7 @@ func TestSoon(t *testing.T) {
 		for i := range uses {
 			uses[i].Days = uses[i].Days.Between(first, now)
 		}
-		p := NewPast(x, usage.ListOf(uses...), first, now, none)
+		p := NewPast(x, nil, usage.ListOf(uses...), first, now, none)
 		m := Learn(p, now, everything{x: x})
 		var late, soon [classes]float64
 		for i := range 40 {
@@ -298,6 +298,80 @@ func TestSoon(t *testing.T) {
 		}
 		if r := soon[Beside] / late[Beside]; r < .2 || r > .8 {
 			t.Errorf("%d days: beside that, %.2f of %.2f", days, soon[Beside], late[Beside])
+		}
+	}
+}
+
+// TestKin: who works in one container after another, all called alike, is expected in the next one; what
+// was done in those that are gone was not done on what they lay in.
+func TestKin(t *testing.T) {
+	e := &model.Estate{Source: "m", Catalogue: []model.CatalogueEntry{{Permission: model.MustPermission("s/box:put"),
+		Level: model.Change, Kinds: []string{"box"}}, {Permission: model.MustPermission("s/space:delete"),
+		Level: model.Change, Kinds: []string{"space"}}}}
+	for _, p := range []string{"/m", "/m/space:try-60", "/m/space:try-60/box:a", "/m/space:other-1",
+		"/m/space:other-1/box:a", "/m/space:main", "/m/space:main/box:a"} {
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
+	}
+	ci, boss := model.MustID("workload/ci"), model.MustID("person/boss")
+	e.Identities = []model.Identity{{ID: ci}, {ID: boss}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := usage.Fold{}
+	call := func(d usage.Day, id model.ID, perm, at string) {
+		f.Add(usage.Call{Time: d.Time(), Identity: id, Permission: model.MustPermission(perm),
+			Path: model.MustPath(at), Outcome: usage.Done})
+	}
+	for n := range 61 { // one a week, the last one is there
+		d := now - 7*usage.Day(60-n)
+		at := fmt.Sprintf("/m/space:try-%d", n)
+		for i := range usage.Day(6) {
+			call(d-6+i, ci, "s/box:put", at+"/box:a")
+		}
+		if n < 60 {
+			call(d, ci, "s/space:delete", at)
+		}
+	}
+	for d := now - 399; d <= now; d += 5 {
+		call(d, boss, "s/box:put", "/m/space:other-1/box:a")
+	}
+	uses := usage.ListOf(f.Uses()...)
+	nodes := usage.InventoryOf(x, nil, nil)
+	nodes.Saw(usage.Witnessed(uses, func(p model.Permission) []string { c, _ := x.Entry(p); return c.Kinds }))
+	p := NewPast(x, nodes, uses, now-399, now, none)
+	put, _ := x.PermNumber(model.MustPermission("s/box:put"))
+	if at := model.MustPath("/m/space:try-3/box:a"); p.Node(at.Child("", "x")) != at ||
+		p.Days(ci, put, at).Count() != 6 {
+		t.Errorf("%s counts as %s, with %d days", at, p.Node(at.Child("", "x")), p.Days(ci, put, at).Count())
+	}
+	of := func(id model.ID, at string) Class {
+		parts := p.Parts(id, put, now, Old)
+		k := slices.IndexFunc(parts, func(q Part) bool { return q.Holds(model.MustPath(at)) })
+		return parts[k].Class
+	}
+	for _, c := range []struct {
+		id   model.ID
+		at   string
+		want Class
+	}{
+		{ci, "/m/space:try-60/box:a", Used},
+		{ci, "/m/space:try-3/box:a", Used},
+		{ci, "/m/space:try-60/box:b", Beside},
+		{ci, "/m/space:try-61/box:a", Kin},
+		{ci, "/m/space:other-1/box:a", Near},
+		{ci, "/m/space:main/box:a", Near},
+		{boss, "/m/space:other-1/box:a", Used},
+		{boss, "/m/space:other-2/box:a", Near}, // one is no row
+	} {
+		if got := of(c.id, c.at); got != c.want {
+			t.Errorf("%s on %s: %s, want %s", c.id, c.at, got, c.want)
+		}
+	}
+	m := Learn(p, now, everything{x: x, on: []model.PathPattern{model.MustPathPattern("/m/**")}})
+	for _, q := range p.Parts(ci, put, now, Old) {
+		if q.Class == Kin && m.Chance(q) < .7 {
+			t.Errorf("the next one is needed with %.2f", m.Chance(q))
 		}
 	}
 }

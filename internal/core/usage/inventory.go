@@ -1,6 +1,8 @@
 package usage
 
 import (
+	"slices"
+
 	"clipfence/internal/core/model"
 )
 
@@ -10,8 +12,9 @@ type Inventory struct {
 	source   string
 	now      Nodes // may be nil
 	nodes    map[model.Path]bool
-	complete map[string]bool  // kinds of which every node is listed, as the source says
-	beside   map[sibling]bool // without that: kinds that are listed below a node
+	saw      map[model.Path]bool // that the log shows to have been there
+	complete map[string]bool     // kinds of which every node is listed, as the source says
+	beside   map[sibling]bool    // without that: kinds that are listed below a node
 }
 
 // Nodes is what a survey lists.
@@ -21,6 +24,8 @@ type Nodes interface {
 	ListedDepth(p model.Path) int
 	// ListsBeside reports whether a node has one of a kind right below it.
 	ListsBeside(parent model.Path, kind string) bool
+	// ListsKind reports whether there is any node of a kind.
+	ListsKind(kind string) bool
 }
 
 // InventoryOf is [NewInventory] of the newest survey, and of the nodes that only earlier ones listed.
@@ -71,7 +76,7 @@ func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
 	depth := p.Depth()
 	for at, ok := p, true; ok && depth > listed; at, ok = at.Parent() { // from below: the topmost one counts
 		depth--
-		if len(v.nodes) > 0 && v.nodes[at] {
+		if v.nodes[at] || v.saw[at] {
 			break // and so is what is above it
 		}
 		kind, _ := at.Last()
@@ -81,6 +86,68 @@ func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
 		}
 	}
 	return unknown, !unknown.IsZero()
+}
+
+// Saw adds nodes of which the log shows that they were there once: they are not unknown, nor what is
+// below them. That says nothing about which kinds are listed.
+func (v *Inventory) Saw(nodes []model.Path) {
+	if v.saw == nil {
+		v.saw = make(map[model.Path]bool, len(nodes))
+	}
+	for _, n := range nodes {
+		v.saw[n] = true
+	}
+}
+
+// Gone returns the node that held a path and is not there any more: one that only an earlier survey
+// listed, or the log shows, or what lies below such a one, down to the last kind of which nodes are
+// listed now.
+func (v *Inventory) Gone(p model.Path) (model.Path, bool) {
+	if v == nil || v.now == nil || len(v.nodes)+len(v.saw) == 0 {
+		return model.Path{}, false
+	}
+	node := model.Path{}
+	listed := v.now.ListedDepth(p)
+	depth := p.Depth()
+	for at, ok := p, true; ok && depth > listed; at, ok = at.Parent() {
+		depth--
+		if v.nodes[at] || v.saw[at] {
+			if node.IsZero() {
+				node = at
+			}
+			return node, true
+		}
+		if kind, _ := at.Last(); node.IsZero() && kind != "" && v.now.ListsKind(kind) {
+			node = at
+		}
+	}
+	return model.Path{}, false
+}
+
+// comesAndGoes are the verbs by which something comes, or is there no more.
+var comesAndGoes = []string{"create", "delete", "destroy", "drop", "remove", "terminate"}
+
+// Witnessed returns nodes of which calls that were let through show that they were there: they were made
+// or thrown away under that very name. kinds returns of a permission to which kinds of node it applies.
+func Witnessed(uses *Uses, kinds func(model.Permission) []string) []model.Path {
+	of := map[model.Permission][]string{}
+	var out []model.Path
+	for _, u := range uses.All() {
+		on, known := of[u.Permission]
+		if !known {
+			if slices.Contains(comesAndGoes, u.Permission.Verb()) {
+				on = kinds(u.Permission)
+			}
+			of[u.Permission] = on
+		}
+		if len(on) == 0 || !u.Outcome.Allowed() {
+			continue
+		}
+		if kind, _ := u.Path.Last(); kind != "" && slices.Contains(on, kind) {
+			out = append(out, u.Path)
+		}
+	}
+	return out
 }
 
 // has reports whether nodes of a kind are listed right below a node.

@@ -274,6 +274,16 @@ func (x *Index) ListsBeside(parent model.Path, kind string) bool {
 	return is
 }
 
+// ListsKind reports whether there is any node of a kind in the inventory.
+func (x *Index) ListsKind(kind string) bool {
+	for k := range x.kindNames.len() {
+		if nodes := x.nodeParent.len(); string(x.kindNames.at(k)) == kind {
+			return x.nextOf(k, 0, nodes) < nodes
+		}
+	}
+	return false
+}
+
 // real reports whether a node is of the inventory.
 func (x *Index) real(n int) bool { return x.realBefore.at(n+1) > x.realBefore.at(n) }
 

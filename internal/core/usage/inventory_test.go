@@ -1,0 +1,88 @@
+package usage_test
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+)
+
+// TestGone: what was made or thrown away under a name was there, and what lay in it counts to it; a
+// name that nothing speaks for stays unknown.
+func TestGone(t *testing.T) {
+	e := &model.Estate{Source: "m"}
+	for _, p := range []string{"/m", "/m/hall:east", "/m/hall:east/space:one", "/m/hall:east/space:one/app:web"} {
+		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
+	}
+	kinds := map[string][]string{"s/space:create": {"hall", "space"}, "s/space:delete": {"space"},
+		"s/app:drop": {"app"}, "s/app:view": {"app"}, "s/all:delete": nil}
+	for p, on := range kinds {
+		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.See,
+			Kinds: on})
+	}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := usage.Fold{}
+	for _, c := range []struct {
+		perm, at string
+		outcome  usage.Outcome
+	}{
+		{"s/space:create", "/m/hall:east/space:made", usage.Done},
+		{"s/space:delete", "/m/hall:east/space:thrown", usage.Done},
+		{"s/space:delete", "/m/hall:east/space:kept", usage.Refused},      // it was not
+		{"s/space:create", "/m/hall:east", usage.Done},                    // in which, not what
+		{"s/app:view", "/m/hall:east/space:seen/app:web", usage.Done},     // proves no name
+		{"s/app:drop", "/m/hall:east/space:one/app:old", usage.Done},      // in one that is there
+		{"s/all:delete", "/m/hall:east/space:whatever", usage.Done},       // of any kind of node
+		{"s/space:delete", "/m/hall:east/space:thrown/app:x", usage.Done}, // of another kind
+	} {
+		f.Add(usage.Call{Time: time.Date(2026, 11, 1, 9, 0, 0, 0, time.UTC), Identity: model.MustID("workload/w"),
+			Permission: model.MustPermission(c.perm), Path: model.MustPath(c.at), Outcome: c.outcome})
+	}
+	var got []string
+	saw := usage.Witnessed(usage.ListOf(f.Uses()...), func(p model.Permission) []string { return kinds[p.String()] })
+	for _, p := range saw {
+		got = append(got, p.String())
+	}
+	slices.Sort(got)
+	want := []string{"/m/hall:east", "/m/hall:east/space:made", "/m/hall:east/space:one/app:old",
+		"/m/hall:east/space:thrown"}
+	if fmt.Sprint(got) != fmt.Sprint(want) {
+		t.Fatalf("the log shows %v, want %v", got, want)
+	}
+	nodes := usage.InventoryOf(x, []model.Path{model.MustPath("/m/hall:west")}, nil)
+	nodes.Saw(saw)
+	for _, c := range []struct{ path, unknown, gone string }{
+		{"/m/hall:east/space:one/app:web", "", ""},
+		{"/m/hall:east/space:one/app:new", "/m/hall:east/space:one/app:new", ""},
+		{"/m/hall:east/space:one/app:old", "", "/m/hall:east/space:one/app:old"},
+		{"/m/hall:east/space:made", "", "/m/hall:east/space:made"},
+		{"/m/hall:east/space:made/app:web", "", "/m/hall:east/space:made/app:web"}, // as apps are listed
+		{"/m/hall:east/space:made/app:web/file:x", "", "/m/hall:east/space:made/app:web"},
+		{"/m/hall:east/space:thrown/file:x/y", "", "/m/hall:east/space:thrown"},
+		{"/m/hall:east/space:seen/app:web", "/m/hall:east/space:seen", ""},
+		{"/m/hall:east/space:kept", "/m/hall:east/space:kept", ""},
+		{"/m/hall:west/space:two", "", "/m/hall:west/space:two"}, // of a survey of before
+		{"/m/hall:north", "/m/hall:north", ""},
+		{"/m/hall:east/desk:3", "", ""}, // of which none is listed
+		{"/n/hall:east", "/n/hall:east", ""},
+	} {
+		p := model.MustPath(c.path)
+		unknown, _ := nodes.Unknown(p)
+		gone, is := nodes.Gone(p)
+		if unknown.String() != c.unknown && !unknown.IsZero() || unknown.IsZero() != (c.unknown == "") ||
+			is != (c.gone != "") || is && gone.String() != c.gone {
+			t.Errorf("%s: unknown %s, gone %s, want %q and %q", c.path, unknown, gone, c.unknown, c.gone)
+		}
+	}
+	var none *usage.Inventory
+	if _, is := none.Gone(model.MustPath("/m/hall:west")); is {
+		t.Error("no inventory knows of something that is gone")
+	}
+}

@@ -596,6 +596,11 @@ func TestMayUndo(t *testing.T) {
 			Done: done}
 	}
 	first := record("c-1", "s", change.StateDone, 1, "", on("a"))
+	edits := func(r *change.Record, doc, id string) *change.Record { // a record in a document of that name
+		c := change.Change{ID: r.ID, Source: r.Source}
+		c.Set(on(doc), []source.Edited{{Kind: source.Grants, ID: id, Before: []byte(`{"id":"was"}`)}})
+		return &change.Record{Change: c, State: r.State, Done: r.Done}
+	}
 	for _, tt := range []struct {
 		name    string
 		history []*change.Record
@@ -615,6 +620,14 @@ func TestMayUndo(t *testing.T) {
 		{"another that is handed over", []*change.Record{first,
 			record("c-2", "s", change.StateHanded, 0, "", on("a"))},
 			"take back c-2 first"},
+		{"another on the same record, in another document", []*change.Record{edits(first, "a", "x"),
+			edits(record("c-2", "s", change.StateDone, 1, "", on("b")), "b", "x")}, "take back c-2 first"},
+		{"another on the same document, and another record", []*change.Record{edits(first, "a", "x"),
+			edits(record("c-2", "s", change.StateDone, 1, "", on("a")), "a", "y")}, ""},
+		{"another on the same document, of which one knows no records", []*change.Record{first,
+			edits(record("c-2", "s", change.StateDone, 1, "", on("a")), "a", "y")}, "take back c-2 first"},
+		{"and the other way round", []*change.Record{edits(first, "a", "x"),
+			record("c-2", "s", change.StateDone, 1, "", on("a"))}, "take back c-2 first"},
 		{"another that is undone", []*change.Record{first, record("c-2", "s", change.StateUndone, 1, "", on("a"))},
 			""},
 		{"another grant", []*change.Record{first, record("c-2", "s", change.StateDone, 1, "", on("b"))}, ""},

@@ -54,6 +54,9 @@ func TestDenials(t *testing.T) {
 			!strings.Contains(steps[0].Sentence, "refused to everyone") {
 			t.Errorf("%s: %+v", name, steps)
 		}
+		if !strings.HasSuffix(edits[0].ID, "-denies-1") {
+			t.Errorf("%s: the first denial is called %s", name, edits[0].ID)
+		}
 		protected := map[model.ID]bool{id("person/cy"): true}
 		said := change.Guards(change.GuardInput{Index: x, Fence: f, Rehearsal: &rehearse.Result{},
 			Protected: protected, Self: []model.ID{fenced}, Surveyed: time.Now(), MaxAge: time.Hour, Now: time.Now()})

@@ -41,6 +41,13 @@ func TestMend(t *testing.T) {
 				Where:  []model.PathPattern{model.MustPathPattern("/mooring/**")}}}
 		}, "", "denial d-1 refuses workload/x"},
 		{"its writer is gone", log(true, "workload/nobody"), nil, "", "does not exist"},
+		{"its writer cannot sign in", log(true, "workload/x"), func(e *model.Estate) {
+			for i := range e.Identities {
+				if e.Identities[i].ID == model.MustID("workload/x") {
+					e.Identities[i].Disabled = true
+				}
+			}
+		}, "", "is disabled"},
 		{"its writer is this tool", log(true, "workload/fence"), func(e *model.Estate) { e.Grants = e.Grants[:3] }, "",
 			"does not give itself rights"},
 		{"a log that is not there any more", model.CoverageRecord{Node: model.MustPath(node), Service: "post",

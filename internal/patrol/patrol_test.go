@@ -724,3 +724,27 @@ func TestRowless(t *testing.T) {
 		}
 	}
 }
+
+// TestOtherWorkspace: what was asked in another workspace is that one's to keep; the first requests did not
+// say in which they were asked.
+func TestOtherWorkspace(t *testing.T) {
+	for _, tt := range []struct {
+		text  int
+		asked string
+		taken bool
+	}{{0, "", true}, {0, "there", true}, {1, "here", true}, {1, "there", false}, {1, "", false}} {
+		r := newRig(t)
+		r.Workspace = "here"
+		q := r.request(t, "q-1")
+		q.Text, q.Workspace = tt.text, tt.asked
+		body, err := json.Marshal(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.mem.Rows["q-1"] = ledgertest.Stored{Body: body, Version: r.mem.Rows["q-1"].Version}
+		all, err := r.All(t.Context())
+		if (len(all) == 1) != tt.taken || (err == nil) != tt.taken {
+			t.Errorf("text %d, asked in %q: %d, %v", tt.text, tt.asked, len(all), err)
+		}
+	}
+}

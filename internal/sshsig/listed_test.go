@@ -8,10 +8,12 @@ import (
 	"crypto/rsa"
 	"crypto/sha256"
 	"crypto/sha512"
+	"encoding/base64"
 	"encoding/binary"
 	"encoding/pem"
 	"errors"
 	"io"
+	"math/big"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -70,6 +72,15 @@ func TestListed(t *testing.T) {
 			(!errors.Is(err, sshsig.ErrListed) || !strings.Contains(err.Error(), tt.use)) {
 			t.Errorf("%s: %v, want %q", tt.options, err, tt.use)
 		}
+	}
+	cert := &ssh.Certificate{Key: s.PublicKey(), CertType: ssh.UserCert,
+		ValidPrincipals: []string{"ann"}, ValidBefore: ssh.CertTimeInfinity}
+	if err := cert.SignCert(rand.Reader, s); err != nil {
+		t.Fatal(err)
+	}
+	l := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(cert)))
+	if _, err := sshsig.ParseListed(l); err == nil || !strings.Contains(err.Error(), "list the key itself") {
+		t.Errorf("a certificate: %v", err)
 	}
 	for _, bad := range []string{"", "hello", line + "\n" + line} {
 		if _, err := sshsig.ParseListed(bad); err == nil {
@@ -214,4 +225,17 @@ func FuzzListed(f *testing.F) {
 			t.Fatal("taken without a key")
 		}
 	})
+}
+
+// TestDSA: such a key signs with SHA-1, so it is none.
+func TestDSA(t *testing.T) {
+	wire := ssh.Marshal(struct {
+		Name       string
+		P, Q, G, Y *big.Int
+	}{"ssh-dss", new(big.Int).Lsh(big.NewInt(1), 1023), new(big.Int).Lsh(big.NewInt(1), 159), big.NewInt(2),
+		big.NewInt(4)})
+	_, err := sshsig.ParseListed("ssh-dss " + base64.StdEncoding.EncodeToString(wire))
+	if err == nil || !strings.Contains(err.Error(), "SHA-1") {
+		t.Errorf("a DSA key: %v", err)
+	}
 }

@@ -19,15 +19,16 @@
 package main
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"flag"
 	"fmt"
 	"go/token"
 	"io/fs"
 	"maps"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -163,10 +164,17 @@ func run(n int, seed uint64, only, keep string, least float64) error {
 	return nil
 }
 
-// sample takes n faults, as many of each package as of any other where it has them.
+// sample takes n faults, as many of each package as of any other where it has them. Which they are goes
+// by their names, so that a seed means the same faults as long as the code around them is the same.
 func sample(all []*fault, n int, seed uint64) []*fault {
-	r := rand.New(rand.NewPCG(seed, 0))
-	r.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+	drawn := map[string][sha256.Size]byte{}
+	for _, f := range all {
+		drawn[f.name] = sha256.Sum256([]byte(fmt.Sprintf("%d %s", seed, f.name)))
+	}
+	slices.SortFunc(all, func(a, b *fault) int {
+		x, y := drawn[a.name], drawn[b.name]
+		return bytes.Compare(x[:], y[:])
+	})
 	by := map[string][]*fault{}
 	for _, f := range all {
 		by[f.pkg] = append(by[f.pkg], f)

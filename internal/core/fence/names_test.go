@@ -21,3 +21,21 @@ func TestMadeForOne(t *testing.T) {
 		}
 	}
 }
+
+// TestSlug: letters and digits stay, everything else is a hyphen, none at the ends.
+func TestSlug(t *testing.T) {
+	for text, want := range map[string]string{
+		"person/Zara.az09": "person-zara-az09",
+		"`{@[/:":           "", // what stands beside letters and digits in ASCII
+		"a`z{0/9:b":        "a-z-0-9-b",
+		"--a--":            "a",
+		"größe":            "gr----e",
+		"":                 "",
+		"workload/a-name-that-is-longer-than-forty-letters-and-digits": "workload-a-name-that-is-longer-than-fort",
+		"workload/a-name-that-is-longer-than-for y":                    "workload-a-name-that-is-longer-than-for",
+	} {
+		if got := Slug(text); got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+}

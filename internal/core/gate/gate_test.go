@@ -502,3 +502,26 @@ func FuzzText(f *testing.F) {
 		}
 	})
 }
+
+// TestOpens: what a request opens is said by the role that it gives, as its version reads it.
+func TestOpens(t *testing.T) {
+	read, write := model.MustPermission("stow/box:read"), model.MustPermission("stow/box:write")
+	asked := &gate.Policy{Opens: gate.Opens{Role: "keeper"}}
+	for _, tt := range []struct {
+		name string
+		r    gate.Request
+		want string
+	}{
+		{"of the first text, by its policy", gate.Request{Policy: asked, Role: "other"}, "keeper"},
+		{"of a later one, by itself", gate.Request{Text: 1, Policy: asked, Role: "other"}, "other"},
+		{"of a policy without a role", gate.Request{Policy: &gate.Policy{}, Rights: []model.Permission{read}},
+			"stow/box:read"},
+		{"of a later text without a role", gate.Request{Text: 1, Policy: asked, Rights: []model.Permission{read, write}},
+			"2 permissions"},
+		{"of no policy", gate.Request{Role: "other", Rights: []model.Permission{read}}, "other"},
+	} {
+		if got := tt.r.Opens(); got != tt.want {
+			t.Errorf("%s: %q, want %q", tt.name, got, tt.want)
+		}
+	}
+}

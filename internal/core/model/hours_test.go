@@ -106,10 +106,29 @@ func TestHoursSaid(t *testing.T) {
 		{[]string{"mon"}, "mon 08:00-17:00 UTC"},
 		{[]string{"fri", "sat", "sun", "mon"}, "mon, fri to sun 08:00-17:00 UTC"},
 		{[]string{"mon", "wed", "fri"}, "mon, wed, fri 08:00-17:00 UTC"},
+		{[]string{"sun"}, "sun 08:00-17:00 UTC"},
+		{[]string{"mon", "tue", "sun"}, "mon, tue, sun 08:00-17:00 UTC"},
 	} {
 		h := model.Hours{Days: tt.days, From: "08:00", To: "17:00", Zone: "UTC"}
 		if got := h.String(); got != tt.want {
 			t.Errorf("%q, want %q", got, tt.want)
+		}
+	}
+}
+
+// TestNights: of hours over midnight each part belongs to the day on which they began.
+func TestNights(t *testing.T) {
+	days := []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+	for i, d := range days {
+		h := model.Hours{Days: []string{d}, From: "22:00", To: "06:00", Zone: "UTC"}
+		for day := range 7 {
+			for hour := range 24 {
+				at := time.Date(2026, 11, 22+day, hour, 30, 0, 0, time.UTC) // the 22nd is a Sunday
+				want := day == i && hour >= 22 || day == (i+1)%7 && hour < 6
+				if h.Hold(at) != want {
+					t.Errorf("nights from %s hold at %s: %t", d, at.Format("Mon 15:04"), !want)
+				}
+			}
 		}
 	}
 }

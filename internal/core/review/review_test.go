@@ -105,8 +105,17 @@ func TestStages(t *testing.T) {
 			t.Errorf("%d in %d: %d in all", tt.n, tt.stages, len(seen))
 		}
 	}
-	if s := review.Stages(make([]review.Item, 100), 3); len(s[0]) > 15 {
-		t.Errorf("the first stage has %d of 100", len(s[0]))
+	for _, tt := range []struct {
+		n, stages int
+		want      string
+	}{{100, 3, "[14 29 57]"}, {15, 4, "[1 2 4 8]"}, {7, 3, "[1 2 4]"}, {2, 2, "[1 1]"}, {3, 2, "[1 2]"}, {3, 3, "[1 1 1]"}} {
+		var sizes []int
+		for _, s := range review.Stages(make([]review.Item, tt.n), tt.stages) {
+			sizes = append(sizes, len(s))
+		}
+		if fmt.Sprint(sizes) != tt.want {
+			t.Errorf("%d in %d stages: %v, want %s", tt.n, tt.stages, sizes, tt.want)
+		}
 	}
 	wide := []review.Item{{For: model.MustID("person/a"), Widens: true}, {For: model.MustID("person/b"), Expects: 1}}
 	if s := review.Stages(wide, 2); s[0][0] != 1 {

@@ -45,6 +45,18 @@ func TestCounts(t *testing.T) {
 	}
 }
 
+// TestOnceADay: the commonest habit takes nothing.
+func TestOnceADay(t *testing.T) {
+	for _, c := range []struct {
+		ns   []int64
+		none bool
+	}{{[]int64{1}, true}, {[]int64{1, 1, 1}, true}, {[]int64{2, 2}, false}, {[]int64{1, 2}, false}} {
+		if got := usage.PackCounts(c.ns).Bytes() == 0; got != c.none {
+			t.Errorf("%v takes nothing: %t", c.ns, got)
+		}
+	}
+}
+
 // TestCountsAreSmall: habits of years take at most 6 bits for a day on which something
 // happened, the day itself included.
 func TestCountsAreSmall(t *testing.T) {

@@ -191,7 +191,7 @@ func suchAs(n int, one, many string, first model.ID) string {
 }
 
 func grantWords(g *model.Grant) string {
-	if g.Role != "" {
+	if g.Role != "" && g.Role != g.ID { // a fence calls both alike
 		return fmt.Sprintf("grant %s (%s)", g.ID, g.Role)
 	}
 	return "grant " + g.ID

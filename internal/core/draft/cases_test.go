@@ -342,6 +342,23 @@ func TestCases(t *testing.T) {
 				c.uses(other, "put", box+"/"+at.Format("sums-2006"), d)
 			}
 		}, 2 * on(1, model.Change), 2 * on(1, model.Change), 0},
+		{"containers of a year that ends", func(c *plain) {
+			id, other, near := c.who("workload/w"), c.who("workload/v"), c.who("workload/x")
+			c.grant(id, "/m/**", 300, all...)
+			c.grant(other, "/m/**", 300, all...)
+			c.grant(near, "/m/**", 300, all...)
+			for _, y := range []string{"2025", "2026"} {
+				c.node("/m/project:books-" + y)
+				c.node("/m/project:books-" + y + "/box:sums")
+				c.node(project(0) + "/box:sales_" + y)
+			}
+			for d := -280; d <= 90; d++ { // since February
+				y := asOf.AddDate(0, 0, d).Format("2006")
+				c.uses(id, "put", project(0)+"/box:sales_"+y, d)
+				c.uses(other, "put", "/m/project:books-"+y+"/box:sums", d)
+				c.uses(near, "put", box, d)
+			}
+		}, on(1, model.Change) + 2*on(2, model.Change), on(1, model.Change) + 2*on(2, model.Change), 0},
 		{"containers that come and go", func(c *plain) {
 			id := c.who("workload/w")
 			c.grant(id, "/m/**", 900, "s/*:*")

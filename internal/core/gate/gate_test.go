@@ -516,8 +516,8 @@ func TestOpens(t *testing.T) {
 		{"of a later one, by itself", gate.Request{Text: 1, Policy: asked, Role: "other"}, "other"},
 		{"of a policy without a role", gate.Request{Policy: &gate.Policy{}, Rights: []model.Permission{read}},
 			"stow/box:read"},
-		{"of a later text without a role", gate.Request{Text: 1, Policy: asked, Rights: []model.Permission{read, write}},
-			"2 permissions"},
+		{"of a later text without a role", gate.Request{Text: 1, Policy: asked,
+			Rights: []model.Permission{read, write}}, "2 permissions"},
 		{"of no policy", gate.Request{Role: "other", Rights: []model.Permission{read}}, "other"},
 	} {
 		if got := tt.r.Opens(); got != tt.want {

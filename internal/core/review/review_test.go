@@ -108,7 +108,8 @@ func TestStages(t *testing.T) {
 	for _, tt := range []struct {
 		n, stages int
 		want      string
-	}{{100, 3, "[14 29 57]"}, {15, 4, "[1 2 4 8]"}, {7, 3, "[1 2 4]"}, {2, 2, "[1 1]"}, {3, 2, "[1 2]"}, {3, 3, "[1 1 1]"}} {
+	}{{100, 3, "[14 29 57]"}, {15, 4, "[1 2 4 8]"}, {7, 3, "[1 2 4]"}, {2, 2, "[1 1]"}, {3, 2, "[1 2]"},
+		{3, 3, "[1 1 1]"}} {
 		var sizes []int
 		for _, s := range review.Stages(make([]review.Item, tt.n), tt.stages) {
 			sizes = append(sizes, len(s))

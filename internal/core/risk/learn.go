@@ -482,8 +482,12 @@ func (m *Model) note(q Part, needed need, w float64) {
 	m.seen[q.Class] += w
 }
 
-// yearlyFloor is the least chance of what may come every year.
-const yearlyFloor = 0.35
+// yearlyFloor is the least chance of what may come every year, and turnsFloor that of what is called after
+// the next one. A past of a year or so saw one such, or none.
+const (
+	yearlyFloor = 0.35
+	turnsFloor  = 0.6
+)
 
 // Enough is of how many parts a class must have been seen for its chances to count where
 // they have no prior: what was never done is not guessed at without a past.
@@ -496,6 +500,8 @@ func (m *Model) Chance(q Part) float64 {
 		return 0
 	case q.Yearly:
 		return max(m.late.chance(q), yearlyFloor)
+	case q.Turns:
+		return max(m.late.chance(q), turnsFloor)
 	}
 	return m.late.chance(q)
 }

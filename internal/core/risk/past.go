@@ -250,6 +250,10 @@ type Part struct {
 	// Yearly: the permission was used in one season, whose anniversary is near. No past of a few
 	// hundred days can teach how often such comes back.
 	Yearly bool
+
+	// Turns: what is used is called after a year that ends within the horizon, and these are
+	// the places that would be called after the next one.
+	Turns bool
 }
 
 // Holds reports whether a node is in the part.
@@ -439,7 +443,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 		if on, ok := pattern(k.up, like[k], day.Time().Year()); ok {
 			out = append(out, Part{Class: Name,
 				Bin:   bin(few(len(like[k])), [2]int{fresh, 3}, active(last), high, often),
-				Where: []model.PathPattern{on}})
+				Where: []model.PathPattern{on}, Turns: day-last <= 60 && turns(like[k], day)})
 		}
 	}
 	for _, up := range slices.SortedFunc(maps.Keys(beside), model.Path.Compare) {
@@ -462,12 +466,13 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 			}
 			last = max(last, beside[up].last)
 		}
+		turning := day-last <= 60 && turns(kin[k], day)
 		// Where all that is there is called alike, names tell nothing.
-		if on, ok := pattern(k.up, kin[k], day.Time().Year()); ok && len(kin[k]) >= leastKin &&
-			p.holding(perm, on) < p.holding(perm, k.up.Below()) {
+		if on, ok := pattern(k.up, kin[k], day.Time().Year()); ok && (turning || len(kin[k]) >= leastKin &&
+			p.holding(perm, on) < p.holding(perm, k.up.Below())) {
 			out = append(out, Part{Class: Kin,
 				Bin:   bin(few(len(kin[k])), [2]int{min(fresh, 2), 3}, active(last), high, often),
-				Where: []model.PathPattern{on}})
+				Where: []model.PathPattern{on}, Turns: turning})
 		}
 	}
 	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
@@ -927,6 +932,21 @@ func runs(name string) []string {
 		out[len(out)-1] += string(r)
 	}
 	return out
+}
+
+// turns reports whether one of some nodes is called after the year of a day, alone or with what follows, and
+// that year ends within the horizon.
+func turns(nodes []model.Path, day usage.Day) bool {
+	year := strconv.Itoa(day.Time().Year())
+	if (day + Horizon).Time().Year() == day.Time().Year() {
+		return false
+	}
+	return slices.ContainsFunc(nodes, func(n model.Path) bool {
+		_, name := n.Last()
+		return slices.ContainsFunc(runs(name), func(run string) bool {
+			return strings.HasPrefix(run, year) && (len(run) == 4 || len(run) == 6 || len(run) == 8)
+		})
+	})
 }
 
 // pattern returns the pattern of names like some of one mask below a node: numbers that all

@@ -178,6 +178,9 @@ func (b *test) hindsight() float64 {
 		if !ok {
 			continue
 		}
+		if _, gone := b.in.Place.Inventory.Gone(u.Path); gone {
+			continue // danger is of what is there
+		}
 		who := u.Principal()
 		if nodes[who] == nil {
 			nodes[who] = map[int]map[model.Path]bool{}
@@ -199,6 +202,9 @@ func (b *test) hindsight() float64 {
 }
 
 func (b *test) node(path model.Path) model.Path {
+	if n, ok := b.in.Place.Inventory.Gone(path); ok {
+		return n
+	}
 	if n, ok := b.x.Nearest(path); ok {
 		return n
 	}

@@ -381,7 +381,8 @@ func (a *app) unplaced(ctx context.Context, w *work.Workspace, all bool) error {
 		d.Tables = []render.Table{t}
 		d.Notes = append(d.Notes,
 			"Mend a path or operation in the log map, or map the operation (operations), then: clipfence survey "+
-				"--reread. Give a caller an alias, or waive it (strangers). Kinds of node that are not listed one "+
+				"--reread. Give a caller an alias, or waive it (strangers). Nodes that come and go "+
+				"between surveys: fleeting of the source, in clipfence.yaml. Kinds of node that are not listed one "+
 				"and all: semantics.complete of the estate.")
 	}
 	if len(t.Rows) < len(rows) {

@@ -97,6 +97,7 @@ type Source struct {
 	LogZone     string              `json:"log_zone,omitempty" doc:"files: what the abbreviations of time zones in its logs mean, as a name of the IANA list, such as Europe/Oslo"`
 	Strangers   []string            `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
 	Over        []model.PathPattern `json:"over,omitempty" doc:"places where work is over: that their logs are silent is no loss of them"`
+	Fleeting    []model.PathPattern `json:"fleeting,omitempty" doc:"places of nodes that come and go between surveys, such as /hub/*/space:*-try-*: a call on one that no survey lists was on something that is gone"`
 	Quiet       []Quiet             `json:"quiet,omitempty" doc:"days on which nobody worked: that logs are silent then is no loss of them"`
 	Operations  string              `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position      `json:"-"`
@@ -295,9 +296,15 @@ func Parse(name string, data []byte) (*Config, error) {
 		case s.Kind != "bridge" && s.Kind != "files":
 			fault(s.At, "source %q: kind %q is neither bridge nor files", s.Name, s.Kind)
 		}
-		for _, on := range s.Over {
-			if text := on.String(); !strings.HasPrefix(text+"/", "/"+s.Name+"/") {
-				fault(s.At, "source %q: over: %s is not in it; its places begin with /%s", s.Name, text, s.Name)
+		for _, set := range []struct {
+			of string
+			on []model.PathPattern
+		}{{"over", s.Over}, {"fleeting", s.Fleeting}} {
+			for _, on := range set.on {
+				if text := on.String(); !strings.HasPrefix(text+"/", "/"+s.Name+"/") {
+					fault(s.At, "source %q: %s: %s is not in it; its places begin with /%s", s.Name, set.of, text,
+						s.Name)
+				}
 			}
 		}
 		for _, q := range s.Quiet {

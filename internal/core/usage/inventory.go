@@ -13,6 +13,7 @@ type Inventory struct {
 	now      Nodes // may be nil
 	nodes    map[model.Path]bool
 	saw      map[model.Path]bool // that the log shows to have been there
+	fleeting []model.PathPattern // of what comes and goes
 	complete map[string]bool     // kinds of which every node is listed, as the source says
 	beside   map[sibling]bool    // without that: kinds that are listed below a node
 }
@@ -76,7 +77,7 @@ func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
 	depth := p.Depth()
 	for at, ok := p, true; ok && depth > listed; at, ok = at.Parent() { // from below: the topmost one counts
 		depth--
-		if v.nodes[at] || v.saw[at] {
+		if v.was(at) {
 			break // and so is what is above it
 		}
 		kind, _ := at.Last()
@@ -99,11 +100,20 @@ func (v *Inventory) Saw(nodes []model.Path) {
 	}
 }
 
+// ComeAndGo adds places of nodes that come and go between surveys: one that no survey lists is gone.
+func (v *Inventory) ComeAndGo(on []model.PathPattern) { v.fleeting = append(v.fleeting, on...) }
+
+// was reports whether a node that is not listed now was there once.
+func (v *Inventory) was(at model.Path) bool {
+	return v.nodes[at] || v.saw[at] ||
+		slices.ContainsFunc(v.fleeting, func(on model.PathPattern) bool { return on.Matches(at) })
+}
+
 // Gone returns the node that held a path and is not there any more: one that only an earlier survey
-// listed, or the log shows, or what lies below such a one, down to the last kind of which nodes are
-// listed now.
+// listed, the log shows or somebody says, or what lies below such a one, down to the last kind of
+// which nodes are listed now.
 func (v *Inventory) Gone(p model.Path) (model.Path, bool) {
-	if v == nil || v.now == nil || len(v.nodes)+len(v.saw) == 0 {
+	if v == nil || v.now == nil || len(v.nodes)+len(v.saw)+len(v.fleeting) == 0 {
 		return model.Path{}, false
 	}
 	node := model.Path{}
@@ -111,7 +121,7 @@ func (v *Inventory) Gone(p model.Path) (model.Path, bool) {
 	depth := p.Depth()
 	for at, ok := p, true; ok && depth > listed; at, ok = at.Parent() {
 		depth--
-		if v.nodes[at] || v.saw[at] {
+		if v.was(at) {
 			if node.IsZero() {
 				node = at
 			}

@@ -81,6 +81,20 @@ func TestGone(t *testing.T) {
 			t.Errorf("%s: unknown %s, gone %s, want %q and %q", c.path, unknown, gone, c.unknown, c.gone)
 		}
 	}
+	// What somebody says to come and go, says the same of what it is called.
+	nodes.ComeAndGo([]model.PathPattern{model.MustPathPattern("/m/*/space:try-*")})
+	for _, c := range []struct{ path, gone string }{
+		{"/m/hall:east/space:try-1/app:web/file:x", "/m/hall:east/space:try-1/app:web"},
+		{"/m/hall:east/space:try-1", "/m/hall:east/space:try-1"},
+		{"/m/hall:east/space:tried/app:web", ""},
+	} {
+		p := model.MustPath(c.path)
+		_, unknown := nodes.Unknown(p)
+		gone, is := nodes.Gone(p)
+		if unknown == is || is != (c.gone != "") || is && gone.String() != c.gone {
+			t.Errorf("%s, where some come and go: unknown %t, gone %s, want %q", c.path, unknown, gone, c.gone)
+		}
+	}
 	var none *usage.Inventory
 	if _, is := none.Gone(model.MustPath("/m/hall:west")); is {
 		t.Error("no inventory knows of something that is gone")

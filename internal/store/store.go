@@ -76,6 +76,9 @@ alter table surveys add column records integer not null default 0;
 }, {sql: `
 create table groups(source text not null, identity text not null, grp text not null, first integer not null,
 	last integer not null, primary key(source, identity, grp)) without rowid;
+`}, {sql: `
+create table past_nodes(source text not null, id text not null, until text not null,
+	primary key(source, id)) without rowid;
 `}}
 
 // Surveys are kept as what holds from one to another: a row says of a record from which
@@ -460,8 +463,12 @@ func (s *Store) SaveBatch(ctx context.Context, survey int64, b source.Batch) err
 	})
 }
 
-// keptSurveys is how many finished surveys of a source are kept for comparison.
-const keptSurveys = 20
+// keptSurveys is how many finished surveys of a source are kept for comparison, and keptNodes for
+// how many days after that the names of nodes that were only in older ones.
+const (
+	keptSurveys = 20
+	keptNodes   = 430
+)
 
 // FinishSurvey makes a survey the newest one of its source. One that another process dropped
 // meanwhile, because it began a survey of its own, is an error, and nothing changes.
@@ -490,8 +497,21 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, now time.Time) e
 			order by id desc limit ?)`, src, keptSurveys).Scan(&oldest); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(`delete from held where source = ? and last < ?`, src, oldest); err != nil {
-			return err
+		// The names of nodes are kept as long as their calls may be: who called what is not there any more
+		// did no more than that.
+		for _, q := range []struct {
+			sql  string
+			args []any
+		}{
+			{`insert or replace into past_nodes select distinct source, id, ? from held where source = ? and kind = ? and
+				last < ?`, []any{now.UTC().Format(time.RFC3339), src, source.Nodes, oldest}},
+			{`delete from past_nodes where source = ? and until < ?`,
+				[]any{src, now.UTC().AddDate(0, 0, -keptNodes).Format(time.RFC3339)}},
+			{`delete from held where source = ? and last < ?`, []any{src, oldest}},
+		} {
+			if _, err := tx.Exec(q.sql, q.args...); err != nil {
+				return err
+			}
 		}
 		_, err = tx.Exec(`delete from surveys where source = ? and id < ?`, src, oldest)
 		return err
@@ -557,7 +577,7 @@ func (s *Store) Estate(ctx context.Context, src string, survey int64) (*model.Es
 	return e, *at, err
 }
 
-// GoneNodes returns the path of every node that some survey of a source lists that is kept, and the
+// GoneNodes returns the path of every node that some survey of a source of the last year or so lists, and the
 // newest one does not, each once.
 func (s *Store) GoneNodes(ctx context.Context, src string) ([]model.Path, error) {
 	var out []model.Path
@@ -572,7 +592,8 @@ func (s *Store) GoneNodes(ctx context.Context, src string) ([]model.Path, error)
 		}
 		out = append(out, p)
 		return nil
-	}, `select distinct id from held as h where source = ?1 and kind = ?2 and last < ?3 and not exists
+	}, `select id from (select id from held where source = ?1 and kind = ?2 and last < ?3 union
+		select id from past_nodes where source = ?1) as h where not exists
 		(select 1 from held as now where now.source = ?1 and now.kind = ?2 and now.id = h.id and now.last = ?3)`,
 		src, source.Nodes, int64(forever))
 	return out, err

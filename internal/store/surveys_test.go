@@ -177,15 +177,18 @@ func TestSurveyTakenOver(t *testing.T) {
 	}
 }
 
-// TestGoneNodes lists the nodes of every survey that is kept but the newest one's, each once.
+// TestGoneNodes lists the nodes of every survey but the newest one's, each once, and forgets those that are
+// gone for longer than calls are kept.
 func TestGoneNodes(t *testing.T) {
 	s, err := store.Open(t.Context(), filepath.Join(t.TempDir(), "store.db"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer func() { _ = s.Close() }()
-	for i := range 22 {
-		v, err := s.BeginSurvey(t.Context(), "s", time.Now())
+	at := time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC)
+	survey := func(i int) {
+		t.Helper()
+		v, err := s.BeginSurvey(t.Context(), "s", at)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -198,14 +201,32 @@ func TestGoneNodes(t *testing.T) {
 				Value: model.Node{Path: model.MustPath(p), Title: fmt.Sprint(p, i)}})
 		}
 		if err := errors.Join(s.SaveBatch(t.Context(), v.ID, b),
-			s.FinishSurvey(t.Context(), v.ID, time.Now())); err != nil {
+			s.FinishSurvey(t.Context(), v.ID, at)); err != nil {
 			t.Fatal(err)
 		}
+		at = at.AddDate(0, 0, 1)
+	}
+	for i := range 32 {
+		survey(i)
 	}
 	nodes, err := s.GoneNodes(t.Context(), "s")
-	if err != nil || len(nodes) != 19 || !slices.Contains(nodes, model.MustPath("/s/box:2")) ||
-		slices.Contains(nodes, model.MustPath("/s/box:1")) || slices.Contains(nodes, model.MustPath("/s/box:odd")) ||
-		slices.Contains(nodes, model.MustPath("/s/box:21")) {
+	if err != nil || len(nodes) != 31 || !slices.Contains(nodes, model.MustPath("/s/box:0")) ||
+		!slices.Contains(nodes, model.MustPath("/s/box:30")) || slices.Contains(nodes, model.MustPath("/s/box:odd")) ||
+		slices.Contains(nodes, model.MustPath("/s/box:31")) {
+		t.Errorf("%d nodes: %v, %v", len(nodes), nodes, err)
+	}
+	if other, err := s.GoneNodes(t.Context(), "other"); err != nil || len(other) > 0 {
+		t.Errorf("of another source: %v, %v", other, err)
+	}
+	// box:0 was last in what is kept 20 days after it was seen.
+	at = time.Date(2026, 1, 1+20, 6, 0, 0, 0, time.UTC).AddDate(0, 0, 430)
+	survey(31)
+	if nodes, err = s.GoneNodes(t.Context(), "s"); err != nil || len(nodes) != 31 {
+		t.Errorf("%d nodes, %v", len(nodes), err)
+	}
+	survey(31)
+	if nodes, err = s.GoneNodes(t.Context(), "s"); err != nil || len(nodes) != 30 ||
+		slices.Contains(nodes, model.MustPath("/s/box:0")) {
 		t.Errorf("%d nodes: %v, %v", len(nodes), nodes, err)
 	}
 }

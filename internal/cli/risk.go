@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"time"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/render"
@@ -9,12 +10,20 @@ import (
 )
 
 type riskValue struct {
-	Touched  int         `json:"identities_touched"`
-	Expected float64     `json:"expected_to_break" doc:"how many of them are expected to have a call refused within 90 days: a guess"`
-	Soon     float64     `json:"expected_to_break_within_30_days" doc:"and how many of those within 30 days"`
-	Asks     float64     `json:"expected_to_ask,omitempty" doc:"how often somebody is expected to ask for what goes, within 90 days: a guess"`
-	Assumed  bool        `json:"assumed,omitempty" doc:"the past is too short to learn from; what is usual elsewhere speaks"`
-	Worst    []missValue `json:"likeliest_missed"`
+	Touched  int           `json:"identities_touched"`
+	Expected float64       `json:"expected_to_break" doc:"how many of them are expected to have a call refused within 90 days: a guess"`
+	Soon     float64       `json:"expected_to_break_within_30_days" doc:"and how many of those within 30 days"`
+	Asks     float64       `json:"expected_to_ask,omitempty" doc:"how often somebody is expected to ask for what goes, within 90 days: a guess"`
+	Assumed  bool          `json:"assumed,omitempty" doc:"the past is too short to learn from; what is usual elsewhere speaks"`
+	Worst    []missValue   `json:"likeliest_missed"`
+	Seasons  []seasonValue `json:"seasons,omitempty" doc:"who loses what it used, and did all that it ever did within one season: that may come every year"`
+}
+
+type seasonValue struct {
+	Identity model.ID `json:"identity"`
+	From     string   `json:"from" doc:"the first day"`
+	To       string   `json:"to" doc:"the last one"`
+	Due      string   `json:"due" doc:"the first day, a year later"`
 }
 
 type missValue struct {
@@ -49,6 +58,10 @@ func valueOf(k *work.Risk) riskValue {
 			}
 		}
 		v.Worst = append(v.Worst, out)
+	}
+	for _, s := range k.Seasons {
+		v.Seasons = append(v.Seasons, seasonValue{s.Identity, s.From.Format(time.DateOnly),
+			s.To.Format(time.DateOnly), s.From.AddDate(1, 0, 0).Format(time.DateOnly)})
 	}
 	return v
 }
@@ -122,6 +135,14 @@ func (v *riskValue) lines(most int) []string {
 			text += fmt.Sprintf("; of %s like it %s needed within %d days", render.Count(m.Like), were(m.Came), m.Days)
 		}
 		out = append(out, text)
+	}
+	for i, s := range v.Seasons {
+		if i == most {
+			out = append(out, fmt.Sprintf("       and %d more did all within one season", len(v.Seasons)-most))
+			break
+		}
+		out = append(out, fmt.Sprintf("       %s did all that it ever did from %s to %s: if that comes every year, "+
+			"it is due again on %s; chances look 90 days ahead", s.Identity, s.From, s.To, s.Due))
 	}
 	return out
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"time"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/draft"
@@ -24,6 +25,14 @@ type Risk struct {
 	Asks     float64 // how often somebody is expected to ask for what goes, within 90 days
 	Worst    []Miss  // what is likeliest to be missed
 	Assumed  bool    // there was too little past, so priors speak
+	Seasons  []Season
+}
+
+// A Season is the time within which somebody who loses what it used did all that it ever did: that may come
+// every year, and no chance of the next 90 days says so.
+type Season struct {
+	Identity model.ID
+	From, To time.Time // the first day and the last one
 }
 
 // Miss is something that goes and may be needed: permissions on the same places.
@@ -105,6 +114,11 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 			return fence.Lends(fences, s.Index, id, s.Permission(l.Perm).Permission, l.Part.Where)
 		})
 		out.Touched++
+		if slices.ContainsFunc(losses, func(l risk.Loss) bool { return l.Part.Class == risk.Used }) {
+			if from, to, is := past.Season(id, now); is {
+				out.Seasons = append(out.Seasons, Season{id, from.Time(), to.Time()})
+			}
+		}
 		late, soon := learned.Broken(losses)
 		out.Expected, out.Soon = out.Expected+late, out.Soon+soon
 		var own []Miss

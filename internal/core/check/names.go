@@ -81,8 +81,8 @@ func tokens(part string) []int {
 		case c == ':' && !slices.Contains(out, colon):
 			out = append(out, colon)
 		case c == '%' && i+2 < len(part):
-			text, err := url.PathUnescape(part[i : i+3])
-			if err != nil || len(text) != 1 {
+			text, err := url.PathUnescape(part[i : i+3]) // one byte, where it is one
+			if err != nil {
 				out = append(out, int(c))
 				continue
 			}

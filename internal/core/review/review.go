@@ -137,8 +137,8 @@ func Stages(items []Item, stages int) [][]int {
 	var out [][]int
 	for left := stages; len(order) > 0; left-- {
 		// The sizes grow by doubling: of what is left, this stage has 1 of 2^left-1 parts.
+		// That leaves one or more for each of the others.
 		n := max(1, int(math.Round(float64(len(order))/(math.Exp2(float64(left))-1))))
-		n = min(n, len(order)-(left-1))
 		out = append(out, order[:n])
 		order = order[n:]
 	}

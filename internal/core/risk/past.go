@@ -578,6 +578,30 @@ func (p *Past) yearly(days usage.Days, day usage.Day) bool {
 		first+365 <= day+Horizon && last+365 > day
 }
 
+// Season returns the days within which somebody did all that it ever did, where that looks like a season of
+// a year: it was seen from its start, is over, and was not a year ago. What comes every year, and lies
+// further off than the horizon, is in no chance.
+func (p *Past) Season(id model.ID, day usage.Day) (from, to usage.Day, ok bool) {
+	h := p.who[id]
+	if h == nil || !h.silent(day).over {
+		return 0, 0, false
+	}
+	all := h.all(day)
+	from = all.First()
+	to, _ = all.Last()
+	return from, to, all.Count() >= fewDays && from > p.first+14 && to-from <= longestSeason && from+365 > day
+}
+
+// all returns the days on which anything was done, up to one.
+func (h *history) all(day usage.Day) (all usage.Days) {
+	for _, u := range h.perms {
+		for _, days := range u.at {
+			all = all.Union(days.Until(day))
+		}
+	}
+	return all
+}
+
 // family is what the names of some nodes of a container have in common.
 type family struct {
 	up         model.Path
@@ -670,12 +694,7 @@ func (h *history) silent(day usage.Day) *silent {
 	}
 	h.silence = &silent{day: day, days: int(day - last)}
 	if h.silence.days > quietDays {
-		var all usage.Days
-		for _, u := range h.perms {
-			for _, days := range u.at {
-				all = all.Union(days.Until(day))
-			}
-		}
+		all := h.all(day)
 		habit := usage.HabitOf(all, day)
 		h.silence.did = all.Count()
 		h.silence.over = habit.Over

@@ -375,3 +375,48 @@ func TestKin(t *testing.T) {
 		}
 	}
 }
+
+// TestSeason: who did all that it ever did within one season, seen from its start and over, may come back in
+// a year; nobody else is said to.
+func TestSeason(t *testing.T) {
+	x := estate(t)
+	for _, c := range []struct {
+		name        string
+		from, to, n usage.Day // days ago, and each how many
+		more        usage.Day // something else, so many days ago; 0: nothing
+		want        bool
+	}{
+		{"a month in spring", 270, 240, 1, 0, true},
+		{"a season of four months", 330, 211, 1, 0, true},
+		{"a longer one", 330, 209, 1, 0, false},
+		{"and something lately", 270, 240, 1, 3, false},
+		{"over since a week", 40, 7, 1, 0, false},
+		{"on four days", 253, 250, 1, 0, false},
+		{"on five days", 254, 250, 1, 0, true},
+		{"from the start of the logs on", 399, 370, 1, 0, false},
+		{"more than a year ago", 366, 340, 1, 0, false},
+		{"almost a year ago", 364, 340, 1, 0, true},
+	} {
+		f := usage.Fold{}
+		id := model.MustID("person/p1")
+		call := func(ago usage.Day) {
+			f.Add(usage.Call{Time: (now - ago).Time(), Identity: id, Permission: model.MustPermission("s/box:read"),
+				Path: box(0, 0, int(ago)%3), Outcome: usage.Done})
+		}
+		for ago := c.from; ago >= c.to; ago -= c.n {
+			call(ago)
+		}
+		if c.more > 0 {
+			call(c.more)
+		}
+		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, none)
+		from, to, is := p.Season(id, now)
+		if is != c.want || is && (from != now-c.from || to != now-c.to) {
+			t.Errorf("%s: %t, %d to %d days ago", c.name, is, now-from, now-to)
+		}
+	}
+	p := NewPast(x, nil, nil, now-399, now, none)
+	if _, _, is := p.Season(model.MustID("person/p2"), now); is {
+		t.Error("of who did nothing")
+	}
+}

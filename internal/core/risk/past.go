@@ -579,11 +579,11 @@ func (p *Past) yearly(days usage.Days, day usage.Day) bool {
 }
 
 // Season returns the days within which somebody did all that it ever did, where that looks like a season of
-// a year: it was seen from its start, is over, and was not a year ago. What comes every year, and lies
-// further off than the horizon, is in no chance.
+// a year: it was seen from its start, is over for longer than the horizon, and was not a year ago. What
+// comes every year, and lies further off than the horizon, is in no chance.
 func (p *Past) Season(id model.ID, day usage.Day) (from, to usage.Day, ok bool) {
 	h := p.who[id]
-	if h == nil || !h.silent(day).over {
+	if h == nil || h.silent(day).days <= Horizon {
 		return 0, 0, false
 	}
 	all := h.all(day)

@@ -61,6 +61,10 @@ type Index struct {
 		once sync.Once
 		are  map[uint64]struct{}
 	}
+	kinds struct { // of which nodes are listed, see ListsKind
+		once   sync.Once
+		listed map[string]bool
+	}
 	modes [2]struct {
 		once     sync.Once
 		prepared *prepared
@@ -276,12 +280,14 @@ func (x *Index) ListsBeside(parent model.Path, kind string) bool {
 
 // ListsKind reports whether there is any node of a kind in the inventory.
 func (x *Index) ListsKind(kind string) bool {
-	for k := range x.kindNames.len() {
-		if nodes := x.nodeParent.len(); string(x.kindNames.at(k)) == kind {
-			return x.nextOf(k, 0, nodes) < nodes
+	x.kinds.once.Do(func() {
+		x.kinds.listed = map[string]bool{}
+		nodes := x.nodeParent.len()
+		for k := range x.kindNames.len() {
+			x.kinds.listed[string(x.kindNames.at(k))] = x.nextOf(k, 0, nodes) < nodes
 		}
-	}
-	return false
+	})
+	return x.kinds.listed[kind]
 }
 
 // real reports whether a node is of the inventory.

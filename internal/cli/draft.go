@@ -337,6 +337,10 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 	}
 	if len(rows) == 0 {
 		d.Head = "Nothing to narrow: nobody has access that can go by what was observed"
+		if drafts.Thin() {
+			d.Head = fmt.Sprintf("Nothing to narrow: the evidence is complete for %s of what is granted, and by it "+
+				"nobody has access that can go", render.Percent(drafts.Observable))
+		}
 		d.Next = []string{"clipfence coverage", "clipfence findings"}
 		return a.print(d)
 	}

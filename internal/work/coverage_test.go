@@ -1,6 +1,7 @@
 package work
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 func TestLateWords(t *testing.T) {
 	now := time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC)
 	ago := func(days int) time.Time { return now.AddDate(0, 0, -days) }
+	const shorter = "; or set window: %dd in clipfence.yaml, which shows less of what is done seldom"
 	for _, tt := range []struct {
 		first, keep, since int // days ago, days, days ago
 		reads              []int
@@ -19,14 +21,15 @@ func TestLateWords(t *testing.T) {
 	}{
 		{200, 0, 0, nil, "survey: no log was read yet"},
 		{200, 0, 0, []int{40}, "survey: it was last read 2026-10-15"},
-		{200, 0, 60, []int{20}, "wait: it was switched on 2026-09-25"}, // that is the larger part
+		{200, 0, 60, []int{20}, "wait: it was switched on 2026-09-25" + fmt.Sprintf(shorter, 60)}, // that is the larger part
 		{200, 0, 60, []int{31}, "survey: it was last read 2026-10-24"},
-		{200, 0, 30, []int{0}, "wait: it was switched on 2026-10-25"},
-		{200, 0, 30, []int{10, 1}, "wait: it was switched on 2026-10-25"},
+		{200, 0, 30, []int{0}, "wait: it was switched on 2026-10-25" + fmt.Sprintf(shorter, 30)},
+		{200, 0, 30, []int{10, 1}, "wait: it was switched on 2026-10-25" + fmt.Sprintf(shorter, 30)},
 		{200, 7, 0, []int{0}, "wait, and keep it 90 days: it is kept 7, and what came before was forgotten when it " +
 			"was first read"},
 		{200, 7, 3, []int{0}, "wait: it was switched on 2026-11-21"},
 		{20, 0, 0, []int{0}, "wait: what was read begins 2026-11-04"},
+		{75, 0, 0, []int{0}, "wait: what was read begins 2026-09-10" + fmt.Sprintf(shorter, 75)},
 	} {
 		r := model.CoverageRecord{Node: model.MustPath("/m"), Service: "s", LogClass: "read", Written: true,
 			Keep: tt.keep}

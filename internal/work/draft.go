@@ -63,7 +63,12 @@ type Drafts struct {
 	Left    []error
 	Lessons *review.Lessons // what reviews taught
 	Limits  bool            // lines end that rest on no use of the window
+
+	Observable float64 // the share of what is granted that the evidence is complete for
 }
+
+// Thin reports whether the evidence is not complete for all that is granted.
+func (d *Drafts) Thin() bool { return !usage.Observable(d.Observable) }
 
 // Draft writes fences from what was used. Of those for the most dangerous, who cannot be
 // narrowed is left, and told; one who is named is an error: [draft.ErrNothing],
@@ -97,7 +102,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	lessons := review.Learn(decisions, w.now())
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
 		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Limits: q.Limits, Gates: q.Gates}
-	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits}
+	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits, Observable: res.Observable}
 	for i, id := range ids {
 		if len(out.Written) == most {
 			break

@@ -854,8 +854,8 @@ func TestRehearsedTogether(t *testing.T) {
 	if v := decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf); len(v.Fences) < 10 || !v.OK {
 		t.Errorf("of all drafts: %+v", v)
 	}
-	// What was applied since has nothing to replace any more: of all drafts it is left out and told,
-	// by its name it cannot be rehearsed.
+	// What is about something that is not there any more is left out of all drafts and told; by its name
+	// it cannot be rehearsed.
 	gone := strings.Replace(string(was), "replaces: [", "replaces: [g-gone, ", 1)
 	if err := os.WriteFile(names[1], []byte(gone), 0o600); err != nil {
 		t.Fatal(err)

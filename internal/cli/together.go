@@ -21,6 +21,7 @@ type jointValue struct {
 	Going   int         `json:"given_up_and_going_on,omitempty" doc:"of the uses that they name as given up, those that were made on several days of the window"`
 	Only    []brokenRow `json:"broken_only_together" doc:"by no fence alone, and named as given up by none"`
 	Risk    riskValue   `json:"risk" doc:"of all together"`
+	Applied int         `json:"applied_already,omitempty" doc:"so many drafts are applied, and left out"`
 	Left    []string    `json:"left_out,omitempty" doc:"drafts that cannot be rehearsed any more, and why"`
 }
 
@@ -96,6 +97,9 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 	}
 	if n := len(j.Left); n > 0 {
 		d.Head += fmt.Sprintf("; %s left out", isAre(n, "draft"))
+	}
+	if v.Applied = j.Applied; j.Applied > 0 {
+		d.Notes = append(d.Notes, isAre(j.Applied, "draft")+" applied already, and left out.")
 	}
 	d.Value = v
 	d.Lines = append(d.Lines, fmt.Sprintf("  note %s calls of %s replayed against all of them at once",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"time"
 
@@ -13,6 +14,7 @@ import (
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/core/usage"
+	"clipfence/internal/fencefile"
 	"clipfence/internal/source"
 	"clipfence/internal/source/documents"
 )
@@ -57,19 +59,34 @@ type Joint struct {
 	Risk  *Risk   // of all together
 	Going int     // of the given-up uses of all together, those that go on
 	Left  []error // of each draft that was left out: what it is about is not there any more, or it is no fence
+
+	Applied int // so many drafts were applied: they are left out as well
 }
 
 // RehearseTogether rehearses several fences of one source, each alone and all as if they stood
-// together: see [rehearse.Together]. Of no names those of all drafts are taken, and one that
-// cannot be rehearsed, such as of what was applied since, is left out, and told.
+// together: see [rehearse.Together]. Of no names those of all drafts are taken but for what was
+// applied; one that cannot be rehearsed is left out, and told.
 func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept bool) (*Joint, error) {
 	out := &Joint{}
 	var s *Source
 	every := len(names) == 0
+	applied := map[string]*Record{}
 	if every {
 		names = w.DraftNames(ctx)
+		_, history, err := w.History(ctx)
+		if err != nil {
+			return nil, damaged(err)
+		}
+		applied = carried(history)
 	}
 	for _, arg := range names {
+		if every {
+			_, by := carriedOut(filepath.Join(w.DraftDir(), arg+fencefile.Suffix), applied)
+			if by != nil && by.State == ChangeDone {
+				out.Applied++
+				continue
+			}
+		}
 		name, f, of, err := w.ReadFence(ctx, arg)
 		var fault *model.Fault
 		if every && errors.As(err, &fault) {
@@ -86,6 +103,9 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 				out.Names[0], s.Name, w.Relative(name), of.Name)
 		}
 		out.Names, out.Fences = append(out.Names, w.Relative(name)), append(out.Fences, f)
+	}
+	if s == nil && out.Applied > 0 && len(out.Left) == 0 {
+		return nil, fmt.Errorf("nothing is left to rehearse: all drafts (%d) are applied", out.Applied)
 	}
 	if s == nil {
 		return nil, errors.Join(append(out.Left, errors.New("no draft can be rehearsed"))...)

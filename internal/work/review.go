@@ -180,12 +180,10 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		r := &Reviewed{Name: w.Relative(file)}
 		out = append(out, r)
 		// What was carried out fits no survey any more.
-		if data, err := os.ReadFile(file); err == nil {
-			if f, err := fencefile.Read(file, data); err == nil && applied[f.Digest] != nil {
-				r.Fence, r.For = f, f.For
-				r.Applied, r.Handed = applied[f.Digest].ID, applied[f.Digest].State == ChangeHanded
-				continue
-			}
+		if f, by := carriedOut(file, applied); by != nil {
+			r.Fence, r.For = f, f.For
+			r.Applied, r.Handed = by.ID, by.State == ChangeHanded
+			continue
 		}
 		var known *at
 		_, f, s, err := w.fenceOf(file, func(f *fence.Fence) (*Source, error) {
@@ -252,6 +250,19 @@ func carried(history []*Record) map[string]*Record {
 		}
 	}
 	return out
+}
+
+// carriedOut returns a fence and the change that carried out just this content, of those that did; nil: none.
+func carriedOut(file string, changes map[string]*Record) (*fence.Fence, *Record) {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return nil, nil
+	}
+	f, err := fencefile.Read(file, data)
+	if err != nil {
+		return nil, nil
+	}
+	return f, changes[f.Digest]
 }
 
 // Waits reports whether nobody has decided on a draft that is still to be decided on.

@@ -129,6 +129,10 @@ func TestClasses(t *testing.T) {
 			"grant g1 workload/a stow/item:find,stow/item:read /m/berth:x/box:b1/**\nused workload/a " +
 				"stow/item:find /m/berth:x/box:b2/1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1/1 1-80",
 			"find f read u"},
+		{"the same, of one whom every check lets through",
+			"bypass workload/a\ngrant g1 workload/a stow/item:find,stow/item:read /m/berth:x/box:b1/**\n" +
+				"used workload/a stow/item:find /m/berth:x/box:b2/1 1-80\n" +
+				"used workload/a stow/item:read /m/berth:x/box:b1/1 1-80", "find x read u"},
 		{"one rare member of two",
 			"grant g1 group/g stow/item:find,stow/item:read /m/**\nmember workload/a group/g\nmember workload/b " +
 				"group/g\nseen workload/a 200\nused workload/b stow/item:read /m/berth:x/box:b1/1 1-80",

@@ -2,6 +2,7 @@ package posture_test
 
 import (
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"testing"
@@ -289,5 +290,38 @@ func TestFindings(t *testing.T) {
 				t.Errorf("found %q, want %q", text, tt.want)
 			}
 		})
+	}
+}
+
+// TestEscalationDanger: what is told of somebody who can make itself administrator is the danger that it gains,
+// whether anything is granted to it or not.
+func TestEscalationDanger(t *testing.T) {
+	for _, who := range []string{"person/b", "signed-in"} {
+		e := estate()
+		e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),
+			Where: on("/s/harbour:o/**")}, model.Grant{ID: "g-j", To: id(who), Rights: do("muster/roll:let-in"),
+			Where: on("/s/harbour:o")})
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		in := &gauge.Input{Index: x, Coverage: usage.NewCoverage(nil, usage.Read{}), Weights: gauge.DefaultWeights,
+			AsOf: time.Date(2026, 11, 24, 0, 0, 0, 0, time.UTC), Window: 90}
+		w := gauge.DefaultWeights
+		// Whoever may hand out rights on the top has all there is: four permissions on three places.
+		all := 2*w.Of(model.HandOut, 3) + w.Of(model.Change, 3) + w.Of(model.Read, 3)
+		told := false
+		for _, f := range posture.Findings(in, gauge.Run(in), []model.Path{model.MustPath("/s/harbour:o")}, nil) {
+			if f.Kind != posture.Escalation || f.Identity != id(who) {
+				continue
+			}
+			if want := all - w.Of(model.HandOut, 1); math.Abs(f.Danger-want) > 1e-9 {
+				t.Errorf("%s gains %.1f, want %.1f", who, f.Danger, want)
+			}
+			told = true
+		}
+		if !told {
+			t.Errorf("%s is not told", who)
+		}
 	}
 }

@@ -143,6 +143,8 @@ func Parse(text string) (*gauge.Input, error) {
 			identity(f[1]).LastSeen = Now.AddDate(0, 0, -n)
 		case "grouped": // the log tells its groups
 			grouped[model.MustID(f[1])] = true
+		case "bypass": // every check lets it through
+			e.Semantics.Bypass = append(e.Semantics.Bypass, model.MustID(f[1]))
 		case "emptied": // the group had members that left it
 			emptied[model.MustID(f[1])] = true
 		case "disabled":

@@ -307,6 +307,12 @@ func Parse(name string, data []byte) (*Config, error) {
 				}
 			}
 		}
+		for _, on := range s.Fleeting {
+			if text := on.String(); strings.HasSuffix(text, "/**") {
+				fault(s.At, "source %q: fleeting: %s: name the nodes that come and go, without /**: what lies in "+
+					"them goes with them", s.Name, text)
+			}
+		}
 		for _, q := range s.Quiet {
 			if text := q.On.String(); !strings.HasPrefix(text+"/", "/"+s.Name+"/") {
 				fault(s.At, "source %q: quiet: on: %s is not in it; its places begin with /%s", s.Name, text, s.Name)

@@ -97,7 +97,7 @@ type Source struct {
 	LogZone     string              `json:"log_zone,omitempty" doc:"files: what the abbreviations of time zones in its logs mean, as a name of the IANA list, such as Europe/Oslo"`
 	Strangers   []string            `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
 	Over        []model.PathPattern `json:"over,omitempty" doc:"places where work is over: that their logs are silent is no loss of them"`
-	Fleeting    []model.PathPattern `json:"fleeting,omitempty" doc:"places of nodes that come and go between surveys, such as /hub/*/space:*-try-*: a call on one that no survey lists was on something that is gone"`
+	Fleeting    []model.PathPattern `json:"fleeting,omitempty" doc:"places of nodes that come and go between surveys, such as /ferries/namespace:*-trial-*: a call on one that no survey lists was on something that is gone"`
 	Quiet       []Quiet             `json:"quiet,omitempty" doc:"days on which nobody worked: that logs are silent then is no loss of them"`
 	Operations  string              `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position      `json:"-"`

@@ -359,6 +359,17 @@ func TestCases(t *testing.T) {
 				c.uses(near, "put", box, d)
 			}
 		}, on(1, model.Change) + 2*on(2, model.Change), on(1, model.Change) + 2*on(2, model.Change), 0},
+		{"a bucket of each month, by one who began this month", func(c *plain) {
+			id := c.who("workload/w")
+			c.grant(id, project(0)+"/**", 900, all...)
+			for d := -18; d <= 90; d++ {
+				at := project(0) + "/box:log-" + asOf.AddDate(0, 0, d).Format("2006-01")
+				if d == 0 {
+					c.node(at)
+				}
+				c.uses(id, "put", at, d)
+			}
+		}, on(1, model.Change), on(1, model.Change), 0},
 		{"containers that come and go", func(c *plain) {
 			id := c.who("workload/w")
 			c.grant(id, "/m/**", 900, "s/*:*")

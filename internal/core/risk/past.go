@@ -251,8 +251,8 @@ type Part struct {
 	// hundred days can teach how often such comes back.
 	Yearly bool
 
-	// Turns: what is used is called after a year that ends within the horizon, and these are
-	// the places that would be called after the next one.
+	// Turns: what is used is called after a month, or a year that ends within the horizon, and
+	// these are the places that would be called after the next one.
 	Turns bool
 }
 
@@ -466,13 +466,13 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 			}
 			last = max(last, beside[up].last)
 		}
-		turning := day-last <= 60 && turns(kin[k], day)
+		over := day-last <= 60 && turns(kin[k], day)
 		// Where all that is there is called alike, names tell nothing.
-		if on, ok := pattern(k.up, kin[k], day.Time().Year()); ok && (turning || len(kin[k]) >= leastKin &&
+		if on, ok := pattern(k.up, kin[k], day.Time().Year()); ok && (over || len(kin[k]) >= leastKin &&
 			p.holding(perm, on) < p.holding(perm, k.up.Below())) {
 			out = append(out, Part{Class: Kin,
 				Bin:   bin(few(len(kin[k])), [2]int{min(fresh, 2), 3}, active(last), high, often),
-				Where: []model.PathPattern{on}, Turns: turning})
+				Where: []model.PathPattern{on}, Turns: over})
 		}
 	}
 	for _, top := range slices.SortedFunc(maps.Keys(near), model.Path.Compare) {
@@ -953,19 +953,38 @@ func runs(name string) []string {
 	return out
 }
 
-// turns reports whether one of some nodes is called after the year of a day, alone or with what follows, and
-// that year ends within the horizon.
+// turns reports whether one of some nodes is called after the year of a day, with nothing behind it, and that
+// year ends within the horizon, or after its month or the one before, which always does.
 func turns(nodes []model.Path, day usage.Day) bool {
-	year := strconv.Itoa(day.Time().Year())
-	if (day + Horizon).Time().Year() == day.Time().Year() {
-		return false
-	}
 	return slices.ContainsFunc(nodes, func(n model.Path) bool {
 		_, name := n.Last()
-		return slices.ContainsFunc(runs(name), func(run string) bool {
-			return strings.HasPrefix(run, year) && (len(run) == 4 || len(run) == 6 || len(run) == 8)
-		})
+		return turning(name, day)
 	})
+}
+
+func turning(name string, day usage.Day) bool {
+	now := day.Time()
+	month := func(text string) bool { // not the day before: what is a month back may be of 31 days
+		return text == now.Format("200601") || text == now.AddDate(0, 0, -now.Day()).Format("200601")
+	}
+	digits := runs(name)
+	digits = slices.DeleteFunc(digits, func(run string) bool { return !unicode.IsDigit(rune(run[0])) })
+	for i, run := range digits {
+		switch last := i == len(digits)-1; {
+		case len(run) == 6 || len(run) == 8:
+			if month(run[:6]) {
+				return true
+			}
+		case len(run) != 4:
+		case last:
+			if run == now.Format("2006") && (day+Horizon).Time().Year() > now.Year() {
+				return true
+			}
+		case len(digits[i+1]) == 2 && month(run+digits[i+1]):
+			return true
+		}
+	}
+	return false
 }
 
 // pattern returns the pattern of names like some of one mask below a node: numbers that all

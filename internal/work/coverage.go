@@ -213,7 +213,7 @@ func lateWords(c *usage.Coverage, r model.CoverageRecord, span usage.Window, day
 		return fmt.Sprintf("wait, and keep it %d days: it is kept %d, and what came before was forgotten when it "+
 			"was first read", days, r.Keep)
 	case r.Since.After(span.From):
-		return "wait: it was switched on " + r.Since.Format(time.DateOnly) + shorter(from, span)
+		return "wait: it was switched on " + r.Since.Format(time.DateOnly)
 	}
 	return "wait: what was read begins " + from.Format(time.DateOnly) + shorter(from, span)
 }
@@ -221,7 +221,7 @@ func lateWords(c *usage.Coverage, r model.CoverageRecord, span usage.Window, day
 // shortest is how many days a window should have at least: people are away for weeks.
 const shortest = 30
 
-// shorter offers a window that begins with the evidence.
+// shorter offers a window that begins with all that was read.
 func shorter(from time.Time, span usage.Window) string {
 	if n := int(span.To.Sub(from).Hours() / 24); n >= shortest {
 		return fmt.Sprintf("; or set window: %dd in clipfence.yaml, which shows less of what is done seldom", n)

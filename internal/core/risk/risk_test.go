@@ -464,3 +464,19 @@ func TestTurning(t *testing.T) {
 		}
 	}
 }
+
+// TestLaterUse: what was done after the day that is looked at is not known.
+func TestLaterUse(t *testing.T) {
+	x := estate(t)
+	f := usage.Fold{}
+	read := model.MustPermission("s/box:read")
+	for i, ago := range []usage.Day{3, 30} {
+		f.Add(usage.Call{Time: (now - ago).Time(), Identity: model.MustID(fmt.Sprint("person/p", i)), Permission: read,
+			Path: box(0, 0, 0), Outcome: usage.Done})
+	}
+	p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now-10, none)
+	perm, _ := x.PermNumber(read)
+	if p.Used(model.MustID("person/p0"), perm) || !p.Used(model.MustID("person/p1"), perm) {
+		t.Error("a use counts before it happened, or one of before does not")
+	}
+}

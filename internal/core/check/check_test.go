@@ -138,3 +138,28 @@ func TestDoubtSaysWhere(t *testing.T) {
 		}
 	}
 }
+
+// TestLeaving: who leaves a group has what it gives no more, however far up that lies, and others keep it.
+func TestLeaving(t *testing.T) {
+	read := model.MustPermission("a/b:c")
+	p, q, g, h := model.MustID("person/p"), model.MustID("person/q"), model.MustID("group/g"), model.MustID("group/h")
+	e := &model.Estate{Source: "m", Identities: []model.Identity{{ID: p}, {ID: q}, {ID: g}, {ID: h}},
+		Memberships: []model.Membership{{Member: p, Group: g}, {Member: q, Group: g}, {Member: g, Group: h}},
+		Catalogue:   []model.CatalogueEntry{{Permission: read}},
+		Grants: []model.Grant{{ID: "g", To: h, Rights: model.Permissions(read),
+			Where: []model.PathPattern{model.MustPathPattern("/m/**")}}}}
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := usage.Fold{}
+	for _, id := range []model.ID{p, q} {
+		f.Add(usage.Call{Time: time.Date(2026, 11, 1, 9, 0, 0, 0, time.UTC), Identity: id, Permission: read,
+			Path: model.MustPath("/m/box:x"), Outcome: usage.Done})
+	}
+	d := check.Fence(x, &fence.Fence{For: model.MustID("m:person/p"), Leaves: []model.ID{g}},
+		usage.ListOf(f.Uses()...), func(int) bool { return false })
+	if len(d) != 1 || d[0].Identity != p || d[0].Line != -1 {
+		t.Errorf("doubts: %v", d)
+	}
+}

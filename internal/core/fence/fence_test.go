@@ -207,3 +207,53 @@ func TestLends(t *testing.T) {
 		}
 	}
 }
+
+// TestValidateAsks: what may be asked for lies inside the grants that go, with all that they are bound to.
+func TestValidateAsks(t *testing.T) {
+	do := func(p string) []model.PermissionPattern {
+		return []model.PermissionPattern{model.MustPermissionPattern(p)}
+	}
+	on := func(p string) []model.PathPattern { return []model.PathPattern{model.MustPathPattern(p)} }
+	strong := model.Condition{SecondFactor: true}
+	for _, tt := range []struct {
+		name string
+		ask  fence.Ask
+		who  string
+		want string // a part of the fault
+	}{
+		{"a part of a grant", fence.Ask{Do: do("a/b:c"), Where: on("/s/box:x/**")}, "s:person/p", ""},
+		{"another permission", fence.Ask{Do: do("a/b:e"), Where: on("/s/box:x/**")}, "s:person/p", "lies inside"},
+		{"another place", fence.Ask{Do: do("a/b:c"), Where: on("/s/box:z/**")}, "s:person/p", "lies inside"},
+		{"two grants together", fence.Ask{Do: do("a/b:c"), Where: append(on("/s/box:x/**"), on("/s/box:y/**")...),
+			When: strong}, "s:person/p", ""},
+		{"as the grant is bound", fence.Ask{Do: do("a/b:c"), Where: on("/s/box:y/**"), When: strong}, "s:person/p",
+			""},
+		{"and without that", fence.Ask{Do: do("a/b:c"), Where: on("/s/box:y/**")}, "s:person/p", "lies inside"},
+		{"a grant that stays", fence.Ask{Do: do("a/b:d"), Where: on("/s/box:x/**")}, "s:person/p", "lies inside"},
+		{"a workload", fence.Ask{Do: do("a/b:c"), Where: on("/s/box:x/**")}, "s:workload/w", "asks nobody"},
+		{"everybody", fence.Ask{Do: do("a/b:c"), Where: on("/s/box:x/**")}, "s:everyone", "nobody can ask"},
+		{"nothing", fence.Ask{Where: on("/s/box:x/**")}, "s:person/p", "names permissions"},
+	} {
+		p := model.MustID("person/p")
+		e := &model.Estate{Source: "s", Identities: []model.Identity{{ID: p}, {ID: model.MustID("workload/w")}}}
+		for _, perm := range []string{"a/b:c", "a/b:d", "a/b:e"} {
+			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(perm)})
+		}
+		e.Grants = []model.Grant{{ID: "g-1", To: p, Rights: model.Rights{Do: do("a/b:c")}, Where: on("/s/box:x/**")},
+			{ID: "g-2", To: p, Rights: model.Rights{Do: do("a/b:c")}, Where: on("/s/box:y/**"), When: strong},
+			{ID: "g-3", To: p, Rights: model.Rights{Do: do("a/b:d")}, Where: on("/s/box:x/**")}}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID(tt.who), Replaces: []string{"g-1", "g-2"},
+			Asks: []fence.Ask{tt.ask}}
+		if tt.who != "s:person/p" {
+			f.Replaces = nil
+		}
+		err = f.Validate(x)
+		if tt.want == "" && err != nil || tt.want != "" && (err == nil || !strings.Contains(err.Error(), tt.want)) {
+			t.Errorf("%s: %v, want %q", tt.name, err, tt.want)
+		}
+	}
+}

@@ -256,6 +256,13 @@ func TestValidate(t *testing.T) {
 			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
 				Unless: []model.ID{model.MustID("person/nobody")}, Rights: model.Rights{Do: pats("*")}, Where: on}}
 		}, "person/nobody"},
+		{"a denial nowhere", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
+				Rights: model.Rights{Do: pats("*")}}}
+		}, `denial "d" names no place`},
+		{"a ceiling nowhere", func(e *model.Estate) {
+			e.Ceilings = []model.Ceiling{{ID: "c", Of: model.MustID("person/a"), Rights: model.Rights{Do: pats("*")}}}
+		}, `ceiling "c" names no place`},
 		{"guardrail outside", func(e *model.Estate) {
 			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"),
 				Rights: model.Rights{Do: pats("*")}}}
@@ -282,6 +289,38 @@ func TestDuration(t *testing.T) {
 	for _, in := range []string{"", "0d", "-1h", "1w", "1.5h", "4 h", "99999999d"} {
 		if _, err := model.ParseDuration(in); err == nil {
 			t.Errorf("ParseDuration(%q) is taken", in)
+		}
+	}
+}
+
+// TestConditionEqual: conditions are the same when each part is, in the same words.
+func TestConditionEqual(t *testing.T) {
+	at := time.Date(2026, 11, 1, 8, 0, 0, 0, time.UTC)
+	make := func() model.Condition {
+		return model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}, SecondFactor: true,
+			Hours:  &model.Hours{Days: []string{"mon"}, From: "08:00", To: "17:00", Zone: "UTC"},
+			Labels: map[string]string{"a": "b"}, From: at, Until: at.AddDate(0, 1, 0), Opaque: []string{"x"}}
+	}
+	one := make()
+	if !one.Equal(make()) || !(model.Condition{}).Equal(model.Condition{}) {
+		t.Error("the same is not the same")
+	}
+	for name, bend := range map[string]func(c *model.Condition){
+		"a network":            func(c *model.Condition) { c.Networks = nil },
+		"the second factor":    func(c *model.Condition) { c.SecondFactor = false },
+		"no hours":             func(c *model.Condition) { c.Hours = nil },
+		"the days":             func(c *model.Condition) { c.Hours.Days = []string{"tue"} },
+		"when they begin":      func(c *model.Condition) { c.Hours.From = "09:00" },
+		"when they end":        func(c *model.Condition) { c.Hours.To = "18:00" },
+		"where":                func(c *model.Condition) { c.Hours.Zone = "Europe/Oslo" },
+		"a label":              func(c *model.Condition) { c.Labels["a"] = "c" },
+		"from when on":         func(c *model.Condition) { c.From = at.Add(time.Second) },
+		"until when":           func(c *model.Condition) { c.Until = at.AddDate(0, 2, 0) },
+		"what cannot be known": func(c *model.Condition) { c.Opaque = nil },
+	} {
+		two := make()
+		if bend(&two); one.Equal(two) || two.Equal(one) {
+			t.Errorf("another is the same but for %s", name)
 		}
 	}
 }

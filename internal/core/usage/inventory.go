@@ -137,8 +137,9 @@ func (v *Inventory) Gone(p model.Path) (model.Path, bool) {
 // comesAndGoes are the verbs by which something comes, or is there no more.
 var comesAndGoes = []string{"create", "delete", "destroy", "drop", "remove", "terminate"}
 
-// Witnessed returns nodes of which calls that were let through show that they were there: they were made
-// or thrown away under that very name. kinds returns of a permission to which kinds of node it applies.
+// Witnessed returns nodes of which calls that were done show that they were there: they were made
+// or thrown away under that very name. kinds returns of a permission to which kinds of node it applies; one
+// whose noun is none of them makes or throws away something in them.
 func Witnessed(uses *Uses, kinds func(model.Permission) []string) []model.Path {
 	of := map[model.Permission][]string{}
 	var out []model.Path
@@ -146,11 +147,14 @@ func Witnessed(uses *Uses, kinds func(model.Permission) []string) []model.Path {
 		on, known := of[u.Permission]
 		if !known {
 			if slices.Contains(comesAndGoes, u.Permission.Verb()) {
-				on = kinds(u.Permission)
+				noun := u.Permission.Noun()
+				on = slices.DeleteFunc(slices.Clone(kinds(u.Permission)), func(k string) bool {
+					return k != noun && k+"s" != noun && k+"es" != noun
+				})
 			}
 			of[u.Permission] = on
 		}
-		if len(on) == 0 || !u.Outcome.Allowed() {
+		if len(on) == 0 || u.Outcome != Done { // what failed may have found nothing there
 			continue
 		}
 		if kind, _ := u.Path.Last(); kind != "" && slices.Contains(on, kind) {

@@ -18,7 +18,8 @@ func TestGone(t *testing.T) {
 	for _, p := range []string{"/m", "/m/hall:east", "/m/hall:east/space:one", "/m/hall:east/space:one/app:web"} {
 		e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
 	}
-	kinds := map[string][]string{"s/space:create": {"hall", "space"}, "s/space:delete": {"space"},
+	kinds := map[string][]string{"s/space:create": {"hall", "space"}, "s/item:delete": {"space"},
+		"s/spaces:destroy": {"space"}, "s/space:delete": {"space"},
 		"s/app:drop": {"app"}, "s/app:view": {"app"}, "s/all:delete": nil}
 	for p, on := range kinds {
 		e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.See,
@@ -35,8 +36,11 @@ func TestGone(t *testing.T) {
 	}{
 		{"s/space:create", "/m/hall:east/space:made", usage.Done},
 		{"s/space:delete", "/m/hall:east/space:thrown", usage.Done},
-		{"s/space:delete", "/m/hall:east/space:kept", usage.Refused},      // it was not
-		{"s/space:create", "/m/hall:east", usage.Done},                    // in which, not what
+		{"s/space:delete", "/m/hall:east/space:kept", usage.Refused}, // it was not
+		{"s/space:delete", "/m/hall:east/space:seen", usage.Failed},  // it found none
+		{"s/space:create", "/m/hall:east", usage.Done},               // in which, not what
+		{"s/item:delete", "/m/hall:east/space:seen", usage.Done},     // something in it
+		{"s/spaces:destroy", "/m/hall:east/space:many", usage.Done},
 		{"s/app:view", "/m/hall:east/space:seen/app:web", usage.Done},     // proves no name
 		{"s/app:drop", "/m/hall:east/space:one/app:old", usage.Done},      // in one that is there
 		{"s/all:delete", "/m/hall:east/space:whatever", usage.Done},       // of any kind of node
@@ -51,7 +55,7 @@ func TestGone(t *testing.T) {
 		got = append(got, p.String())
 	}
 	slices.Sort(got)
-	want := []string{"/m/hall:east", "/m/hall:east/space:made", "/m/hall:east/space:one/app:old",
+	want := []string{"/m/hall:east/space:made", "/m/hall:east/space:many", "/m/hall:east/space:one/app:old",
 		"/m/hall:east/space:thrown"}
 	if fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Fatalf("the log shows %v, want %v", got, want)

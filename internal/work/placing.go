@@ -41,7 +41,7 @@ func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses) (g
 		grouped[in.who] = true
 	}
 	nodes := usage.InventoryOf(s.Index, gone, s.Semantics().Complete)
-	nodes.Saw(usage.Witnessed(uses, func(p model.Permission) []string { e, _ := s.Entry(p); return e.Kinds }))
+	nodes.Witness(uses, func(p model.Permission) []string { e, _ := s.Entry(p); return e.Kinds })
 	nodes.ComeAndGo(s.Fleeting)
 	past := &pastGrants{w: w, ctx: ctx, s: s}
 	left := sync.OnceValue(func() map[model.ID]bool { // nobody asks where each group has a member

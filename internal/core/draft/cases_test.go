@@ -74,7 +74,7 @@ func (c *plain) input() *gauge.Input {
 	first := asOf.AddDate(0, 0, -420)
 	uses := usage.ListOf(slices.Concat(steady(), c.before.Uses())...)
 	nodes := usage.InventoryOf(x, nil, nil)
-	nodes.Saw(usage.Witnessed(uses, func(p model.Permission) []string { e, _ := x.Entry(p); return e.Kinds }))
+	nodes.Witness(uses, func(p model.Permission) []string { e, _ := x.Entry(p); return e.Kinds })
 	return &gauge.Input{Index: x, Uses: uses, AsOf: asOf, Place: gauge.PlaceInput{Inventory: nodes},
 		Window: 90, History: first, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{asOf}, Until: asOf})}

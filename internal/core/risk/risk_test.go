@@ -338,7 +338,7 @@ func TestKin(t *testing.T) {
 	}
 	uses := usage.ListOf(f.Uses()...)
 	nodes := usage.InventoryOf(x, nil, nil)
-	nodes.Saw(usage.Witnessed(uses, func(p model.Permission) []string { c, _ := x.Entry(p); return c.Kinds }))
+	nodes.Witness(uses, func(p model.Permission) []string { c, _ := x.Entry(p); return c.Kinds })
 	p := NewPast(x, nodes, uses, now-399, now, none)
 	put, _ := x.PermNumber(model.MustPermission("s/box:put"))
 	if at := model.MustPath("/m/space:try-3/box:a"); p.Node(at.Child("", "x")) != at ||

@@ -1,7 +1,10 @@
 package usage
 
 import (
+	"cmp"
+	"maps"
 	"slices"
+	"strings"
 
 	"clipfence/internal/core/model"
 )
@@ -27,6 +30,8 @@ type Nodes interface {
 	ListsBeside(parent model.Path, kind string) bool
 	// ListsKind reports whether there is any node of a kind.
 	ListsKind(kind string) bool
+	// NodesLike yields the nodes that one of some patterns matches.
+	NodesLike(on []model.PathPattern, yield func(model.Path))
 }
 
 // InventoryOf is [NewInventory] of the newest survey, and of the nodes that only earlier ones listed.
@@ -89,17 +94,6 @@ func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
 	return unknown, !unknown.IsZero()
 }
 
-// Saw adds nodes of which the log shows that they were there once: they are not unknown, nor what is
-// below them. That says nothing about which kinds are listed.
-func (v *Inventory) Saw(nodes []model.Path) {
-	if v.saw == nil {
-		v.saw = make(map[model.Path]bool, len(nodes))
-	}
-	for _, n := range nodes {
-		v.saw[n] = true
-	}
-}
-
 // ComeAndGo adds places of nodes that come and go between surveys: one that no survey lists is gone.
 func (v *Inventory) ComeAndGo(on []model.PathPattern) { v.fleeting = append(v.fleeting, on...) }
 
@@ -134,15 +128,76 @@ func (v *Inventory) Gone(p model.Path) (model.Path, bool) {
 	return model.Path{}, false
 }
 
+// named is what is listed of one kind right below a node.
+type named struct {
+	names map[string]bool // in small letters
+	used  bool
+}
+
+func rowOf(p model.Path) sibling {
+	up, _ := p.Parent()
+	kind, _ := p.Last()
+	return sibling{up, kind}
+}
+
+// Witness adds nodes that are not listed and of which calls that were done show that they were there: they
+// were made or thrown away under that very name. They are not unknown then, nor is what is below them; it
+// says nothing about which kinds are listed. kinds returns of a permission to which kinds of node it
+// applies; one whose noun is none of them makes or throws away something in them.
+//
+// A log whose names are wrong is no witness: such a node must lie in one that is known, others of its kind
+// that are listed there must be called by their names, and none of them by nearly the same.
+func (v *Inventory) Witness(uses *Uses, kinds func(model.Permission) []string) {
+	if v.now == nil {
+		return
+	}
+	made := v.made(uses, kinds)
+	if len(made) == 0 {
+		return
+	}
+	rows := map[sibling]*named{}
+	var on []model.PathPattern
+	for p := range made {
+		if r := rowOf(p); rows[r] == nil {
+			if beside, err := model.ParsePathPattern(r.parent.String() + "/" + r.kind + ":*"); err == nil {
+				rows[r], on = &named{names: map[string]bool{}}, append(on, beside)
+			}
+		}
+	}
+	listed := map[model.Path]*named{}
+	v.now.NodesLike(on, func(p model.Path) {
+		if r := rows[rowOf(p)]; r != nil {
+			_, name := p.Last()
+			listed[p], r.names[strings.ToLower(name)] = r, true
+		}
+	})
+	for _, u := range uses.All() {
+		for at, ok := u.Path, u.Outcome.Allowed(); ok; at, ok = at.Parent() {
+			if r := listed[at]; r != nil {
+				r.used = true
+			}
+		}
+	}
+	v.saw = map[model.Path]bool{}
+	for _, p := range slices.SortedFunc(maps.Keys(made), func(a, b model.Path) int { // from above
+		return cmp.Or(cmp.Compare(a.Depth(), b.Depth()), a.Compare(b))
+	}) {
+		r := rows[rowOf(p)]
+		_, name := p.Last()
+		up, _ := p.Parent()
+		if _, unknown := v.Unknown(up); r != nil && r.used && !r.names[strings.ToLower(name)] && !unknown {
+			v.saw[p] = true
+		}
+	}
+}
+
 // comesAndGoes are the verbs by which something comes, or is there no more.
 var comesAndGoes = []string{"create", "delete", "destroy", "drop", "remove", "terminate"}
 
-// Witnessed returns nodes of which calls that were done show that they were there: they were made
-// or thrown away under that very name. kinds returns of a permission to which kinds of node it applies; one
-// whose noun is none of them makes or throws away something in them.
-func Witnessed(uses *Uses, kinds func(model.Permission) []string) []model.Path {
+// made returns the paths of nodes, not listed, that calls made or threw away.
+func (v *Inventory) made(uses *Uses, kinds func(model.Permission) []string) map[model.Path]bool {
 	of := map[model.Permission][]string{}
-	var out []model.Path
+	out := map[model.Path]bool{}
 	for _, u := range uses.All() {
 		on, known := of[u.Permission]
 		if !known {
@@ -157,8 +212,9 @@ func Witnessed(uses *Uses, kinds func(model.Permission) []string) []model.Path {
 		if len(on) == 0 || u.Outcome != Done { // what failed may have found nothing there
 			continue
 		}
-		if kind, _ := u.Path.Last(); kind != "" && slices.Contains(on, kind) {
-			out = append(out, u.Path)
+		if kind, _ := u.Path.Last(); kind != "" && slices.Contains(on, kind) &&
+			v.now.ListedDepth(u.Path) < u.Path.Depth() {
+			out[u.Path] = true
 		}
 	}
 	return out

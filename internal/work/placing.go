@@ -20,7 +20,7 @@ import (
 )
 
 // placing gathers what tells whether a call of a source can be placed: the nodes of every
-// Survey that is kept, and those of which the log shows that they were made or thrown away, the
+// survey of the last year or so, and those of which the log shows that they were made or thrown away, the
 // strangers that clipfence.yaml waives, and the grants that are gone since, by earlier surveys and
 // the ledger.
 func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses) (gauge.PlaceInput, error) {

@@ -52,8 +52,7 @@ var packages = []string{
 	"internal/change", "internal/ledger", "internal/patrol", "internal/sshsig",
 }
 
-// besides are packages whose tests are run when those of the package itself, which come
-// first, find nothing; the dearest come last.
+// besides are packages whose tests are shown a fault of a package, too.
 var besides = map[string][]string{
 	"internal/core/access":       {"internal/core/access/index", "internal/change"},
 	"internal/core/access/index": {"internal/core/escalate", "internal/core/gauge", "internal/snapshot"},
@@ -341,7 +340,7 @@ func command(ctx context.Context, dir, name string, args ...string) *exec.Cmd {
 	return c
 }
 
-// tests returns the packages whose tests may notice a fault, in order.
+// tests returns the packages whose tests may notice a fault.
 func (f *fault) tests() []string {
 	return slices.Concat([]string{f.pkg}, besides[f.pkg], []string{last})
 }

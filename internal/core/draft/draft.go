@@ -699,7 +699,7 @@ const (
 
 // narrowest returns the smallest pattern for what was used in a container, such
 // that tomorrow's names fit as well, and that lies inside the grant's places: a folder is
-// left at the first name in it that is [dated]. It is zero when there is none but the
+// left at the first name in it that is [risk.Dated]. It is zero when there is none but the
 // places themselves.
 func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 	within []model.PathPattern) model.PathPattern {
@@ -752,7 +752,7 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 func (d *drafter) lasting(c, p model.Path, days usage.Days) model.Path {
 	out := p
 	for ; p != c; p, _ = p.Parent() {
-		if _, name := p.Last(); dated(name, days, d.worth.now) {
+		if _, name := p.Last(); risk.Dated(name, days, d.worth.now) {
 			out, _ = p.Parent()
 		}
 	}

@@ -953,40 +953,6 @@ func runs(name string) []string {
 	return out
 }
 
-// turns reports whether one of some nodes is called after the year of a day, with nothing behind it, and that
-// year ends within the horizon, or after its month or the one before, which always does.
-func turns(nodes []model.Path, day usage.Day) bool {
-	return slices.ContainsFunc(nodes, func(n model.Path) bool {
-		_, name := n.Last()
-		return turning(name, day)
-	})
-}
-
-func turning(name string, day usage.Day) bool {
-	now := day.Time()
-	month := func(text string) bool { // not the day before: what is a month back may be of 31 days
-		return text == now.Format("200601") || text == now.AddDate(0, 0, -now.Day()).Format("200601")
-	}
-	digits := runs(name)
-	digits = slices.DeleteFunc(digits, func(run string) bool { return !unicode.IsDigit(rune(run[0])) })
-	for i, run := range digits {
-		switch last := i == len(digits)-1; {
-		case len(run) == 6 || len(run) == 8:
-			if month(run[:6]) {
-				return true
-			}
-		case len(run) != 4:
-		case last:
-			if run == now.Format("2006") && (day+Horizon).Time().Year() > now.Year() {
-				return true
-			}
-		case len(digits[i+1]) == 2 && month(run+digits[i+1]):
-			return true
-		}
-	}
-	return false
-}
-
 // pattern returns the pattern of names like some of one mask below a node: numbers that all
 // of them share stay, the others become stars; all of them where there is one name only, and
 // this year and the last one, which end. What looks like a pattern itself is none.

@@ -422,49 +422,6 @@ func TestSeason(t *testing.T) {
 	}
 }
 
-// TestTurning: which names are over soon, and another one comes in their place.
-func TestTurning(t *testing.T) {
-	day := func(text string) usage.Day {
-		at, err := time.Parse(time.DateOnly, text)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return usage.DayOf(at)
-	}
-	for _, c := range []struct {
-		name, day string
-		want      bool
-	}{
-		{"sales_2026", "2026-11-24", true},
-		{"sales_2026", "2026-10-03", true}, // 90 days on is the first of January
-		{"sales_2026", "2026-10-02", false},
-		{"sales_2026", "2027-01-02", false}, // it is over
-		{"sales_2027", "2026-11-24", false},
-		{"2026", "2026-12-31", true},
-		{"audit2-2026", "2026-11-24", true},
-		{"case-2026-0417", "2026-11-24", false}, // one of many of the year
-		{"log-2026-11", "2026-11-24", true},
-		{"log-2026-11", "2026-12-24", true},
-		{"log-2026-11", "2027-01-01", false},
-		{"log-2026-12", "2027-01-31", true},
-		{"log-2026-02", "2026-03-31", true},
-		{"log-2026-02", "2026-04-01", false},
-		{"log-2026-11-24", "2026-11-24", true},
-		{"log-2026-13", "2026-11-24", false},
-		{"log202611", "2026-11-24", true},
-		{"log_20261101", "2026-11-24", true},
-		{"log_20261001", "2026-11-24", true},
-		{"log_20260901", "2026-11-24", false},
-		{"box-11", "2026-11-24", false},
-		{"plain", "2026-11-24", false},
-		{"", "2026-11-24", false},
-	} {
-		if got := turning(c.name, day(c.day)); got != c.want {
-			t.Errorf("%q on %s: %t", c.name, c.day, got)
-		}
-	}
-}
-
 // TestLaterUse: what was done after the day that is looked at is not known.
 func TestLaterUse(t *testing.T) {
 	x := estate(t)

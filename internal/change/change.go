@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
@@ -759,7 +760,7 @@ func (r *Runner) finish(ctx context.Context, c *Change, from int, v *Views) erro
 	if err != nil {
 		return fmt.Errorf("change %s is done, but looking at what became of it failed: %w", c.ID, err)
 	}
-	lost := orphans(v.Before, now, r.Self)
+	lost := escalate.Orphans(v.Before, now, r.Self)
 	if len(lost) == 0 {
 		return nil
 	}

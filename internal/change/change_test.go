@@ -193,7 +193,7 @@ func TestChangeAndUndo(t *testing.T) {
 			r := newRig(t)
 			before := r.dump(t)
 			c := r.plan(t)
-			run := &change.Runner{Changer: &flaky{r.changer, crash}, Ledger: r.ledger, Wait: 5 * time.Second,
+			run := &change.Runner{Changer: &flaky{r.changer, crash}, Ledger: r.ledger, Wait: time.Minute,
 				Progress: func(int, source.Step, bool) {
 					if !r.may(t, "workload/x", "stow/item:read") {
 						t.Errorf("crash %d: the work is cut in the middle of the change", crash)
@@ -308,7 +308,7 @@ func TestTroubles(t *testing.T) {
 		before := r.dump(t)
 		c := r.plan(t)
 		r.cloud.SetFaults(f)
-		run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: 5 * time.Second}
+		run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: time.Minute}
 		if err := run.Run(t.Context(), c); err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -450,7 +450,7 @@ func TestElevationCloses(t *testing.T) {
 			calls := 0
 			dying := &dyingRequests{Requests: &r.gates, die: func() bool { calls++; return calls > fail }}
 			k := &patrol.Keeper{Requests: dying, Ledger: r.ledger, Now: func() time.Time { return now },
-				Wait: 5 * time.Second,
+				Wait: time.Minute,
 				Changer: func(context.Context, string) (source.Changer,
 					error) {
 					return &dyingChanger{r.changer, dying}, nil

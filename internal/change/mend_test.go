@@ -90,7 +90,7 @@ func TestMend(t *testing.T) {
 			}
 			c := &change.Change{ID: "c-1", Source: "mooring"}
 			c.Set(steps, edits)
-			run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: time.Second}
+			run := &change.Runner{Changer: r.changer, Ledger: r.ledger, Wait: time.Minute}
 			if err := run.Run(t.Context(), c); err != nil {
 				t.Fatal(err)
 			}

@@ -9,6 +9,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
 )
@@ -92,82 +93,6 @@ func after(x *index.Index, edits []source.Edited) (*index.Index, error) {
 	d.Gone.Memberships = slices.DeleteFunc(d.Gone.Memberships,
 		func(m model.Membership) bool { return !slices.Contains(x.GroupsOf(m.Member), m.Group) })
 	return x.With(d)
-}
-
-// stewarded is where people can hand out rights on a node: unaided, with no condition that
-// has to be met, by a permission that applies to that kind of node. The tool's own
-// identities do not count, and neither do workloads.
-type stewarded struct {
-	x     *index.Index
-	where map[int]index.Region // by the kinds that a permission applies to
-}
-
-func stewards(x *index.Index, tool []model.ID) *stewarded {
-	edit := x.NewSet()
-	for i := range x.Numbers() {
-		if x.Permission(i).Escalates == model.EditGrants {
-			edit.Add(i)
-		}
-	}
-	s := &stewarded{x, map[int]index.Region{}}
-	walk := x.NewWalk(index.Certain)
-	walk.Only(edit, model.Path{})
-	for _, id := range x.Everybody() {
-		if id.ID.Kind != model.Person || id.Disabled || slices.Contains(tool, id.ID) {
-			continue
-		}
-		for _, p := range walk.Pieces(id.ID) {
-			for i := range p.Permissions() {
-				if edit.Has(i) {
-					c := x.Class(i)
-					s.where[c] = append(s.where[c], index.Interval{From: uint32(p.From), To: uint32(p.To)})
-				}
-			}
-		}
-	}
-	for c, r := range s.where {
-		s.where[c] = r.Or(nil)
-	}
-	return s
-}
-
-// of reports whether somebody can hand out rights on a node by number.
-func (s *stewarded) of(node int) bool {
-	for c, r := range s.where {
-		if r.Has(uint32(node)) && s.x.Applies(c, node) {
-			return true
-		}
-	}
-	return false
-}
-
-// orphans returns the nodes on which somebody can hand out rights before and nobody can
-// after. The two may be read one after the other, and list other nodes.
-func orphans(before, after *index.Index, tool []model.ID) []model.Path {
-	was, is := stewards(before, tool), stewards(after, tool)
-	shared := after.Shares(before)
-	var all index.Region
-	for c, r := range was.where {
-		if shared {
-			r = r.AndNot(is.where[c])
-		}
-		all = all.Or(r)
-	}
-	var out []model.Path
-	for n := range before.Within(all) {
-		if !was.of(n) {
-			continue
-		}
-		now, there := n, true
-		p := before.Path(n)
-		if !shared {
-			now, there = after.NodeNumber(p)
-		}
-		if there && !is.of(now) {
-			out = append(out, p)
-		}
-	}
-	return out
 }
 
 // touched returns whose access edits concern: holders, members, and everybody in a group.
@@ -273,7 +198,7 @@ func StepGuards(v Views) []string {
 			}
 		}
 	}
-	for _, n := range orphans(v.Before, v.After, v.Self) {
+	for _, n := range escalate.Orphans(v.Before, v.After, v.Self) {
 		no("nobody could hand out rights on %s any more: the last person who can, unaided and without a condition, "+
 			"would lose it", n)
 	}

@@ -140,7 +140,7 @@ func (c *town) remove(kind, id string) source.Step {
 
 func newRunner(t *testing.T, c *town) *change.Runner {
 	t.Helper()
-	return &change.Runner{Changer: c, Wait: 5 * time.Second, Estate: c.read,
+	return &change.Runner{Changer: c, Wait: time.Minute, Estate: c.read,
 		Self: []model.ID{model.MustID("workload/fence")},
 		Ledger: &ledger.Ledger{File: filepath.Join(t.TempDir(), "ledger.jsonl"), Book: &ledgertest.Memory{},
 			Now: time.Now, By: "test"}}

@@ -85,7 +85,7 @@ after it. Interrupted, the same command goes on there.`,
 					render.Plural(len(p.Change.Steps), "step"), p.Change.For,
 					arrow(int(p.Rehearsal.Before+0.5), int(p.Rehearsal.After+0.5)))
 				risk := valueOf(p.Risk)
-				if len(p.Rehearsal.Goes) > 0 {
+				if len(p.Rehearsal.Goes) > 0 || risk.Touched > 0 { // places may go, too
 					head += "; risk: " + risk.words()
 				}
 				return a.carryOut(cmd.Context(), w, p, head, yes, dry)

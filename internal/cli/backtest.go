@@ -26,6 +26,7 @@ type backtestFlags struct {
 	plot  string
 	force bool
 	most  mostFlag
+	when  bool
 }
 
 // mostFlag is how many identities may break: a number, or a share of those that call.
@@ -76,6 +77,7 @@ func (b *backtestFlags) add(cmd *cobra.Command) {
 	f.Var(&b.most, "at-most", "with --backtest: pick a caution that broke at most so many identities, 3 or 2%, "+
 		"on the days before those it is told of")
 	f.StringVar(&b.plot, "plot", "", "with --backtest: draw the curve into a file, .svg or .png")
+	f.BoolVar(&b.when, "conditions", false, "with --backtest: also what drafts with --conditions would have broken")
 	f.BoolVar(&b.force, "force", false, "with --plot: write over a file that is there")
 }
 
@@ -89,8 +91,8 @@ func (b *backtestFlags) check(cmd *cobra.Command, args []string) error {
 	switch {
 	case b.on && len(args) > 0:
 		return errors.New("--backtest drafts for everybody: say no fence with it")
-	case !b.on && (b.plot != "" || b.force || b.most.text != "" || cmd.Flags().Changed("ago")):
-		return errors.New("--ago, --at-most, --plot and --force go with --backtest")
+	case !b.on && (b.plot != "" || b.force || b.most.text != "" || b.when || cmd.Flags().Changed("ago")):
+		return errors.New("--ago, --at-most, --conditions, --plot and --force go with --backtest")
 	case !b.on && len(args) == 0 && !cmd.Flags().Changed("all"):
 		return errors.New("say which fence: clipfence rehearse FENCE, --all for every draft, or --backtest")
 	}
@@ -165,7 +167,8 @@ type chanceValue struct {
 
 func (a *app) backtest(cmd *cobra.Command, b *backtestFlags) error {
 	return a.with(cmd.Context(), func(w *work.Workspace) error {
-		r, err := w.Backtest(cmd.Context(), work.BacktestRequest{Ago: b.ago.Duration, Most: b.most.among()})
+		r, err := w.Backtest(cmd.Context(), work.BacktestRequest{Ago: b.ago.Duration, Most: b.most.among(),
+			Conditions: b.when})
 		if err != nil {
 			return err
 		}
@@ -195,15 +198,17 @@ func curveOf(r *work.Backtested) *report.Curve {
 		X: fmt.Sprintf("identities with a refused call, of %d", r.Callers), Y: "danger removed, % of what can go"}
 	for _, row := range r.Rows {
 		p := report.Point{Name: row.Name, X: float64(row.Broken), Y: 100 * row.Removed}
-		if row.Gates {
-			p.Name = row.Caution.String() + ", with gates"
-			c.Beside = append(c.Beside, p)
-		} else if row.Caution > 0 {
+		switch {
+		case row.Curved():
 			p.Name = row.Caution.String()
 			c.Line = append(c.Line, p)
-		} else {
-			c.Beside = append(c.Beside, p)
+			continue
+		case row.Gates:
+			p.Name = row.Caution.String() + ", with gates"
+		case row.When:
+			p.Name = row.Caution.String() + ", with conditions"
 		}
+		c.Beside = append(c.Beside, p)
 	}
 	c.Beside = append(c.Beside, report.Point{Name: "hindsight", X: 0, Y: 100})
 	return c
@@ -221,8 +226,10 @@ func backtested(r *work.Backtested) *render.Doc {
 		v.Ways = append(v.Ways, wayOf(&row, r.Days))
 		drafts += row.Drafts
 		expected, places := "", ""
-		if row.Caution > 0 {
+		if row.Caution > 0 && !row.When { // a condition has no chance yet that it does not hold
 			expected = fmt.Sprintf("%.1f", row.Expected)
+		}
+		if row.Caution > 0 {
 			places = fmt.Sprintf("%d, up to %d", row.Median, row.Pieces)
 		}
 		name := row.Name
@@ -232,7 +239,7 @@ func backtested(r *work.Backtested) *render.Doc {
 		t.Row(render.C(name), render.C(fmt.Sprint(row.Broken)), render.C(fmt.Sprint(row.Early)),
 			render.C(expected), render.C(fmt.Sprint(row.Places)),
 			render.C(fmt.Sprintf("%.1f %%", 100*row.Removed)), render.C(places))
-		if row.Caution == work.Cautions["normal"] && !row.Gates {
+		if row.Caution == work.Cautions["normal"] && row.Curved() {
 			d.Head = fmt.Sprintf("Drafted as of %s, normal caution would have broken %d of %d in %d days, and "+
 				"removed %.0f %% of the danger that can go", r.Then.UTC().Format(time.DateOnly), row.Broken,
 				r.Callers, r.Days,
@@ -292,6 +299,11 @@ func backtested(r *work.Backtested) *render.Doc {
 		"and keep what no log shows. What no log shows cannot be seen to break, here neither. "+
 		"With gates people ask for power that they use rarely, in place of having it: an ask is one of "+
 		"one person a day.")
+	if slices.ContainsFunc(r.Rows, func(row work.BacktestRow) bool { return row.When }) {
+		d.Notes = append(d.Notes, "With conditions a draft asks besides for what every call of a line met. At which "+
+			"hours calls were is known of all days together only: of hours only what is done on new places is seen "+
+			"to break, of networks and second factors everything.")
+	}
 	d.Next = []string{next}
 	d.Value, d.Rows = v, v.Ways
 	return d

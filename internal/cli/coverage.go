@@ -48,11 +48,13 @@ reads the log until an event of each has come, for half a minute or as --arrive 
   clipfence coverage --mend --node /mooring/harbour:ternhaven/pier:operations/berth:crew --service stow --arrive 1m`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			f.mustArrive = cmd.Flags().Changed("arrive")
+			if f.mend {
+				if err := a.real(); err != nil {
+					return err
+				}
+			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				if f.mend {
-					if err := a.real(); err != nil {
-						return err
-					}
 					return a.mend(cmd.Context(), w, &f)
 				}
 				return a.coverage(cmd.Context(), w, &f)
@@ -142,30 +144,11 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 		}
 		d.Head += fmt.Sprintf("%s, %s: evidence complete for %s of what is granted. ", src.Source,
 			spanWords(src.Window), render.Percent(src.Observable))
-		d.Lines = append(d.Lines, placedLines(src.Placement)...)
-		if src.Blind > 0 {
-			d.Lines = append(d.Lines,
-				fmt.Sprintf("%s granted permissions of %s cannot be judged: they were not seen, and no log would "+
-					"have shown them.", render.Count(src.Blind), identities(src.BlindIdentities)))
-		}
-		logs := src.Log
-		if logs.First.IsZero() {
-			d.Lines = append(d.Lines, "No log of "+src.Source+
-				" was read yet: nothing can be judged. Run: clipfence survey")
-			continue
-		}
-		d.Lines = append(d.Lines, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside, %s repeated.",
-			logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines),
-			render.Count(logs.Rejected), render.Count(logs.Repeated)))
-		if src.Begin.After(logs.First.Add(24 * time.Hour)) {
-			d.Lines = append(d.Lines, fmt.Sprintf("Of before %s it holds hardly anything: the evidence begins there.",
-				src.Begin.Format(time.DateOnly)))
-		}
-		about, err := a.ofLogs(ctx, w, src.Source)
+		about, err := a.aboutCoverage(ctx, w, &src)
 		if err != nil {
 			return err
 		}
-		d.Lines = append(d.Lines, about...)
+		d.Lines = append(d.Lines, of(src.Source, len(sources) > 1, about)...)
 	}
 	if total == 0 && f.part() {
 		return f.none(every)
@@ -231,9 +214,13 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 	if shown < len(rows) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", shown, len(rows)))
 	}
-	if !f.all {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s want mending; all of them: --all", len(rows),
-			render.Plural(total, "log")))
+	if !f.all && total > 0 {
+		want := "want"
+		if total == 1 {
+			want = "wants"
+		}
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s %s mending; all of them: --all", len(rows),
+			render.Plural(total, "log"), want))
 	}
 	if mendable > 0 {
 		d.Next = append(d.Next, "clipfence coverage --mend --dry-run")
@@ -241,6 +228,55 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 	d.Next = append(d.Next, "clipfence gauge")
 	d.Value = rows
 	return a.print(d)
+}
+
+// aboutCoverage says what is to be said of a source beside its logs.
+func (a *app) aboutCoverage(ctx context.Context, w *work.Workspace, src *work.SourceCoverage) ([]string, error) {
+	out := placedLines(src.Placement)
+	if src.Blind > 0 {
+		out = append(out, fmt.Sprintf("%s granted permissions of %s cannot be judged: they were not seen, and no log "+
+			"would have shown them.", render.Count(src.Blind), identities(src.BlindIdentities)))
+	}
+	out = append(out, untoldWords(src)...)
+	if logs := src.Log; !logs.First.IsZero() {
+		out = append(out, fmt.Sprintf("Log read from %s to %s, %s lines, %s set aside, %s repeated.",
+			logs.First.Format(time.DateOnly), logs.Last.Format(time.DateOnly), render.Count(logs.Lines),
+			render.Count(logs.Rejected), render.Count(logs.Repeated)))
+		if src.Begin.After(logs.First.Add(24 * time.Hour)) {
+			out = append(out, fmt.Sprintf("Of before %s it holds hardly anything: the evidence begins there.",
+				src.Begin.Format(time.DateOnly)))
+		}
+	}
+	about, err := a.ofLogs(ctx, w, src.Source)
+	return append(out, about...), err
+}
+
+// untoldWords says of which services nobody knows whether a log shows them, and where to say so.
+func untoldWords(src *work.SourceCoverage) (out []string) {
+	names := func(of []string) string {
+		const most = 5
+		if n := len(of) - most; n > 0 {
+			of = append(of[:most:most], fmt.Sprintf("%d more", n))
+		}
+		return strings.Join(of, ", ")
+	}
+	record := fmt.Sprintf(`coverage: [{node: "/%s", written: true}]`, src.Source)
+	if len(src.Unlogged) > 0 {
+		line := fmt.Sprintf("As the catalogue of %s has it, no log shows any permission of %s.", src.Source,
+			names(src.Unlogged))
+		if src.Files {
+			line += " Where one does, give them a log_class there, and say that it is written: " + record
+		}
+		out = append(out, line)
+	}
+	if len(src.Untold) > 0 {
+		line := fmt.Sprintf("Nothing says whether the log of %s is written.", names(src.Untold))
+		if src.Files {
+			line += " If it is, and shows all that is done, write into the estate file: " + record
+		}
+		out = append(out, line)
+	}
+	return out
 }
 
 func identities(n int) string {

@@ -1,10 +1,13 @@
 package cli_test
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -200,6 +203,138 @@ func TestEstateEdited(t *testing.T) {
 	if code, _, errs := exitOf(t, command(dir, binary, "coverage", "--mend")); code != 4 ||
 		!strings.Contains(errs, "made of files") {
 		t.Errorf("%d %s", code, errs)
+	}
+}
+
+// TestUnread: whatever changes something goes on to its end though nobody reads what it prints, as behind a
+// `| head`; a question ends with that, and says nothing.
+func TestUnread(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "changes: edit, ")
+	unread := func(args ...string) (int, string) {
+		t.Helper()
+		r, w, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = r.Close()
+		defer func() { _ = w.Close() }()
+		cmd := command(dir, binary, args...)
+		var errs strings.Builder
+		cmd.Stdout, cmd.Stderr = w, &errs
+		if err := cmd.Run(); err != nil && cmd.ProcessState.ExitCode() < 0 {
+			t.Fatalf("%v: %v", args, err)
+		}
+		return cmd.ProcessState.ExitCode(), errs.String()
+	}
+	if code, errs := unread("apply", "workload/bottler", "--yes"); code != 0 || strings.Contains(errs, "pipe") {
+		t.Fatalf("%d %s", code, errs)
+	}
+	if text := estateText(t, dir); strings.Contains(text, "g-bottler") {
+		t.Fatal("it was not carried out")
+	}
+	if code, errs := unread("undo", "c-1", "--yes"); code != 0 || strings.Contains(errs, "pipe") {
+		t.Fatalf("%d %s", code, errs)
+	}
+	if text := estateText(t, dir); !strings.Contains(text, "id: g-bottler") ||
+		strings.Contains(text, "fence-workload") {
+		t.Errorf("undone:\n%s", text)
+	}
+	if out := must(t, dir, "status"); strings.Contains(out, "interrupted") {
+		t.Error(out)
+	}
+	if code, errs := unread("gauge"); code != 141 || errs != "" {
+		t.Errorf("%d %s", code, errs)
+	}
+}
+
+// TestUnwritable: where nothing can be written questions are answered all the same, and what changes something
+// is not begun; what a process that died left to be written is missed by no answer.
+func TestUnwritable(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "changes: edit, ")
+	full := func(args ...string) (int, string, string) {
+		return exitOf(t, command(dir, "sh", append([]string{"-c", `ulimit -f 0; exec "$0" "$@"`, binary}, args...)...))
+	}
+	for _, args := range [][]string{{"gauge"}, {"why", "workload/bottler", "press/juice:read",
+		"/orchard/barn:north/vat:one"}, {"findings"}, {"rehearse", "workload/bottler"}, {"ledger", "list"}} {
+		want := must(t, dir, args...)
+		code, out, errs := full(args...)
+		if code != 0 || out != want ||
+			!strings.Contains(errs, "cannot be written; questions are answered all the same") {
+			t.Errorf("%v: %d %s\n%s", args, code, errs, out)
+		}
+	}
+	for _, args := range [][]string{{"apply", "workload/bottler", "--yes"}, {"survey"}} {
+		if code, out, errs := full(args...); code == 0 || !strings.Contains(errs, "could not be written") {
+			t.Errorf("%v: %d %s\n%s", args, code, errs, out)
+		}
+	}
+	if text := estateText(t, dir); text != orchardEstate {
+		t.Errorf("edited:\n%s", text)
+	}
+	side := filepath.Join(dir, ".clipfence", "store.db-wal")
+	if err := os.WriteFile(side, []byte("what was not brought in"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if code, _, errs := full("gauge"); code == 0 || !strings.Contains(errs, "a part of it is still in store.db-wal") {
+		t.Errorf("%d %s", code, errs)
+	}
+}
+
+// TestHungUp: a terminal that goes away ends a command as an interrupt does, but not one that was started to
+// outlive it.
+func TestHungUp(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "")
+	// Tests that were themselves started to outlive a terminal hand that on, unless they hear of it.
+	heard := make(chan os.Signal, 1)
+	signal.Notify(heard, syscall.SIGHUP)
+	defer signal.Stop(heard)
+	for wait := 500 * time.Millisecond; ; wait *= 2 { // it may not have begun yet
+		code, err := hungUp(t, dir, wait, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if code >= 0 {
+			break
+		}
+		if wait > 10*time.Second {
+			t.Fatal("the signal kills it")
+		}
+	}
+	if _, err := hungUp(t, dir, time.Second, "HUP"); err == nil {
+		t.Error("it ended, though it was started to outlive its terminal")
+	}
+}
+
+// hungUp starts a patrol that ignores some signal, hangs up after a while, and returns its exit code; an error
+// where it goes on.
+func hungUp(t *testing.T, dir string, wait time.Duration, ignores string) (int, error) {
+	t.Helper()
+	script := `exec "$0" "$@"`
+	if ignores != "" {
+		script = `trap "" ` + ignores + "; " + script
+	}
+	cmd := command(dir, "sh", "-c", script, binary, "patrol", "--every", "1h")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(wait)
+	_ = cmd.Process.Signal(syscall.SIGHUP)
+	ended := make(chan struct{})
+	go func() { _ = cmd.Wait(); close(ended) }()
+	patience := 30 * time.Second
+	if ignores != "" {
+		patience = 2 * time.Second
+	}
+	select {
+	case <-ended:
+		return cmd.ProcessState.ExitCode(), nil
+	case <-time.After(patience):
+		_ = cmd.Process.Kill()
+		<-ended
+		return 0, errors.New("it goes on")
 	}
 }
 

@@ -267,14 +267,19 @@ func (a *app) placedOf(ctx context.Context, w *work.Workspace, found *work.Findi
 		if err != nil {
 			return nil, err
 		}
-		for _, l := range append(placedLines(p.Placement), logs...) {
-			if len(found.Placed) > 1 {
-				l = p.Source + ": " + l
-			}
-			placed = append(placed, l)
-		}
+		placed = append(placed, of(p.Source, len(found.Placed) > 1, append(placedLines(p.Placement), logs...))...)
 	}
 	return placed, nil
+}
+
+// of says in front of each line of which source it is, where there are several.
+func of(source string, several bool, lines []string) []string {
+	if several {
+		for i, l := range lines {
+			lines[i] = source + ": " + l
+		}
+	}
+	return lines
 }
 
 func findingRowOf(f *work.Finding) findingRow {

@@ -34,7 +34,7 @@ approvers: [%s, %s]
 
 func lend(t *testing.T) *lending {
 	t.Helper()
-	l := &lending{live: serve(t)}
+	l := &lending{live: serveToday(t)}
 	var people struct{ Items []struct{ ID string } }
 	if err := json.Unmarshal([]byte(l.admin(t, "GET", "/collections/identities?limit=1000", "", "")),
 		&people); err != nil {

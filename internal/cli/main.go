@@ -46,10 +46,11 @@ var Version = ""
 
 // Main runs one command line and returns the exit code.
 func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
-	ignoreFileLimit()
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	takeSignals()
+	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
-	a := &app{in: stdin, out: &veil{w: stdout}, err: &veil{w: stderr}, clock: time.Now}
+	a := &app{in: stdin, clock: time.Now}
+	a.out, a.err = &veil{w: &unread{stdout, a}}, &veil{w: &unread{stderr, a}}
 	stdout, stderr = a.out, a.err
 	a.ctx = ctx
 	cmd := a.root()
@@ -99,6 +100,7 @@ type app struct {
 	people *strings.Replacer // puts them there; nil: nothing does
 	debug  bool
 	closes bool // the command takes an elevation away, whatever is broken here
+	acts   bool // the command changes something, and goes on though nobody reads what it prints
 }
 
 func (a *app) root() *cobra.Command {
@@ -226,8 +228,30 @@ func (a *app) now() time.Time {
 	return a.clock().UTC()
 }
 
+// An unread writer is for what may be read no more, as behind `| head`: a question ends with that, as programs
+// do, and whatever changes something does not stop half-way.
+type unread struct {
+	w io.Writer
+	a *app
+}
+
+// exitUnread is what a shell says of programs that ended since nobody read what they print.
+const exitUnread = 128 + 13
+
+func (u *unread) Write(p []byte) (int, error) {
+	n, err := u.w.Write(p)
+	if !errors.Is(err, syscall.EPIPE) {
+		return n, err
+	}
+	if !u.a.acts {
+		os.Exit(exitUnread)
+	}
+	return len(p), nil
+}
+
 // real refuses --as-of for commands that change something.
 func (a *app) real() error {
+	a.acts = true
 	if !a.asOf.IsZero() {
 		return errors.New("--as-of is for questions; what changes something happens now")
 	}

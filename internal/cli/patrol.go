@@ -29,6 +29,15 @@ watched, once their days are over and they would have refused nothing.`,
 				return err
 			}
 			a.closes = true
+			// A keeper whose log cannot be written goes on all the same.
+			tell := func(d *render.Doc) error {
+				err := a.print(d)
+				if err != nil && !once {
+					a.log.Error("patrol", "error", err)
+					return nil
+				}
+				return err
+			}
 			return a.with(cmd.Context(), func(w *work.Workspace) error {
 				for {
 					round, err := w.Patrol(cmd.Context())
@@ -36,13 +45,13 @@ watched, once their days are over and they would have refused nothing.`,
 						a.log.Error("patrol", "error", err)
 					}
 					if once || len(round.Closed)+len(round.Strays)+len(round.Lapsed)+len(round.Rowless) > 0 {
-						if err := a.print(roundDoc(round)); err != nil {
+						if err := tell(roundDoc(round)); err != nil {
 							return err
 						}
 					}
 					done, left, carried := w.ApplyWatched(cmd.Context())
 					if len(done)+len(left) > 0 && (once || len(done) > 0) {
-						if perr := a.print(watchedDoc(done, left)); perr != nil {
+						if perr := tell(watchedDoc(done, left)); perr != nil {
 							return perr
 						}
 					}

@@ -52,6 +52,8 @@ func share(x float64) string {
 func staleLine(e work.LogEnd, now time.Time) string {
 	read, last := now.Sub(e.Read), now.Sub(e.Newest)
 	switch {
+	case e.Read.IsZero() && e.None:
+		return "clipfence.yaml names no logs of " + e.Source + ": what is used there cannot be judged."
 	case e.Read.IsZero():
 		return "No log was read yet: nothing can be judged. Run: clipfence survey"
 	case read > 48*time.Hour:

@@ -34,7 +34,9 @@ since are made again. It says how many would have had a call refused, how much d
 would have gone, how three simple rules would have done, and whether the chances that
 drafts speak of were true. Nothing is changed. With --at-most N or N%, the caution that
 removes most danger and breaks no more than that is picked on the days before those, as
-many of them: what it did since is then told of days that it was not picked for.`,
+many of them: what it did since is then told of days that it was not picked for. With
+--conditions it is told besides what drafts of normal caution that ask for a second factor
+and networks would have refused.`,
 		Example: "  clipfence rehearse workload/ticket-export\n" +
 			"  clipfence rehearse --all\n  clipfence rehearse --backtest --ago 90d --plot curve.svg\n" +
 			"  clipfence rehearse --backtest --ago 45d --at-most 2%",

@@ -42,7 +42,10 @@ func (q *veil) Write(b []byte) (int, error) {
 // bare returns what lies below a veil: a terminal, for whoever runs on it.
 func bare(w io.Writer) io.Writer {
 	if q, ok := w.(*veil); ok {
-		return q.w
+		w = q.w
+	}
+	if u, ok := w.(*unread); ok {
+		w = u.w
 	}
 	return w
 }

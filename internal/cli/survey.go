@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -74,23 +75,26 @@ and is marked; see: clipfence survey list.`,
 func (a *app) survey(ctx context.Context, w *work.Workspace, noLogs bool) error {
 	var rows []work.SurveyRow
 	d := &render.Doc{}
+	several := w.Only == "" && len(w.Sources) > 1
 	err := w.Survey(ctx, noLogs, func(x work.SurveyResult) {
 		row := x.Row
 		if !noLogs {
 			if note := staleNote(x.Stale); note != "" {
 				d.Notes = append(d.Notes, note)
 			}
-			d.Lines = append(d.Lines, placedLines(x.Placed)...)
+			lines := placedLines(x.Placed)
 			logs, err := a.ofLogs(ctx, w, row.Source)
 			if err != nil {
 				d.Notes = append(d.Notes, err.Error())
 			}
-			d.Lines = append(d.Lines, logs...)
-			d.Lines = append(d.Lines, watchedLines(x.Watched)...)
+			d.Lines = append(d.Lines, of(row.Source, several, slices.Concat(lines, logs, watchedLines(x.Watched)))...)
 		}
 		rows = append(rows, row)
 		t := render.Table{Columns: []render.Column{{Name: "READ"}, {Name: "COUNT", Right: true},
 			{Name: "", Wrap: true}}}
+		if several {
+			t.Title = row.Source
+		}
 		for _, k := range work.RecordKinds {
 			t.Row(render.C(k), render.C(render.Count(row.Records[k])), render.C(""))
 		}
@@ -138,13 +142,13 @@ func (a *app) survey(ctx context.Context, w *work.Workspace, noLogs bool) error 
 		}
 		d.Head += ". "
 	})
-	if err != nil {
+	if len(rows) == 0 {
 		return err
 	}
 	d.Head = strings.TrimSuffix(d.Head, " ")
 	d.Value = rows
 	d.Next = []string{"clipfence coverage", "clipfence findings"}
-	return a.print(d)
+	return errors.Join(err, a.print(d))
 }
 
 // readAlso reads logs by hand into a source.

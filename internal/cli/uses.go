@@ -123,12 +123,12 @@ func (f *usesFlags) parse() (*work.UseFilter, []work.UseField, error) {
 	}
 	var err error
 	if f.identity != "" {
-		if q.Identity, _, err = work.SplitID(f.identity); err != nil {
+		if q.Identity, err = model.ParseID(f.identity); err != nil {
 			return nil, nil, err
 		}
 	}
 	if f.actingFor != "" {
-		if q.ActingFor, _, err = work.SplitID(f.actingFor); err != nil {
+		if q.ActingFor, err = model.ParseID(f.actingFor); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -162,10 +162,12 @@ func (a *app) showUses(ctx context.Context, w *work.Workspace, f *usesFlags) err
 	if err != nil {
 		return err
 	}
-	named := ""
-	if f.identity != "" {
-		_, named, _ = work.SplitID(f.identity)
+	src, err := w.About(&q.Identity, q.Identity.Source)
+	if err != nil {
+		return err
 	}
+	named := src.Name
+	q.ActingFor = q.ActingFor.In(named)
 	window, s, groups, err := w.GroupUses(ctx, named, q, by, f.window.Duration, f.whole)
 	if err != nil {
 		return err

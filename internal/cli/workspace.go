@@ -16,7 +16,7 @@ import (
 func (a *app) open(ctx context.Context) (*work.Workspace, error) {
 	return work.Open(ctx, work.Options{Folder: a.dir, Only: a.source, Clock: a.clock, AsOf: a.asOf.Time,
 		In: &waiting{a.ctx, a.in}, Log: a.log, Events: a.watch(), Hide: a.hides, Passphrase: a.passphrase(),
-		Closing: a.closes})
+		Closing: a.closes, Asking: !a.acts})
 }
 
 // with opens the workspace for a command and closes it after.

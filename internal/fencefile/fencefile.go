@@ -208,9 +208,14 @@ func evidence(e fence.Evidence) string {
 	if e.Class == "past" && e.Count == 0 {
 		e.Class = "likely"
 	}
+	short := ""
+	if e.Short {
+		short = "; as wide as this so that the fence stays short"
+	}
 	switch e.Class {
 	case "likely":
-		return fmt.Sprintf("kept: a guess, it was not used here: %.0f %% that it is needed within 90 days", chance)
+		return fmt.Sprintf("kept: a guess, it was not used here: %.0f %% that it is needed within 90 days", chance) +
+			short
 	case "past":
 		return fmt.Sprintf("kept: a guess: %s on %s, last %s, its habit is over; %.0f %% that it comes back within "+
 			"90 days", render.Plural(int(e.Count), "call"), render.Plural(e.Days, "day"),
@@ -231,12 +236,14 @@ func evidence(e fence.Evidence) string {
 			s += fmt.Sprintf("; on %s, the others are a guess: %.0f %% that one is needed within 90 days",
 				render.Plural(e.Places, "place"), chance)
 		}
-		return s
+		return s + short
 	case "unobservable":
 		return "kept: no log would have shown its use here"
 	case "refused":
 		return fmt.Sprintf("refused so far: %s on %s, last %s", render.Plural(int(e.Count), "call"),
 			render.Plural(e.Days, "day"), e.Last.UTC().Format(time.DateOnly))
+	case "last":
+		return "kept: nobody else could hand out rights here"
 	case "decided":
 		return "kept: a review said that it is needed"
 	case "asked":

@@ -118,6 +118,12 @@ func TestEvidence(t *testing.T) {
 			"2026-11-24, its habit is over; 24 % that it comes back within 90 days"},
 		{fence.Evidence{Class: "likely", Chance: .06}, "# kept: a guess, it was not used here: 6 % that it is " +
 			"needed within 90 days"},
+		{fence.Evidence{Class: "used", Count: 7, Days: 3, Places: 2, Chance: .314, Short: true},
+			"# 7 calls on 3 days, last 2026-11-24; on 2 places, the others are a guess: 31 % that one is needed " +
+				"within 90 days; as wide as this so that the fence stays short"},
+		{fence.Evidence{Class: "likely", Chance: .06, Short: true}, "# kept: a guess, it was not used here: 6 % " +
+			"that it is needed within 90 days; as wide as this so that the fence stays short"},
+		{fence.Evidence{Class: "last"}, "# kept: nobody else could hand out rights here"},
 		{fence.Evidence{Class: "unobservable"}, "# kept: no log would have shown its use here"},
 		{fence.Evidence{Class: "undecidable"}, "# kept: a call that could not be placed may have used it " +
 			"(clipfence uses --unplaced)"},

@@ -1,7 +1,6 @@
 package judge
 
 import (
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -266,24 +265,32 @@ func TestCrowdedDraftsHold(t *testing.T) {
 						Goes: []model.Permission{model.MustPermission("a/x:set")}}}, noon)
 				}
 				var all []*fence.Fence
-				for _, who := range draft.Candidates(in, res, worth) {
-					f, err := draft.FromUse(in, res, who, o)
-					if errors.Is(err, draft.ErrNothing) || errors.Is(err, draft.ErrProtected) {
-						continue
-					}
-					if err != nil {
-						t.Errorf("seed %d: %s: %v", seed, who, err)
-						return
-					}
+				made, err := draft.Everybody(in, res, o)
+				if err != nil {
+					t.Errorf("seed %d: %v", seed, err)
+					return
+				}
+				x := in.Index
+				for _, f := range made {
 					text := fencefile.Write(f, "")
 					if f, err = fencefile.Read("x.fence.yaml", text); err == nil {
 						err = f.Validate(in.Index)
 					}
 					if err != nil {
-						t.Errorf("seed %d: %s: %v\n%s", seed, who, err, text)
+						t.Errorf("seed %d: %v\n%s", seed, err, text)
 						return
 					}
 					all = append(all, f)
+					// And one after the other, as they are carried out.
+					r, err := rehearse.Run(x, f, in.Uses, res.Placement, gauge.DefaultWeights)
+					if err == nil {
+						x, err = x.With(f.Edit("m"))
+					}
+					if err != nil || !r.OK() {
+						t.Errorf("seed %d: %s once those before it are carried out: %v, %+v\n%s", seed, f.For, err, r,
+							text)
+						return
+					}
 				}
 				j, err := rehearse.Together(in.Index, all, in.Uses, res.Placement, gauge.DefaultWeights)
 				if err != nil {

@@ -33,7 +33,7 @@ var mayImport = map[string][]string{
 		"core/parallel"},
 	"core/risk": {"core/model", "core/access", "core/access/index", "core/usage"},
 	"core/draft": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge",
-		"core/fence", "core/risk", "core/review"},
+		"core/fence", "core/risk", "core/review", "core/escalate"},
 	"core/review": {"core/model"},
 	"core/mine":   {"core/access"},
 	"core/backtest": {"core/model", "core/access", "core/access/index", "core/usage", "core/gauge",

@@ -240,10 +240,16 @@ func Open(ctx context.Context, file string) (*Store, error) {
 }
 
 // OpenToRead opens a store on a disk that is full, or in a folder that cannot be written:
-// what has to be closed must be found there all the same. Nothing can be kept in it.
-func OpenToRead(ctx context.Context, file string) (*Store, error) {
+// what has to be closed must be found there all the same. Nothing can be kept in it. Whole says that all that was
+// kept must be read: what a process that died left in a side file can be where the folder is written alone.
+func OpenToRead(ctx context.Context, file string, whole bool) (*Store, error) {
 	var errs []error
 	for _, mode := range []string{"mode=ro", "mode=ro&immutable=1"} { // the first wants side files, or makes them
+		if side, err := os.Stat(file + "-wal"); whole && len(errs) > 0 && err == nil && side.Size() > 0 {
+			errs = append(errs, fmt.Errorf("%w: a part of it is still in %s-wal; run any command where the folder "+
+				"can be written, or copy the folder", ErrUnwritable, filepath.Base(file)))
+			break
+		}
 		u := url.URL{Scheme: "file", OmitHost: true, Path: filepath.ToSlash(file)}
 		db, err := sql.Open("sqlite", u.String()+"?"+mode+"&_pragma=busy_timeout(10000)")
 		if err != nil {

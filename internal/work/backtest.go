@@ -23,6 +23,8 @@ type BacktestRequest struct {
 	// Most is how many identities of so many callers drafts may break, and nil for no such question:
 	// the caution that removes most danger at that is picked on the days before Ago, as many of them.
 	Most func(callers int) int
+	// Conditions tries also what drafts with the conditions that calls met would have broken.
+	Conditions bool
 }
 
 // Backtested is what drafts of some days ago would have done since.
@@ -106,13 +108,16 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 			})
 		}
 	}
-	out.Result, out.Survey, out.Since, err = w.tried(ctx, s, in, res, out.Then, in.AsOf, backtest.Run)
+	run := func(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*backtest.Result, error) {
+		return backtest.Run(in, after, q.Conditions, tell)
+	}
+	out.Result, out.Survey, out.Since, err = w.tried(ctx, s, in, res, out.Then, in.AsOf, run)
 	if err != nil {
 		return nil, err
 	}
 	if p := out.Picked; p != nil {
 		p.Now = out.Rows[slices.IndexFunc(out.Rows, func(r backtest.Row) bool {
-			return r.Caution == p.Before.Caution && !r.Gates
+			return r.Caution == p.Before.Caution && r.Curved()
 		})]
 	}
 	return out, nil

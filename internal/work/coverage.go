@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"clipfence/internal/change"
+	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
@@ -26,6 +27,10 @@ type SourceCoverage struct {
 	BlindIdentities int
 	Log             store.LogState
 	Begin           time.Time // since when there is evidence: [usage.Coverage.Begin]
+
+	Unlogged []string // services no permission of which is shown by a log, as the catalogue has it
+	Untold   []string // services of which nothing says whether a log is written
+	Files    bool     // both are said in an estate file
 }
 
 // Quiet is how long no event may come before a log may have stopped: a long weekend, and one day.
@@ -36,6 +41,7 @@ type LogEnd struct {
 	Source string
 	Read   time.Time // when they were last read to their end, or the time that is asked about; zero: never
 	Newest time.Time // the newest event; zero: there is none
+	None   bool      // clipfence.yaml names none
 }
 
 // LogEnd returns how far the logs of a source go.
@@ -45,7 +51,8 @@ func (w *Workspace) LogEnd(ctx context.Context, src string) (LogEnd, error) {
 		return LogEnd{}, err
 	}
 	read := usage.NewCoverage(nil, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
-	return LogEnd{src, read.ReadTo(), logs.Last}, nil
+	of, err := w.Source(src)
+	return LogEnd{src, read.ReadTo(), logs.Last, of.Kind == "files" && len(of.Logs) == 0}, err
 }
 
 // Coverage says how far the evidence of every source in question can be trusted; 0 stands for
@@ -62,12 +69,16 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 			return nil, err
 		}
 		x := SourceCoverage{Source: src.Name, Window: in.Span(), Observable: res.Observable, Placement: res.Placement,
-			Begin: in.History, Logs: coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())}
+			Begin: in.History, Files: src.Kind == "files",
+			Logs: coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())}
 		for _, st := range res.Standings {
 			if st.Unobservable > 0 {
 				x.Blind += st.Unobservable
 				x.BlindIdentities++
 			}
+		}
+		if x.Blind > 0 {
+			x.Unlogged, x.Untold = untold(in.Index)
 		}
 		if x.Log, err = w.store.LogState(ctx, src.Name); err != nil {
 			return nil, err
@@ -75,6 +86,38 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 		out = append(out, x)
 	}
 	return out, nil
+}
+
+// untold returns the services of the catalogue of which no permission is shown by a log, and those that
+// have a sort of log of which no record says whether it is written.
+func untold(x *index.Index) (unlogged, untold []string) {
+	type log struct{ service, class string }
+	has, known := map[string]bool{}, map[log]bool{}
+	for _, r := range x.Coverage() {
+		known[log{r.Service, r.LogClass}] = true
+	}
+	note := func(to *[]string, service string) {
+		if !slices.Contains(*to, service) {
+			*to = append(*to, service)
+		}
+	}
+	for c := range x.Catalogue() {
+		if c.LogClass == "" {
+			continue
+		}
+		service := c.Permission.Service()
+		if has[service] = true; !known[log{service, c.LogClass}] {
+			note(&untold, service)
+		}
+	}
+	for c := range x.Catalogue() {
+		if service := c.Permission.Service(); !has[service] {
+			note(&unlogged, service)
+		}
+	}
+	slices.Sort(untold)
+	slices.Sort(unlogged)
+	return unlogged, untold
 }
 
 // PrepareMend plans what switches logs on and lets writers write, of those that pick returns

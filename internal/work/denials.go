@@ -109,7 +109,7 @@ func (w *Workspace) DraftDenials(ctx context.Context, force bool) (*Denials, err
 	if err != nil {
 		return nil, err
 	}
-	k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
+	k, err := riskOf(ctx, s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
 	if err != nil {
 		return nil, err
 	}

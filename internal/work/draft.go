@@ -1,12 +1,14 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -103,7 +105,12 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
 		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Limits: q.Limits, Gates: q.Gates}
 	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits, Observable: res.Observable}
-	for i, id := range ids {
+	beside := &beside{s: s, worth: worth, now: usage.DayOf(in.AsOf)}
+	if q.For == "" {
+		o.Made = &beside.made
+	}
+	first := min(most, len(ids))
+	for i, id := range slices.Concat(draft.Order(s.Index, ids[:first]), ids[first:]) {
 		if len(out.Written) == most {
 			break
 		}
@@ -127,6 +134,9 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			there = fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
 		}
 		if there != nil && q.All {
+			if err := beside.read(name); err != nil {
+				return nil, err
+			}
 			out.Left = append(out.Left, there)
 			continue
 		}
@@ -158,7 +168,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, fmt.Errorf("the draft for %s is not proven, a fault of this program: %v %v", id, r.Widened,
 				r.Doubts)
 		}
-		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
+		k, err := beside.risk(ctx, f)
 		if err != nil {
 			return nil, err
 		}
@@ -175,8 +185,66 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, err
 		}
 		out.Written = append(out.Written, Drafted{f, r, k, name, gates})
+		if err := beside.made.Add(s.Index, f); err != nil {
+			return nil, err
+		}
 	}
+	slices.SortStableFunc(out.Written, func(a, b Drafted) int {
+		return cmp.Compare(slices.Index(ids, a.Fence.For.In(s.Name)), slices.Index(ids, b.Fence.For.In(s.Name)))
+	})
 	return out, nil
+}
+
+// beside are the drafts of one run, which are to stand beside each other.
+type beside struct {
+	s     *Source
+	worth *draft.Worth
+	now   usage.Day
+	made  draft.Made
+}
+
+// read adds a draft that is there already, as far as it can be read: whoever goes on does so with it.
+func (b *beside) read(name string) error {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return err
+	}
+	f, err := fencefile.Read(name, data)
+	if err != nil || f.Validate(b.s.Index) != nil {
+		return nil // whoever rehearses it is told why
+	}
+	return b.made.Add(b.s.Index, f)
+}
+
+// risk returns the risk of a draft, alone or together with those that were made before it, where what it
+// takes away is given by what they take away: the greater one.
+func (b *beside) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
+	who := b.s.touched(f.For)
+	k, err := riskOf(ctx, b.s, b.worth, f.Edit(b.s.Name), who, b.now, f)
+	if err != nil {
+		return nil, err
+	}
+	var near []*fence.Fence
+	for _, o := range b.made.Fences() {
+		if f.For.Open() || b.s.In(f.For.In(b.s.Name), o.For.In(b.s.Name)) {
+			near = append(near, o)
+		}
+	}
+	if len(near) == 0 {
+		return k, nil
+	}
+	before, err := riskOf(ctx, b.s, b.worth, fence.EditOf(near, b.s.Name), who, b.now, near...)
+	if err != nil {
+		return nil, err
+	}
+	near = append(near, f)
+	after, err := riskOf(ctx, b.s, b.worth, fence.EditOf(near, b.s.Name), who, b.now, near...)
+	if err != nil {
+		return nil, err
+	}
+	k.Expected = max(k.Expected, after.Expected-before.Expected)
+	k.Soon = max(k.Soon, after.Soon-before.Soon)
+	return k, nil
 }
 
 // lastOf returns when the last of some calls was.

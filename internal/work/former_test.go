@@ -87,20 +87,7 @@ func narrowedBefore(t *testing.T, days int) {
 			}
 		}
 	}
-	for name, text := range map[string]string{"estate.yaml": estate.String(), "log.jsonl": log.String(),
-		"map.yaml": "logmap: 1\nname: m\nform: json\nmatch: has(r.t)\ntime: r.t\nid: r.n\nidentity: r.who\n" +
-			"kind: '\"person\"'\npermission: r.do\npath: r.on\noutcome: '\"done\"'\n",
-		"clipfence.yaml": "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml, changes: edit, " +
-			"logs: [log.jsonl], log_maps: [map.yaml]}]\n"} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return now }})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = w.Close() })
+	w := madeUp(t, dir, now, estate.String(), log.String())
 	survey := func() {
 		t.Helper()
 		if err := w.Survey(t.Context(), false, func(SurveyResult) {}); err != nil {
@@ -198,4 +185,30 @@ func narrowedBefore(t *testing.T, days int) {
 	}
 	survey()
 	same("after others' changes", func(i int) bool { return i < people*3/4 })
+}
+
+// madeUp opens a workspace of one made-up source, whose estate changes may edit.
+func madeUp(t *testing.T, dir string, now time.Time, estate, log string) *Workspace {
+	t.Helper()
+	return opened(t, dir, now, map[string]string{"estate.yaml": estate, "log.jsonl": log,
+		"map.yaml": "logmap: 1\nname: m\nform: json\nmatch: has(r.t)\ntime: r.t\nid: r.n\nidentity: r.who\n" +
+			"kind: '\"person\"'\npermission: r.do\npath: r.on\noutcome: '\"done\"'\n",
+		"clipfence.yaml": "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml, changes: edit, " +
+			"logs: [log.jsonl], log_maps: [map.yaml]}]\n"})
+}
+
+// opened writes the files of a workspace and opens it as of a time.
+func opened(t *testing.T, dir string, now time.Time, files map[string]string) *Workspace {
+	t.Helper()
+	for name, text := range files {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return now }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = w.Close() })
+	return w
 }

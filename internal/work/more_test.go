@@ -68,18 +68,9 @@ func needing(t *testing.T, now time.Time, calls ...string) *Workspace {
 				`"actor":{"user":{"uid":"workload/pump","type_id":3}},"api":{"operation":%q,"response":{"code":%d}},`+
 				`"resources":[{"uid":%q}]}`+"\n", now.AddDate(0, 0, -ago).UnixMilli()+int64(i), i, do, code, on)
 	}
-	for name, text := range map[string]string{"estate.yaml": brewery, "log.jsonl": log.String(),
+	w := opened(t, dir, now, map[string]string{"estate.yaml": brewery, "log.jsonl": log.String(),
 		"clipfence.yaml": "clipfence: 2\nsources: [{name: b, kind: files, estate: estate.yaml, logs: " +
-			"[log.jsonl]}]\n"} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return now }})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = w.Close() })
+			"[log.jsonl]}]\n"})
 	if err := w.Survey(t.Context(), false, func(SurveyResult) {}); err != nil {
 		t.Fatal(err)
 	}

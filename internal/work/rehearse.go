@@ -129,7 +129,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 			return nil, err
 		}
 		w.progress(Event{Source: s.Name, Doing: Weighing, Count: i, Of: len(out.Fences)})
-		k, err := riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), now, f)
+		k, err := riskOf(ctx, s, worth, f.Edit(s.Name), s.touched(f.For), now, f)
 		if err != nil {
 			return nil, err
 		}
@@ -138,7 +138,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		r.Going, r.Lately = rehearse.GoingOn(r.Broken, in.Span()), rehearse.Often(r.Ending, in.Span())
 	}
 	out.Going = rehearse.GoingOn(out.Broken, in.Span())
-	out.Risk, err = riskOf(s, worth, out.Edit, out.Touched, now, out.Fences...)
+	out.Risk, err = riskOf(ctx, s, worth, out.Edit, out.Touched, now, out.Fences...)
 	return out, err
 }
 

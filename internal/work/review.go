@@ -213,7 +213,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 			known.in.Weights); err != nil {
 			return nil, err
 		}
-		if r.Risk, err = riskOf(s, known.worth, f.Edit(s.Name), s.touched(f.For),
+		if r.Risk, err = riskOf(ctx, s, known.worth, f.Edit(s.Name), s.touched(f.For),
 			usage.DayOf(known.in.AsOf), f); err != nil {
 			return nil, err
 		}

@@ -60,7 +60,7 @@ func (w *Workspace) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	if err != nil {
 		return nil, err
 	}
-	return riskOf(s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
+	return riskOf(ctx, s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
 }
 
 // riskier says how much more is expected of a fence now than when it was drafted, as far as it
@@ -89,7 +89,7 @@ func (k *Risk) expects() *float64 {
 
 // riskOf returns the risk of an edit, which some fences make, for some identities. What they offer to
 // ask for is not missed by whoever may ask.
-func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now usage.Day,
+func riskOf(ctx context.Context, s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now usage.Day,
 	fences ...*fence.Fence) (*Risk, error) {
 	after, err := s.With(d)
 	if err != nil {
@@ -103,10 +103,13 @@ func riskOf(s *Source, worth *draft.Worth, d access.Edit, who []model.ID, now us
 		}
 	}
 	for _, id := range who {
+		if ctx.Err() != nil { // of thousands this takes minutes
+			return nil, ctx.Err()
+		}
 		if i, _ := s.Identity(id); i.Disabled {
 			continue // it calls nothing any more
 		}
-		losses := risk.Lost(past, learned, after, id, now, worth.Granted(id, now))
+		losses := risk.Lost(past, learned, after, id, now, worth.Having(id, now))
 		if len(losses) == 0 {
 			continue
 		}

@@ -2,8 +2,6 @@ package work
 
 import (
 	"errors"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -80,22 +78,12 @@ func TestSaw(t *testing.T) {
 			if tt.log != "" {
 				files["log.jsonl"] = `{"t":"` + tt.log + `"}` + "\n"
 			}
-			for name, text := range files {
-				if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-					t.Fatal(err)
-				}
-			}
-			w, err := Open(t.Context(),
-				Options{Folder: dir, Clock: func() time.Time { return newest.Add(2 * time.Hour) }})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer func() { _ = w.Close() }()
+			w := opened(t, dir, newest.Add(2*time.Hour), files)
 			if err := w.Survey(t.Context(), false, func(SurveyResult) {}); err != nil {
 				t.Fatal(err)
 			}
 			o := &stageEntry{Source: "m", Stage: 1, Of: 2, Watch: model.Duration(tt.watch)}
-			err = (&Stages{w: w}).saw(t.Context(), o, newest.Add(tt.began))
+			err := (&Stages{w: w}).saw(t.Context(), o, newest.Add(tt.began))
 			if tt.want == "" && err != nil || tt.want != "" && (!errors.Is(err, ErrUnseen) ||
 				!strings.Contains(err.Error(), tt.want)) {
 				t.Errorf("%v, want %q", err, tt.want)

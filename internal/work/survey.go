@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"iter"
 	"os"
@@ -42,18 +43,9 @@ func (w *Workspace) Survey(ctx context.Context, noLogs bool, done func(SurveyRes
 	if err != nil {
 		return err
 	}
-	for _, s := range sources {
+	var told []func() error
+	tell := func(s config.Source, x SurveyResult) (err error) {
 		start := time.Now()
-		var x SurveyResult
-		x.Row, err = w.surveyOne(ctx, s)
-		if err == nil && !noLogs {
-			if err = w.readLogs(ctx, s, &x.Row); err == nil {
-				err = w.trim(ctx, s)
-			}
-		}
-		if err != nil {
-			return err
-		}
 		if !noLogs {
 			if x.Placed, err = w.placed(ctx, s); err != nil {
 				return err
@@ -66,10 +58,37 @@ func (w *Workspace) Survey(ctx context.Context, noLogs bool, done func(SurveyRes
 				return err
 			}
 		}
-		x.Row.Seconds = time.Since(start).Seconds()
+		x.Row.Seconds += time.Since(start).Seconds()
 		done(x)
+		return nil
 	}
-	return nil
+	for _, s := range sources {
+		start := time.Now()
+		var x SurveyResult
+		x.Row, err = w.surveyOne(ctx, s)
+		if err == nil && !noLogs {
+			if err = w.readLogs(ctx, s, &x.Row); err == nil {
+				err = w.trim(ctx, s)
+			}
+		}
+		if err != nil {
+			break
+		}
+		x.Row.Seconds = time.Since(start).Seconds()
+		told = append(told, func() error { return tell(s, x) })
+		if len(w.Links) == 0 { // else who called here may be known only once the others are surveyed
+			if err = told[0](); err != nil {
+				return err
+			}
+			told = nil
+		}
+	}
+	for _, t := range told {
+		if failed := t(); failed != nil {
+			return errors.Join(err, failed)
+		}
+	}
+	return err
 }
 
 // ReadAlso reads logs by hand into a source. It keeps no cursor: what was read before is

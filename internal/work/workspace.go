@@ -46,6 +46,9 @@ type Options struct {
 	// Closing says that the work takes an elevation away: it goes on over a store that
 	// cannot be written.
 	Closing bool
+	// Asking says that nothing is changed, neither here nor in a source: a store that cannot be written is
+	// read.
+	Asking bool
 }
 
 // Event is something that whoever waits may want to know: a remark, or how far long work has
@@ -101,9 +104,18 @@ func Open(ctx context.Context, o Options) (*Workspace, error) {
 	}
 	w := &Workspace{Config: c, Options: o, told: map[string]bool{}}
 	w.store, err = store.Open(ctx, c.StoreFile())
-	if o.Closing && errors.Is(err, store.ErrUnwritable) { // closing comes first
+	switch {
+	case !errors.Is(err, store.ErrUnwritable):
+	case o.Closing: // closing comes first
 		w.say("remark: %v; it is read only, and what is due is closed all the same", err)
-		w.store, err = store.OpenToRead(ctx, c.StoreFile())
+		w.store, err = store.OpenToRead(ctx, c.StoreFile(), false)
+	case o.Asking: // whoever audits may read, and no more
+		if there, rerr := store.OpenToRead(ctx, c.StoreFile(), true); rerr == nil {
+			w.say("remark: %s cannot be written; questions are answered all the same", c.StoreFile())
+			w.store, err = there, nil
+		} else {
+			err = errors.Join(err, rerr)
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -144,7 +156,10 @@ func (w *Workspace) progress(e Event) {
 // remark tells what to write otherwise now in a file that was read all the same.
 func (w *Workspace) remark(rs ...model.Remark) {
 	for _, r := range rs {
-		w.say("remark: %s", r)
+		if text := r.String(); !w.told[text] { // a file may be read a few times
+			w.told[text] = true
+			w.say("remark: %s", text)
+		}
 	}
 }
 
@@ -420,6 +435,20 @@ func (w *Workspace) aliases(s config.Source) []usage.Alias {
 	return aliases
 }
 
+// same returns of whom in a source it is said whom of others it is the same as.
+func (w *Workspace) same(name string) map[model.ID][]model.ID {
+	out := map[model.ID][]model.ID{}
+	for _, l := range w.Links {
+		for _, pair := range [][2]model.ID{{l.A, l.B}, {l.B, l.A}} {
+			here := pair[0].In(name)
+			if here.Source == "" && here.Kind != model.Group && pair[1].Source != name {
+				out[here] = append(out[here], pair[1])
+			}
+		}
+	}
+	return out
+}
+
 // uses returns the uses of a source in the words of its estate.
 func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Resolver, error) {
 	r, err := w.resolver(s)
@@ -433,9 +462,10 @@ func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Re
 	if err != nil {
 		return nil, nil, err
 	}
-	uses = usage.Settle(r.Uses(uses), func(u *usage.Use) bool {
+	explains := func(u *usage.Use) bool {
 		return s.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
-	})
+	}
+	uses = usage.Same(usage.Settle(r.Uses(uses), explains), w.same(s.Name), explains)
 	if !w.AsOf.IsZero() { // asked about the past: nothing after that day is known yet
 		uses = uses.Cut(math.MinInt32, usage.DayOf(w.AsOf))
 	}

@@ -309,7 +309,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		if _, there := j.x.Number(id); !there {
 			continue
 		}
-		losses := risk.Lost(past, learned, x, id, now, j.worth.Granted(id, now))
+		losses := risk.Lost(past, learned, x, id, now, j.worth.Having(id, now))
 		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
 			return fence.Lends(j.lent, j.x, id, j.x.Permission(l.Perm).Permission, l.Part.Where)
 		})
@@ -326,23 +326,12 @@ func drafted(c draft.Caution) func(*judged) (access.Edit, error) { return drafte
 // draftedWith is drafted, with gates where they are offered.
 func draftedWith(c draft.Caution, gates bool) func(*judged) (access.Edit, error) {
 	return func(j *judged) (access.Edit, error) {
-		var out access.Edit
-		for _, id := range draft.Candidates(j.in, j.res, j.worth) {
-			f, err := draft.FromUse(j.in, j.res, id, draft.Options{Caution: c, Worth: j.worth, Gates: gates})
-			if errors.Is(err, draft.ErrNothing) {
-				continue
-			}
-			if err != nil {
-				return out, err
-			}
+		fences, err := draft.Everybody(j.in, j.res, draft.Options{Caution: c, Worth: j.worth, Gates: gates})
+		for _, f := range fences {
 			if len(f.Asks) > 0 {
 				j.lent = append(j.lent, f)
 			}
-			d := f.Edit("w")
-			out.Gone.Grants = append(out.Gone.Grants, d.Gone.Grants...)
-			out.Gone.Memberships = append(out.Gone.Memberships, d.Gone.Memberships...)
-			out.Come.Grants = append(out.Come.Grants, d.Come.Grants...)
 		}
-		return out, nil
+		return fence.EditOf(fences, "w"), err
 	}
 }

@@ -29,6 +29,7 @@ type Row struct {
 	Name     string
 	Caution  draft.Caution // 0: a rule
 	Gates    bool          // gates were offered
+	When     bool          // lines got the conditions that their calls met
 	Asks     int           // for what goes then: one of one person a day
 	Early    int           // identities with a refused call within [Soon] days
 	Broken   int           // and until the end
@@ -59,22 +60,33 @@ type Result struct {
 	All, Dropped []Bin   // of all parts, and of those that drafts of normal caution take away
 }
 
-// Run drafts for everybody as of then, and makes the calls of the days after again. What after
-// holds are uses of those days alone. Tell is told how far it is.
-func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, error) {
+// Curved reports whether a row is one of the curve of cautions: drafts, and nothing beside them.
+func (r *Row) Curved() bool { return r.Caution > 0 && !r.Gates && !r.When }
+
+// Run drafts for everybody as of then, and makes the calls of the days after again; where asked for, also
+// with the conditions that calls met until then. What after holds are uses of those days alone. Tell is told
+// how far it is.
+func Run(in *gauge.Input, after *usage.Uses, when bool, tell func(done, of int)) (*Result, error) {
 	b, out, err := newTest(in, after)
 	if err != nil {
 		return nil, err
 	}
 	rules := []Rule{Seen, Projects, Page}
-	of := len(Cautions) + 1 + len(rules)
-	for i, c := range append(slices.Clone(Cautions), draft.Normal) {
-		gates := i == len(Cautions)
-		x, err := b.tried(out, c, gates)
+	ways := []draft.Options{}
+	for _, c := range Cautions {
+		ways = append(ways, draft.Options{Caution: c})
+	}
+	ways = append(ways, draft.Options{Caution: draft.Normal, Gates: true})
+	if when {
+		ways = append(ways, draft.Options{Caution: draft.Normal, Conditions: true})
+	}
+	of := len(ways) + len(rules)
+	for i, o := range ways {
+		x, err := b.tried(out, o)
 		if err != nil {
 			return nil, err
 		}
-		if c == draft.Normal && !gates {
+		if o.Caution == draft.Normal && i < len(Cautions) {
 			b.reliability(out, x)
 		}
 		tell(len(out.Rows), of)
@@ -92,7 +104,7 @@ func Run(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, 
 func Curve(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, error) {
 	b, out, err := newTest(in, after)
 	for i := 0; i < len(Cautions) && err == nil; i++ {
-		_, err = b.tried(out, Cautions[i], false)
+		_, err = b.tried(out, draft.Options{Caution: Cautions[i]})
 		tell(len(out.Rows), len(Cautions))
 	}
 	return out, err
@@ -101,7 +113,7 @@ func Curve(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result
 // Boldest returns of drafts without gates that which removes most danger of those that broke at
 // most so many identities, and no more careful one more than that; false: there is none.
 func Boldest(rows []Row, most int) (best Row, ok bool) {
-	drafts := slices.DeleteFunc(slices.Clone(rows), func(r Row) bool { return r.Caution == 0 || r.Gates })
+	drafts := slices.DeleteFunc(slices.Clone(rows), func(r Row) bool { return !r.Curved() })
 	slices.SortStableFunc(drafts, func(a, b Row) int { return cmp.Compare(b.Caution, a.Caution) })
 	for _, r := range drafts { // from the most careful one on: what breaks less by luck is not bolder
 		if r.Broken > most {
@@ -139,8 +151,8 @@ func newTest(in *gauge.Input, after *usage.Uses) (*test, *Result, error) {
 }
 
 // tried drafts for everybody and judges that.
-func (b *test) tried(out *Result, c draft.Caution, gates bool) (*index.Index, error) {
-	edit, row, err := b.drafts(c, gates)
+func (b *test) tried(out *Result, o draft.Options) (*index.Index, error) {
+	edit, row, err := b.drafts(o)
 	if err != nil {
 		return nil, err
 	}
@@ -212,22 +224,23 @@ func (b *test) node(path model.Path) model.Path {
 }
 
 // drafts returns what drafts for everybody do together.
-func (b *test) drafts(c draft.Caution, gates bool) (access.Edit, *Row, error) {
-	var out access.Edit
-	row := &Row{Name: fmt.Sprintf("drafts, caution %s", c), Caution: c, Gates: gates}
-	if gates {
+func (b *test) drafts(o draft.Options) (access.Edit, *Row, error) {
+	row := &Row{Name: fmt.Sprintf("drafts, caution %s", o.Caution), Caution: o.Caution, Gates: o.Gates,
+		When: o.Conditions}
+	switch {
+	case o.Gates:
 		row.Name += ", with gates"
+	case o.Conditions:
+		row.Name += ", with conditions"
 	}
+	o.Worth = b.worth
 	b.lent = nil
 	var pieces []int
-	for _, id := range draft.Candidates(b.in, b.res, b.worth) {
-		f, err := draft.FromUse(b.in, b.res, id, draft.Options{Caution: c, Worth: b.worth, Gates: gates})
-		if errors.Is(err, draft.ErrNothing) || errors.Is(err, draft.ErrProtected) {
-			continue
-		}
-		if err != nil {
-			return out, nil, err
-		}
+	fences, err := draft.Everybody(b.in, b.res, o)
+	if err != nil {
+		return access.Edit{}, nil, err
+	}
+	for _, f := range fences {
 		n := 0
 		for _, a := range f.Allow {
 			n += len(a.Where)
@@ -236,16 +249,12 @@ func (b *test) drafts(c draft.Caution, gates bool) (access.Edit, *Row, error) {
 		if len(f.Asks) > 0 {
 			b.lent = append(b.lent, f)
 		}
-		d := f.Edit(b.x.Source())
-		out.Gone.Grants = append(out.Gone.Grants, d.Gone.Grants...)
-		out.Gone.Memberships = append(out.Gone.Memberships, d.Gone.Memberships...)
-		out.Come.Grants = append(out.Come.Grants, d.Come.Grants...)
 	}
 	if row.Drafts = len(pieces); row.Drafts > 0 {
 		slices.Sort(pieces)
 		row.Pieces, row.Median = pieces[len(pieces)-1], pieces[len(pieces)/2]
 	}
-	return out, row, nil
+	return fence.EditOf(fences, b.x.Source()), row, nil
 }
 
 // judge makes the calls again under an edit.
@@ -267,7 +276,7 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 	early, broken, places := map[model.ID]bool{}, map[model.ID]bool{}, map[triple]bool{}
 	soon := usage.DayOf(b.in.AsOf) + Soon
 	for _, u := range b.after {
-		if x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied {
+		if !b.refuses(x, row, u) {
 			continue
 		}
 		who := u.Principal()
@@ -294,7 +303,7 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 		past, learned := b.worth.Risk()
 		now := usage.DayOf(b.in.AsOf)
 		for _, id := range b.callers {
-			losses := risk.Lost(past, learned, x, id, now, b.worth.Granted(id, now))
+			losses := risk.Lost(past, learned, x, id, now, b.worth.Having(id, now))
 			if row.Gates {
 				losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
 					return fence.Lends(b.lent, b.x, id, b.x.Permission(l.Perm).Permission, l.Part.Where)
@@ -306,6 +315,17 @@ func (b *test) judge(out *Result, row *Row, edit access.Edit) (*index.Index, err
 	}
 	out.Rows = append(out.Rows, *row)
 	return x, nil
+}
+
+// refuses reports whether calls that were let through are refused. Of the calls of one use it is known together
+// at which hours and on which weekdays they were: where a condition that a draft adds does not hold for all of
+// them it does not hold for one. Of what was done before as well, the hours are those of both times.
+func (b *test) refuses(x *index.Index, row *Row, u *usage.Use) bool {
+	ask := func(x *index.Index) access.Outcome {
+		return x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome
+	}
+	is := ask(x)
+	return is == access.Denied || row.When && is != access.Allowed && ask(b.x) == access.Allowed
 }
 
 // bounds are where the bins of chances begin.
@@ -356,7 +376,7 @@ func (b *test) reliability(out *Result, x *index.Index) {
 	for _, id := range b.callers {
 		held := b.worth.Granted(id, now)
 		lost := map[int]map[int]float64{}
-		for _, l := range risk.Lost(past, learned, x, id, now, held) {
+		for _, l := range risk.Lost(past, learned, x, id, now, b.worth.Having(id, now)) {
 			if l.At >= 0 {
 				if lost[l.Perm] == nil {
 					lost[l.Perm] = map[int]float64{}

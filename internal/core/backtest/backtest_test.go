@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"net/netip"
 	"reflect"
 	"testing"
 	"time"
@@ -67,8 +68,66 @@ func (c *case_) does(id model.ID, verb string, at model.Path, days ...int) {
 	}
 }
 
-func (c *case_) run(t *testing.T) (*backtest.Result, error)   { return c.try(t, backtest.Run) }
+func (c *case_) run(t *testing.T) (*backtest.Result, error)   { return c.try(t, ways(false)) }
 func (c *case_) curve(t *testing.T) (*backtest.Result, error) { return c.try(t, backtest.Curve) }
+
+// ways tries all there are, with conditions where asked for.
+func ways(when bool) func(*gauge.Input, *usage.Uses, func(int, int)) (*backtest.Result, error) {
+	return func(in *gauge.Input, after *usage.Uses, tell func(int, int)) (*backtest.Result, error) {
+		return backtest.Run(in, after, when, tell)
+	}
+}
+
+// TestWithConditions: what every call of a line met is asked for besides, and a call from elsewhere is refused.
+func TestWithConditions(t *testing.T) {
+	for _, tt := range []struct {
+		name, from string
+		factor     model.Truth
+		broken     int
+	}{
+		{"as ever", "10.1.2.7", model.True, 0},
+		{"from another network", "192.0.2.1", model.True, 1},
+		{"without a second factor", "10.1.2.8", model.False, 1},
+	} {
+		c := newCase()
+		id := c.who("a")
+		call := func(day int, from string, factor model.Truth) {
+			f := c.before
+			if day > 0 {
+				f = c.after
+			}
+			f.Add(usage.Call{Time: then.AddDate(0, 0, day), Identity: id, Path: box(1, 1), Outcome: usage.Done,
+				Permission: model.MustPermission("s/item:read"), Network: netip.MustParseAddr(from),
+				SecondFactor: factor})
+		}
+		for d := range 120 {
+			call(-d-1, "10.1.2.3", model.True)
+		}
+		call(5, tt.from, tt.factor)
+		r, err := c.try(t, ways(true))
+		if err != nil {
+			t.Fatal(err)
+		}
+		n := 0
+		for _, row := range r.Rows {
+			switch {
+			case row.When:
+				if n++; row.Broken != tt.broken || row.Curved() ||
+					row.Name != "drafts, caution normal, with conditions" {
+					t.Errorf("%s: %+v, want %d broken", tt.name, row, tt.broken)
+				}
+			case row.Broken != 0:
+				t.Errorf("%s: %+v", tt.name, row)
+			}
+		}
+		if n != 1 {
+			t.Errorf("%s: %d rows with conditions", tt.name, n)
+		}
+		if best, ok := backtest.Boldest(r.Rows, 1); !ok || best.When || best.Gates {
+			t.Errorf("%s: picked %+v", tt.name, best)
+		}
+	}
+}
 
 func (c *case_) try(t *testing.T,
 	do func(*gauge.Input, *usage.Uses, func(int, int)) (*backtest.Result, error)) (*backtest.Result, error) {

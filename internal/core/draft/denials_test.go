@@ -301,7 +301,7 @@ func TestDenialsRisk(t *testing.T) {
 		}
 		now := usage.DayOf(asOf)
 		var out []string
-		for _, l := range risk.Lost(past, learned, after, id, now, worth.Granted(id, now)) {
+		for _, l := range risk.Lost(past, learned, after, id, now, worth.Having(id, now)) {
 			out = append(out, fmt.Sprintf("%s %d %.4g %.4g", x.Permission(l.Perm).Permission, l.At, l.Chance, l.Soon))
 		}
 		slices.Sort(out)

@@ -56,6 +56,8 @@ type Options struct {
 	Lessons *review.Lessons
 	// Worth is what places are worth on this estate, for several drafts; nil: it is counted.
 	Worth *Worth
+	// Made are drafts that are to stand beside this one: see [Order]. May be nil.
+	Made *Made
 }
 
 // worth returns what places are worth; it is worked out once.
@@ -125,7 +127,8 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	}
 	d := &drafter{in: in, r: r, x: x, o: o, worth: o.worth(in, r), fence: f, known: map[[2]int][]*candidate{},
 		hopes: map[asked][]hoped{}, besides: map[reach][]model.PathPattern{},
-		spots: map[[2]int]map[model.Path][]model.Path{}, lent: map[int]map[int]float64{}}
+		spots: map[[2]int]map[model.Path][]model.Path{}, lent: map[int]map[int]float64{}, final: map[[2]int][]stays{},
+		ladders: map[int]*ladder{}, as: map[int]bool{}}
 	var targets []*gauge.GrantResult
 	for _, i := range x.GrantsTo(who) {
 		targets = append(targets, r.Grants[i])
@@ -138,7 +141,8 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		by := spare[t.Number]
 		return len(by) > 0 && !slices.Contains(f.Replaces, t.Grant.ID) && !slices.ContainsFunc(by, func(j int) bool {
 			g := r.Grants[j].Grant
-			return but(g.To) || slices.Contains(f.Replaces, g.ID)
+			_, stands := d.stands().GrantNamed(g.ID)
+			return but(g.To) || slices.Contains(f.Replaces, g.ID) || !stands || !d.stands().In(who, g.To)
 		})
 	}
 	// A second break of one identity hurts less than a first: how much is expected to break is
@@ -163,17 +167,24 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		}
 		d.rate = 0.5*math.Exp(-unmet/float64(d.members(targets))) + 0.5
 	}
-	for _, t := range targets {
-		if needless(t, func(to model.ID) bool { return to == who }) {
-			f.Replaces = append(f.Replaces, t.Grant.ID)
-		} else {
-			d.target(t)
+	d.short(func() {
+		f.Replaces, f.Allow, d.from, d.gone, d.gains = nil, []fence.Allow{}, nil, nil, map[int]gain{}
+		d.lasts = nil
+		for _, t := range targets {
+			if needless(t, func(to model.ID) bool { return to == who }) {
+				f.Replaces = append(f.Replaces, t.Grant.ID)
+			} else {
+				d.target(t)
+			}
 		}
-	}
-	for _, t := range targets {
-		if needless(t, func(model.ID) bool { return false }) {
-			f.Replaces = append(f.Replaces, t.Grant.ID)
+		for _, t := range targets {
+			if needless(t, func(model.ID) bool { return false }) {
+				f.Replaces = append(f.Replaces, t.Grant.ID)
+			}
 		}
+	})
+	if d.err != nil {
+		return nil, fmt.Errorf("%s: %w", who, d.err)
 	}
 	// An idle one that likely comes back, but not for what these groups give.
 	if s != nil && s.State == gauge.Idle && !unsettled(in, r, who) {
@@ -354,6 +365,7 @@ type drafter struct {
 	o         Options
 	worth     *Worth
 	fence     *fence.Fence
+	from      [][]drawn // what the lines of the fence stand for
 	gone      []*given
 	known     map[[2]int][]*candidate // by grant and permission
 	hopes     map[asked][]hoped
@@ -367,6 +379,16 @@ type drafter struct {
 	besides map[reach][]model.PathPattern          // answers of elsewhere
 	spots   map[[2]int]map[model.Path][]model.Path // see allIn
 	lent    map[int]map[int]float64                // how often what goes is asked for, by grant and permission
+
+	// Of a fence that is too long: see short.go.
+	press   float64            // what a place costs; 0: it is not looked at
+	final   map[[2]int][]stays // answers of search in the last round, by grant and permission
+	ladders map[int]*ladder    // by grant
+	as      map[int]bool       // the grants that are left as they are
+	gains   map[int]gain       // of the grants that are narrowed
+
+	lasts *lasts // of the grant that is drafted
+	err   error  // why that could not be worked out
 }
 
 // given is what goes on the places of some grants.
@@ -449,10 +471,10 @@ type place struct {
 
 // target narrows one grant, if that makes it smaller.
 func (d *drafter) target(t *gauge.GrantResult) {
-	if d.left(t) {
+	if d.left(t) || d.as[t.Number] {
 		return
 	}
-	lines, gone := d.lines(t)
+	lines, from, gone := d.lines(t)
 	before := d.r.Scale.Danger(t.Gives(), t.Grant.Where)
 	var after []gauge.Part
 	for _, a := range lines {
@@ -462,14 +484,16 @@ func (d *drafter) target(t *gauge.GrantResult) {
 		}
 		after = append(after, gauge.Part{Perms: perms, Where: a.Where})
 	}
-	if len(lines) > 0 && before-d.r.Scale.Union(after) < max(1, 0.05*before) {
+	less := before - d.r.Scale.Union(after)
+	if len(lines) > 0 && less < max(1, 0.05*before) {
 		return // not worth a change
 	}
+	d.gains[t.Number] = gain{less, len(lines)}
 	if d.o.Limits {
 		gone = append(gone, d.limits(t, lines)...)
 	}
 	d.fence.Replaces = append(d.fence.Replaces, t.Grant.ID)
-	d.fence.Allow = append(d.fence.Allow, lines...)
+	d.fence.Allow, d.from = append(d.fence.Allow, lines...), append(d.from, from...)
 	for _, g := range gone {
 		d.drop(g)
 	}
@@ -495,8 +519,15 @@ func (d *drafter) seen(t *gauge.GrantResult) bool {
 	return slices.ContainsFunc(t.Holders, func(id model.ID) bool { return d.r.Of(id).Dark })
 }
 
-// lines returns what stands in place of a grant, and what goes.
-func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given) {
+// drawn is what of a grant a line of a fence stands for.
+type drawn struct {
+	t     *gauge.GrantResult
+	perms access.Set
+	on    []model.PathPattern
+}
+
+// lines returns what stands in place of a grant, line by line also as what, and what goes.
+func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, from [][]drawn, gone []given) {
 	places, chances := map[place]access.Set{}, map[place]float64{}
 	of := func(p place) access.Set {
 		if places[p] == nil {
@@ -536,7 +567,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		if d.o.GiveUpUnobservable {
 			unseen = nil
 		}
-		kept := d.search(t, i, d.lambda(), true)
+		kept := d.stay(t, i)
 		var stay []model.PathPattern
 		var own []stays // what single members keep
 		for _, s := range kept {
@@ -586,6 +617,12 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 				}
 			}
 		}
+		for _, on := range d.alone(t, i) {
+			if !model.PathPatternsContain(stay, on) {
+				at(on, "last").Add(i)
+				stay = append(stay, on)
+			}
+		}
 		for _, on := range unseen { // where no log shows it and it does not stay
 			switch power := d.x.Level(i) >= model.Administer; {
 			case model.PathPatternsContain(stay, on):
@@ -619,7 +656,11 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, gone []given
 		gone = append(gone, given{where: []model.PathPattern{on}, perms: hidden[on], unseen: true})
 	}
 	d.dropCovered(t, places)
-	return d.merge(t, places, chances), gone
+	if d.press > 0 {
+		places, chances = joined(places, chances)
+	}
+	lines, from = d.merge(t, places, chances)
+	return lines, from, gone
 }
 
 // keeps reports whether everybody who used a permission on a path keeps it there alone, or by
@@ -761,13 +802,20 @@ func (d *drafter) lasting(c, p model.Path, days usage.Days) model.Path {
 
 // dropCovered takes out of places what grants that stay give as well.
 func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set) {
-	cond, spare := t.Grant.Condition(), d.r.Redundant(d.in)
+	cond, spare, x := t.Grant.Condition(), d.r.Redundant(d.in), d.stands()
 	covered := func(p int, on model.PathPattern) bool {
-		for _, st := range d.x.Closure(t.Grant.To) {
+		for _, st := range x.Closure(t.Grant.To) {
 			// Of two groups that are in each other not both leave it to the other.
-			same := st.ID == t.Grant.To || d.x.In(st.ID, t.Grant.To)
-			for _, j := range d.x.GrantsTo(st.ID) {
-				o := d.r.Grants[j]
+			same := st.ID == t.Grant.To || x.In(st.ID, t.Grant.To)
+			for _, j := range x.GrantsTo(st.ID) {
+				o := d.was(j)
+				if o == nil { // a draft keeps that
+					if g := x.Grant(j); !g.To.Open() && g.Condition().IsZero() &&
+						x.SharedPerms(j).Has(p) && model.PathPatternsContain(g.Where, on) {
+						return true
+					}
+					continue
+				}
 				if o == t || slices.Contains(d.fence.Replaces, o.Grant.ID) || !o.Perms.Has(p) ||
 					same && o.Danger >= t.Danger {
 					continue
@@ -797,7 +845,7 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set)
 // merge turns places into lines: places that need the same permissions share one,
 // and a role of the source takes the place of a list where it fits well.
 func (d *drafter) merge(t *gauge.GrantResult, places map[place]access.Set,
-	chances map[place]float64) []fence.Allow {
+	chances map[place]float64) (out []fence.Allow, from [][]drawn) {
 	type group struct {
 		place
 		perms  access.Set
@@ -819,11 +867,11 @@ next:
 		}
 		groups = append(groups, &group{p, places[p], []model.PathPattern{p.on}, chances[p]})
 	}
-	var out []fence.Allow
 	for _, g := range groups {
+		of := []drawn{{t, g.perms, g.on}}
 		a := fence.Allow{To: g.to, Where: g.on, When: t.Grant.When, Until: t.Grant.Until,
-			Evidence: d.evidence(t, g.perms, g.on, g.class)}
-		a.Evidence.Chance = g.chance
+			Evidence: d.evidence(of, g.class)}
+		a.Evidence.Chance, a.Evidence.Short = g.chance, d.press > 0 && g.wide
 		if role := d.fits(t, g.perms, g.on); role != "" {
 			a.Role = role
 		} else {
@@ -835,33 +883,34 @@ next:
 					y.String())
 			})
 		}
-		out = append(out, a)
+		out, from = append(out, a), append(from, of)
 	}
-	return out
+	return out, from
 }
 
 // evidence sums up what a line rests on: the calls on its places, those in the window or,
 // where there are none in it, all that are known.
-func (d *drafter) evidence(t *gauge.GrantResult, perms access.Set, on []model.PathPattern,
-	class string) fence.Evidence {
+func (d *drafter) evidence(from []drawn, class string) fence.Evidence {
 	in, ever := fence.Evidence{Class: class}, fence.Evidence{Class: class}
 	var days usage.Days
 	nodes, recent := map[model.Path]bool{}, map[model.Path]bool{}
-	for i := range perms.All() {
-		pu := t.UseOf(i)
-		if pu == nil {
-			continue
-		}
-		for path, at := range pu.Paths {
-			if !slices.ContainsFunc(on, func(o model.PathPattern) bool { return o.Matches(path) }) {
+	for _, of := range from {
+		for i := range of.perms.All() {
+			pu := of.t.UseOf(i)
+			if pu == nil {
 				continue
 			}
-			days = days.Union(at.Days)
-			nodes[d.container(path)] = true
-			note(&ever, at.Count, at)
-			if at.InWindow > 0 {
-				note(&in, at.InWindow, at)
-				recent[d.container(path)] = true
+			for path, at := range pu.Paths {
+				if !slices.ContainsFunc(of.on, func(o model.PathPattern) bool { return o.Matches(path) }) {
+					continue
+				}
+				days = days.Union(at.Days)
+				nodes[d.container(path)] = true
+				note(&ever, at.Count, at)
+				if at.InWindow > 0 {
+					note(&in, at.InWindow, at)
+					recent[d.container(path)] = true
+				}
 			}
 		}
 	}

@@ -37,9 +37,9 @@ func (d *drafter) leave(s *gauge.Standing) error {
 		return held
 	}
 	view := func() (*index.Index, error) { return d.x.With(d.fence.Edit(d.x.Source())) }
-	held := d.worth.Granted(s.ID, d.worth.now)
+	had := d.worth.Having(s.ID, d.worth.now)
 	late := func(x *index.Index) float64 {
-		l, _ := d.worth.model.Broken(risk.Lost(d.worth.past, d.worth.model, x, s.ID, d.worth.now, held))
+		l, _ := d.worth.model.Broken(risk.Lost(d.worth.past, d.worth.model, x, s.ID, d.worth.now, had))
 		return l
 	}
 	at, err := view()

@@ -158,12 +158,13 @@ func (d *drafter) elsewhere(t *gauge.GrantResult, id model.ID, perm int) []model
 		return out
 	}
 	spare := d.r.Redundant(d.in)
-	for _, n := range d.x.Given(id) {
-		o := d.r.Grants[n]
+	x := d.stands()
+	for _, n := range x.Given(id) {
 		// A grant that holds at times takes the place of nothing, and one that this one makes
 		// needless is due to go itself.
-		if o != nil && !o.Grant.To.Open() && o.Perms.Has(perm) && o.Grant.Condition().IsZero() && len(spare[n]) == 0 {
-			out = append(out, o.Grant.Where...)
+		g := x.Grant(n)
+		if !g.To.Open() && x.SharedPerms(n).Has(perm) && g.Condition().IsZero() && len(spare[n]) == 0 {
+			out = append(out, g.Where...)
 		}
 	}
 	d.besides[key] = out

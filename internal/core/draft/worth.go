@@ -6,6 +6,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
@@ -66,13 +67,39 @@ type Worth struct {
 	now     usage.Day
 	index   *index.Index
 
-	grants *grants
-	roles  map[string]access.Set // what a role gives
+	grants   *grants
+	stewards *escalate.Stewarded   // nil: not asked yet
+	roles    map[string]access.Set // what a role gives
 }
 
 // Granted returns what somebody was granted as of a day, by permission, as far as today's grants
 // tell and those that are gone since.
 func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held { return w.grants.Held(id, day) }
+
+// Having is Granted for [risk.Lost], which asks of some permissions only.
+func (w *Worth) Having(id model.ID, day usage.Day) *risk.Having {
+	list := w.grants.as(id, day)
+	out := &risk.Having{Since: func(perm int) usage.Day {
+		first := day
+		for i := range list {
+			if list[i].Perms.Has(perm) {
+				first = min(first, list[i].since(perm))
+			}
+		}
+		return first
+	}, Dark: func(perm int) (dark []model.PathPattern) {
+		for i := range list {
+			if list[i].dark != nil && list[i].Perms.Has(perm) {
+				dark = append(dark, list[i].dark(perm)...)
+			}
+		}
+		return dark
+	}}
+	for _, o := range list {
+		out.Grants = append(out.Grants, o.Given)
+	}
+	return out
+}
 
 // grants tells what was granted as of a day, by today's grants and those that are gone since; the last
 // identity is kept.
@@ -127,50 +154,80 @@ func (g *grants) once(id model.ID) float64 {
 	return g.scale.Union(parts)
 }
 
-// Held implements [risk.Grants]. What is gone counts where it was there to the end of the horizon: what
-// could not be used any more shows no need.
-func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
+// one is a grant as somebody had it on a day.
+type one struct {
+	risk.Given
+	since func(perm int) usage.Day
+	dark  func(perm int) []model.PathPattern // nil: a log shows it everywhere
+}
+
+// as returns what was granted as of a day, grant by grant. What is gone counts where it was there to the end
+// of the horizon: what could not be used any more shows no need.
+func (g *grants) as(id model.ID, day usage.Day) []one {
 	g.of(id)
-	out := map[int]risk.Held{}
-	add := func(perm int, since usage.Day, where, dark []model.PathPattern) {
-		h := out[perm]
-		if h.Where == nil || since < h.Since {
-			h.Since = since
-		}
-		h.Where, h.Dark = append(h.Where, where...), append(h.Dark, dark...)
-		out[perm] = h
-	}
+	var out []one
 	for _, n := range g.given {
-		grant := g.in.Index.Grant(n)
-		t := g.r.Grants[n]
+		grant, t := g.in.Index.Grant(n), g.r.Grants[n]
 		made := usage.DayOf(grant.Created)
 		if t != nil {
 			made = usage.DayOf(t.Since)
 		}
-		for perm := range g.in.Index.SharedPerms(n).All() {
-			since := g.since(perm, grant.Where, made)
-			if since > day {
-				continue
-			}
-			var dark []model.PathPattern
-			if t != nil && len(t.Dark) > 0 {
-				dark = t.DarkAt(perm)
-			}
-			add(perm, since, grant.Where, dark)
+		o := one{risk.Given{Perms: g.in.Index.SharedPerms(n), Where: grant.Where},
+			func(int) usage.Day { return made }, nil}
+		if len(g.gone) > 0 {
+			o.since = func(perm int) usage.Day { return g.since(perm, grant.Where, made) }
 		}
+		if made > day { // but for what a wider one gave before
+			perms := g.in.Index.NewSet()
+			for perm := range o.Perms.All() {
+				if o.since(perm) <= day {
+					perms.Add(perm)
+				}
+			}
+			o.Perms = perms
+		}
+		if t != nil && len(t.Dark) > 0 {
+			o.dark = t.DarkAt
+		}
+		out = append(out, o)
 	}
 	for _, n := range g.gone {
 		grant, from, to := g.former(n)
 		if day >= g.now || from > day || to < min(day+risk.Horizon, g.now) {
 			continue
 		}
-		for perm := range g.x.SharedPerms(n).All() {
-			dark, known := g.dark[[2]int{n, perm}]
-			if !known {
-				dark = g.scale.Dark(g.in.Coverage, perm, grant.Where, g.in.Span())
-				g.dark[[2]int{n, perm}] = dark
-			}
-			add(perm, from, grant.Where, dark)
+		out = append(out, one{risk.Given{Perms: g.x.SharedPerms(n), Where: grant.Where},
+			func(int) usage.Day { return from }, func(perm int) []model.PathPattern {
+				dark, known := g.dark[[2]int{n, perm}]
+				if !known {
+					dark = g.scale.Dark(g.in.Coverage, perm, grant.Where, g.in.Span())
+					g.dark[[2]int{n, perm}] = dark
+				}
+				return dark
+			}})
+	}
+	return out
+}
+
+// add adds what a grant gave of a permission to what others gave.
+func (o *one) add(h *risk.Held, perm int) {
+	if since := o.since(perm); h.Where == nil || since < h.Since {
+		h.Since = since
+	}
+	h.Where = append(h.Where, o.Where...)
+	if o.dark != nil {
+		h.Dark = append(h.Dark, o.dark(perm)...)
+	}
+}
+
+// Held implements [risk.Grants].
+func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
+	out := map[int]risk.Held{}
+	for _, o := range g.as(id, day) {
+		for perm := range o.Perms.All() {
+			h := out[perm]
+			o.add(&h, perm)
+			out[perm] = h
 		}
 	}
 	return out

@@ -1,7 +1,8 @@
 // Package escalate finds who can give itself more than it has: by editing grants or a
 // role it holds, joining a group, minting a credential, changing code that runs as
 // another, lifting a ceiling or a guardrail, and by acting as others, in any number of
-// steps; and which grants to take away so that nobody can.
+// steps; and which grants to take away so that nobody can. Beside that it tells where people can
+// hand out rights as they are meant to ([Stewards]), and where nobody could after a change ([Orphans]).
 //
 // # What counts as a step
 //

@@ -178,7 +178,7 @@ type Allow struct {
 
 // Evidence is what an [Allow] rests on.
 type Evidence struct {
-	// Class is used, rare, past, likely, unobservable, undecidable or decided; of a widening refused,
+	// Class is used, rare, past, likely, unobservable, undecidable, last or decided; of a widening refused,
 	// asked, task or needs; of one with a shared role mined.
 	Class string
 	For   string // of a task, needs or a mined role: what it is for
@@ -197,6 +197,7 @@ type Evidence struct {
 
 	Ends bool // a draft has it end: it rests on no use of the window
 
+	Short   bool // the line is wider than is worth it, so that the fence can be read
 	AtLeast bool // Count is the least that there were
 	Earlier bool // all of it is from before the window, in which the permission was used elsewhere
 	First   time.Time

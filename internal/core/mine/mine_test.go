@@ -3,6 +3,7 @@ package mine
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"clipfence/internal/core/access"
@@ -132,6 +133,67 @@ func TestCurve(t *testing.T) {
 	if points < 1000 || over*50 > points {
 		t.Errorf("%d of %d points are more than 5 %% from the best", over, points)
 	}
+}
+
+// TestMany: of more needs than are looked at each after every joining the points hold all the same, and what
+// is mended, of the role that is new and only of that, costs a twentieth less than joining alone.
+func TestMany(t *testing.T) {
+	sum, alone := 0.0, 0.0
+	for seed := range uint64(6) {
+		r := rand.New(rand.NewPCG(seed, 23))
+		lines := random(r, 360, 16, seed%2 == 1)
+		if n := len(classesOf(lines)); n <= thorough {
+			t.Fatalf("seed %d: %d needs", seed, n)
+		}
+		c := Curve(lines)
+		for i := range c {
+			holds(t, lines, &c[i])
+			if i > 0 && (c[i].Extra < c[i-1].Extra-1e-9 || len(c[i].Roles) != len(c[i-1].Roles)-1) {
+				t.Fatalf("seed %d: %d roles cost %.2f, %d cost %.2f", seed, len(c[i].Roles), c[i].Extra,
+					len(c[i-1].Roles), c[i-1].Extra)
+			}
+			if len(c[i].Roles) <= 40 {
+				sum += c[i].Extra
+			}
+		}
+		alone += joinedAlone(lines)
+	}
+	t.Logf("mended %.0f, joined alone %.0f: %.3f", sum, alone, sum/alone)
+	if sum > 0.955*alone {
+		t.Errorf("the points cost %.0f, and joining alone %.0f", sum, alone)
+	}
+}
+
+// joinedAlone is what the points of 40 roles and fewer cost where needs are joined, the two first that cost
+// least, and never taken apart.
+func joinedAlone(lines []Line) float64 {
+	classes := classesOf(lines)
+	var now []*cluster
+	for i := range classes {
+		now = append(now, merged(classes, []int{i}))
+	}
+	sum := 0.0
+	for len(now) > 1 {
+		a, b, least := 0, 0, math.Inf(1)
+		for i := range now {
+			for j := range i {
+				if d := join(now[i], now[j]); d < least {
+					a, b, least = i, j, d
+				}
+			}
+		}
+		if math.IsInf(least, 1) {
+			break
+		}
+		now[b] = merged(classes, slices.Sorted(slices.Values(slices.Concat(now[a].classes, now[b].classes))))
+		now = slices.Delete(now, a, a+1)
+		if len(now) <= 40 {
+			for _, c := range now {
+				sum += c.extra
+			}
+		}
+	}
+	return sum
 }
 
 // TestSame: lines that need the same have one role from the beginning, and what may not be shared

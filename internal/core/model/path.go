@@ -438,6 +438,9 @@ func (s *Patterns) One(q PathPattern) bool {
 	return s.plainContain(q) || slices.ContainsFunc(s.stars, func(p PathPattern) bool { return p.Contains(q) })
 }
 
+// Stars returns the patterns that name no single node; nobody may change the list.
+func (s *Patterns) Stars() []PathPattern { return s.stars }
+
 // Inside returns those of the patterns that q contains, each once.
 func (s *Patterns) Inside(q PathPattern) []PathPattern {
 	var out []PathPattern
@@ -472,6 +475,35 @@ func (s *Patterns) Inside(q PathPattern) []PathPattern {
 		add(PathPattern{s.sorted[at]})
 	}
 	return out
+}
+
+// Over returns those of the patterns that contain q by themselves, each once.
+func (s *Patterns) Over(q PathPattern) []PathPattern {
+	var out []PathPattern
+	if s.has(q.c) && !q.Deep() {
+		out = append(out, q)
+	}
+	if len(s.plain) > 0 {
+		for i := 1; i <= len(q.c); i++ {
+			if i < len(q.c) && q.c[i] != sep && q.c[i] != deep {
+				continue
+			}
+			if form := q.c[:i] + "\xfc"; s.has(form) {
+				out = append(out, PathPattern{form})
+			}
+		}
+	}
+	for _, p := range s.stars {
+		if p.Contains(q) && !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+func (s *Patterns) has(form string) bool {
+	_, in := s.plain[form]
+	return in
 }
 
 // plainContain is One for the plain ones.

@@ -294,12 +294,18 @@ func TestFindings(t *testing.T) {
 }
 
 // TestEscalationDanger: what is told of somebody who can make itself administrator is the danger that it gains,
-// whether anything is granted to it or not.
+// whether anything is granted to it or not, also of one of another source who is linked in.
 func TestEscalationDanger(t *testing.T) {
-	for _, who := range []string{"person/b", "signed-in"} {
+	for _, who := range []string{"person/b", "signed-in", "dir:person/z"} {
 		e := estate()
+		to := who
+		if who == "dir:person/z" {
+			to = "group/g"
+			e.Identities = append(e.Identities, model.Identity{ID: id(who)})
+			e.Memberships = append(e.Memberships, model.Membership{Member: id(who), Group: id(to)})
+		}
 		e.Grants = append(e.Grants, model.Grant{ID: "g-n", To: id("group/admins"), Rights: do("muster/grant:give"),
-			Where: on("/s/harbour:o/**")}, model.Grant{ID: "g-j", To: id(who), Rights: do("muster/roll:let-in"),
+			Where: on("/s/harbour:o/**")}, model.Grant{ID: "g-j", To: id(to), Rights: do("muster/roll:let-in"),
 			Where: on("/s/harbour:o")})
 		x, err := index.Build(e)
 		if err != nil {

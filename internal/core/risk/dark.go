@@ -116,6 +116,9 @@ func (p *Past) habits(id model.ID, perm, elsewhere int) [][2]int {
 // Hidden returns the parts of places on which no log shows a permission: the containers where
 // somebody is seen to do other things, and the rest.
 func (p *Past) Hidden(id model.ID, perm int, day usage.Day, dark []model.PathPattern) []Part {
+	if len(dark) == 0 {
+		return nil
+	}
 	s := p.of(id).where(day)
 	service, class := p.log(perm)
 	elsewhere := s.using(perm)

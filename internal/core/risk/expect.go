@@ -34,47 +34,54 @@ func (l *Loss) Needed() float64 {
 
 // Lost returns what an edit takes from somebody and how likely each part of that is needed within
 // the horizon, the likeliest first. Parts of which some places stay count by those that go.
-func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, held map[int]Held) []Loss {
+func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had *Having) []Loss {
 	var out []Loss
-	gone, still := changes(p.x, after, id)
 	at, denied := p.regions(), p.denied(after, id)
+	was, is := at.side(had.Grants), at.side(givenBy(after, id))
+	less := was.less(is)
+	taken := less.Clone()
 	for perm := range denied {
-		gone.Add(perm)
-		if _, known := still[perm]; !known {
-			still[perm] = given(after, id, perm)
-		}
+		taken.Add(perm)
 	}
-	for _, perm := range slices.Sorted(maps.Keys(held)) {
-		if !gone.Has(perm) {
-			continue // all that gave it before is there
+	for perm := range taken.All() {
+		shut := had.Dark(perm)
+		hidden, no := at.places(shut), at.places(denied[perm])
+		kept := func(on model.PathPattern) bool { return is.at(on).over.Has(perm) && !no.some(on) }
+		granted := func(on model.PathPattern, each func(model.PathPattern) bool) bool {
+			if on.IsZero() {
+				return was.every(perm, each)
+			}
+			return was.at(on).every(perm, each)
 		}
-		h, where := held[perm], still[perm]
-		had, has, hidden, no := at.places(h.Where), at.places(where), at.places(h.Dark), at.places(denied[perm])
-		kept := func(on []model.PathPattern) bool { return has.all(on) && !no.some(on) }
-		if kept(h.Where) {
+		if !less.Has(perm) && was.every(perm, func(on model.PathPattern) bool { return !no.some(on) }) {
 			continue
 		}
-		left, stays, dark := had.region, has.region.AndNot(no.region), hidden.region
-		add := func(q Part, nth int, in index.Region, on []model.PathPattern) {
+		left, stays, dark := was.region(perm), is.region(perm).AndNot(no.region), hidden.region
+		add := func(q Part, nth int, in index.Region) {
 			n := float64(p.x.Count(perm, in))
 			share := 1.0
 			goes := len(q.Where)
 			if q.Class == Used {
-				goes -= staying(q.Where, where, denied[perm])
+				goes -= is.staying(perm, q.Where, denied[perm])
 			}
 			if goes < len(q.Where) {
 				share = float64(goes) / float64(len(q.Where)) // what of the others was used stays
 			} else if n > 0 {
 				share = float64(p.x.Count(perm, in.AndNot(stays))) / n
-			} else if kept(on) {
+			} else if every(q.Where, func(on model.PathPattern) bool {
+				return !on.IsZero() && kept(on) || on.IsZero() && was.every(perm, kept)
+			}) {
 				share = 0
+			}
+			if share == 0 {
+				return
 			}
 			if chance := m.Chance(q) * share; chance > 0 {
 				out = append(out, Loss{Perm: perm, Part: q, At: nth, Chance: chance, Soon: m.Soon(q) * share})
 			}
 		}
 		all := float64(p.x.Count(perm, left))
-		for _, q := range p.Hidden(id, perm, now, h.Dark) {
+		for _, q := range p.Hidden(id, perm, now, shut) {
 			in := at.of(q.Where...).And(dark)
 			if q.Class == DarkRest && all > 0 {
 				n := float64(p.x.Count(perm, in))
@@ -83,22 +90,18 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 					out = append(out, Loss{Perm: perm, Part: q, At: -1, Chance: chance, Soon: m.Soon(q) * lost / all})
 				}
 			} else {
-				add(q, -1, in, q.Where)
+				add(q, -1, in)
 			}
 			dark = dark.AndNot(in)
 		}
 		left = left.AndNot(hidden.region)
-		parts := p.Parts(id, perm, now, TenureOf(int(now-h.Since)))
-		for i, q := range clip(parts, h.Where, had.Patterns, hidden.Patterns) {
+		parts := p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm))))
+		for i, q := range clip(parts, hidden.Patterns, granted) {
 			in := left
 			if !q.Where[0].IsZero() {
-				in = at.of(q.Where...).And(left)
+				in = at.often(q.Where).And(left)
 			}
-			on := q.Where
-			if on[0].IsZero() {
-				on = h.Where
-			}
-			add(q, i, in, on)
+			add(q, i, in)
 			left = left.AndNot(in)
 		}
 	}
@@ -110,17 +113,161 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, hel
 	return out
 }
 
-// staying counts the nodes on or below which something is given still, and not all refused.
-func staying(nodes, given, denied []model.PathPattern) int {
+// A side is what somebody is granted before an edit, or after it. Thousands of permissions come by hundreds
+// of grants, and ask of the same places: so each place is looked at once, and answers for all of them.
+type side struct {
+	x      *index.Index
+	on     []model.PathPattern // each once
+	gives  []access.Set        // what is given on each
+	number map[model.PathPattern]int
+	spans  []span // of all places, by where they begin
+	places *model.Patterns
+	known  map[model.PathPattern]*beside
+}
+
+// span is a run of nodes on one of the places of a side.
+type span struct {
+	index.Interval
+	gives access.Set
+}
+
+// beside is what a side gives of a place.
+type beside struct {
+	on     model.PathPattern
+	over   access.Set          // by itself, or by what it lies in
+	inside []model.PathPattern // the places that lie in it
+	gives  []access.Set        // what each of them gives
+	laps   access.Set          // what is given on a place that has something in common with it
+}
+
+func (r *regions) side(list []Given) *side {
+	s := &side{x: r.x, number: map[model.PathPattern]int{}, places: &model.Patterns{},
+		known: map[model.PathPattern]*beside{}}
+	for _, g := range list {
+		for _, on := range g.Where {
+			i, known := s.number[on]
+			if !known {
+				i = len(s.on)
+				s.number[on], s.on, s.gives = i, append(s.on, on), append(s.gives, r.x.NewSet())
+				s.places.Add(on)
+			}
+			s.gives[i].Or(g.Perms)
+		}
+	}
+	for i, on := range s.on {
+		for _, in := range r.x.RegionOf(r.spansOf(on)) {
+			s.spans = append(s.spans, span{in, s.gives[i]})
+		}
+	}
+	slices.SortFunc(s.spans, func(a, b span) int { return cmp.Compare(a.From, b.From) })
+	return s
+}
+
+// at returns what is given of a place.
+func (s *side) at(on model.PathPattern) *beside {
+	b := s.known[on]
+	if b == nil {
+		b = &beside{on: on, over: s.over(on)}
+		b.laps = b.over.Clone()
+		for _, w := range s.places.Inside(on) {
+			gives := s.gives[s.number[w]]
+			b.inside, b.gives = append(b.inside, w), append(b.gives, gives)
+			b.laps.Or(gives)
+		}
+		more := s.places.Stars()
+		if _, one := on.Node(); !one { // it may share something with any
+			more = s.on
+		}
+		for _, w := range more {
+			if w.Overlaps(on) {
+				b.laps.Or(s.gives[s.number[w]])
+			}
+		}
+		s.known[on] = b
+	}
+	return b
+}
+
+// over returns what is given on a place or on what it lies in.
+func (s *side) over(on model.PathPattern) access.Set {
+	out := s.x.NewSet()
+	for _, w := range s.places.Over(on) {
+		out.Or(s.gives[s.number[w]])
+	}
+	return out
+}
+
+// every asks of each place of a permission there.
+func (b *beside) every(perm int, is func(model.PathPattern) bool) bool {
+	for i, w := range b.inside {
+		if b.gives[i].Has(perm) && !is(w) {
+			return false
+		}
+	}
+	return !b.over.Has(perm) || is(b.on)
+}
+
+// every asks of each place of a permission, up to the first that is not as asked for.
+func (s *side) every(perm int, is func(model.PathPattern) bool) bool {
+	for i, gives := range s.gives {
+		if gives.Has(perm) && !is(s.on[i]) {
+			return false
+		}
+	}
+	return true
+}
+
+// less returns the permissions that are given on a place that lies in none where another side gives them.
+func (s *side) less(than *side) access.Set {
+	out := s.x.NewSet()
+	for i, on := range s.on {
+		if j, same := than.number[on]; same && s.gives[i].Subset(than.gives[j]) {
+			continue // nothing goes of most
+		}
+		over := than.over(on)
+		for k, word := range s.gives[i] {
+			out[k] |= word &^ over[k]
+		}
+	}
+	return out
+}
+
+// region returns the nodes on which a permission is given.
+func (s *side) region(perm int) index.Region {
+	var out index.Region
+	for i := range s.spans {
+		in := &s.spans[i]
+		if !in.gives.Has(perm) {
+			continue
+		}
+		if n := len(out); n > 0 && in.From <= out[n-1].To {
+			out[n-1].To = max(out[n-1].To, in.To)
+		} else {
+			out = append(out, in.Interval)
+		}
+	}
+	return out
+}
+
+// staying counts the nodes on or below which a permission is given still, and not all refused.
+func (s *side) staying(perm int, nodes, denied []model.PathPattern) int {
 	n := 0
 	for _, w := range nodes {
 		node, one := w.Node()
-		if below := node.Below(); one && !model.PathPatternsContain(denied, w) && slices.ContainsFunc(given,
-			func(on model.PathPattern) bool { return on.Overlaps(below) }) {
+		if one && !model.PathPatternsContain(denied, w) && s.at(node.Below()).laps.Has(perm) {
 			n++
 		}
 	}
 	return n
+}
+
+// givenBy returns what grants give somebody.
+func givenBy(x *index.Index, id model.ID) []Given {
+	var out []Given
+	for _, n := range x.Given(id) {
+		out = append(out, Given{x.SharedPerms(n), x.Grant(n).Where})
+	}
+	return out
 }
 
 // regions finds the nodes of places, of which many permissions and members of a group have the same.
@@ -128,7 +275,14 @@ type regions struct {
 	x     *index.Index
 	spans map[model.PathPattern][]uint32
 	lists map[string]*places
+	many  map[many]index.Region
 	key   []byte
+}
+
+// many are places by where they are kept: the same that many permissions ask about.
+type many struct {
+	first *model.PathPattern
+	n     int
 }
 
 // mostKnown is how many answers are kept.
@@ -136,8 +290,9 @@ const mostKnown = 20_000
 
 // regions returns what is known of places so far.
 func (p *Past) regions() *regions {
-	if r := p.found; r == nil || len(r.spans) > mostKnown || len(r.lists) > mostKnown {
-		p.found = &regions{x: p.x, spans: map[model.PathPattern][]uint32{}, lists: map[string]*places{}}
+	if r := p.found; r == nil || len(r.spans) > mostKnown || len(r.lists) > mostKnown || len(r.many) > mostKnown {
+		p.found = &regions{x: p.x, spans: map[model.PathPattern][]uint32{}, lists: map[string]*places{},
+			many: map[many]index.Region{}}
 	}
 	return p.found
 }
@@ -147,20 +302,10 @@ type places struct {
 	*model.Patterns
 	list   []model.PathPattern
 	region index.Region
-	none   bool
 }
 
-// all reports whether each of some patterns lies inside one of the places.
-func (p *places) all(in []model.PathPattern) bool {
-	return !p.none && !slices.ContainsFunc(in, func(on model.PathPattern) bool { return !p.One(on) })
-}
-
-// some reports whether one of some patterns has something in common with one of the places.
-func (p *places) some(in []model.PathPattern) bool {
-	return !p.none && slices.ContainsFunc(in, func(on model.PathPattern) bool {
-		return slices.ContainsFunc(p.list, on.Overlaps)
-	})
-}
+// some reports whether a pattern has something in common with one of the places.
+func (p *places) some(on model.PathPattern) bool { return slices.ContainsFunc(p.list, on.Overlaps) }
 
 // places puts a list together, each once.
 func (r *regions) places(list []model.PathPattern) *places {
@@ -170,7 +315,7 @@ func (r *regions) places(list []model.PathPattern) *places {
 	}
 	p := r.lists[string(r.key)]
 	if p == nil {
-		p = &places{model.PatternsOf(list), list, r.of(list...), len(list) == 0}
+		p = &places{model.PatternsOf(list), list, r.of(list...)}
 		r.lists[string(r.key)] = p
 	}
 	return p
@@ -179,59 +324,32 @@ func (r *regions) places(list []model.PathPattern) *places {
 func (r *regions) of(where ...model.PathPattern) index.Region {
 	var all []uint32
 	for _, on := range where {
-		spans, known := r.spans[on]
-		if !known {
-			spans = r.x.SpansOf(on)
-			r.spans[on] = spans
-		}
-		all = append(all, spans...)
+		all = append(all, r.spansOf(on)...)
 	}
 	return r.x.RegionOf(all)
 }
 
-// changes returns which permissions somebody had by grants that an edit takes away or makes less, and of
-// those where what comes and stays gives them.
-func changes(before, after *index.Index, id model.ID) (gone access.Set, still map[int][]model.PathPattern) {
-	gone, still = before.NewSet(), map[int][]model.PathPattern{}
-	given := after.Given(id)
-	stays := make(map[int]bool, len(given))
-	for _, n := range given {
-		stays[n] = true
+func (r *regions) spansOf(on model.PathPattern) []uint32 {
+	spans, known := r.spans[on]
+	if !known {
+		spans = r.x.SpansOf(on)
+		r.spans[on] = spans
 	}
-	for _, n := range before.Given(id) {
-		perms := before.SharedPerms(n)
-		if stays[n] {
-			was, is := before.Grant(n), after.Grant(n)
-			if was.ID == is.ID && slices.Equal(was.Where, is.Where) && perms.Subset(after.SharedPerms(n)) {
-				continue
-			}
-		}
-		gone.Or(perms)
-	}
-	for _, n := range given {
-		perms := after.SharedPerms(n)
-		if !perms.Meets(gone) {
-			continue
-		}
-		where := after.Grant(n).Where
-		for perm := range perms.All() {
-			if gone.Has(perm) {
-				still[perm] = append(still[perm], where...)
-			}
-		}
-	}
-	return gone, still
+	return spans
 }
 
-// given returns where grants give somebody a permission.
-func given(x *index.Index, id model.ID, perm int) []model.PathPattern {
-	var out []model.PathPattern
-	for _, n := range x.Given(id) {
-		if x.SharedPerms(n).Has(perm) {
-			out = append(out, x.Grant(n).Where...)
-		}
+// often is of for lists that nobody changes, and that are asked about for many permissions.
+func (r *regions) often(where []model.PathPattern) index.Region {
+	if len(where) <= oneByOne {
+		return r.of(where...)
 	}
-	return out
+	k := many{&where[0], len(where)}
+	in, known := r.many[k]
+	if !known {
+		in = r.of(where...)
+		r.many[k] = in
+	}
+	return in
 }
 
 // coming are the denials that an edit brings.

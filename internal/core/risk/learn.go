@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
@@ -159,6 +160,20 @@ type Held struct {
 	Since usage.Day           // the first day on which it was
 	Where []model.PathPattern // its places
 	Dark  []model.PathPattern // those of them on which no log shows it
+}
+
+// Given is a grant as somebody had it: the permissions that count of it, and where.
+type Given struct {
+	Perms access.Set
+	Where []model.PathPattern
+}
+
+// Having is what somebody is granted, grant by grant; and of one permission since when, and on which places no
+// log shows it.
+type Having struct {
+	Grants []Given
+	Since  func(perm int) usage.Day
+	Dark   func(perm int) []model.PathPattern
 }
 
 // Grants say what somebody was granted as of a day.
@@ -411,57 +426,65 @@ type hidden struct {
 
 // Clip returns the parts that lie in what was granted and that a log shows, as far as they do.
 func (g *Held) Clip(parts []Part) []Part {
+	if g.Where == nil {
+		return parts
+	}
 	var of *model.Patterns
 	if len(g.Where) > oneByOne {
 		of = model.PatternsOf(g.Where)
 	}
-	return clip(parts, g.Where, of, model.PatternsOf(g.Dark))
+	granted := func(on model.PathPattern, each func(model.PathPattern) bool) bool {
+		switch {
+		case on.IsZero():
+			return every(g.Where, each)
+		case of != nil:
+			return every(of.Inside(on), each) && (!of.One(on) || each(on))
+		}
+		return every(g.Where, func(w model.PathPattern) bool {
+			switch {
+			case on.Contains(w):
+				return each(w)
+			case w.Contains(on):
+				return each(on)
+			}
+			return true
+		})
+	}
+	return clip(parts, model.PatternsOf(g.Dark), granted)
+}
+
+// every reports whether each of some places is as asked for, up to the first that is not.
+func every(of []model.PathPattern, is func(model.PathPattern) bool) bool {
+	return !slices.ContainsFunc(of, func(on model.PathPattern) bool { return !is(on) })
 }
 
 // oneByOne is how many places are looked at one by one, and not put together.
 const oneByOne = 8
 
-// clip is [Held.Clip] by places that are put together already, where they are more than [oneByOne].
-func clip(parts []Part, where []model.PathPattern, of, dark *model.Patterns) []Part {
-	if where == nil {
-		return parts
-	}
+// clip is [Held.Clip] by what tells of each place that was granted of some others, as long as it is as asked
+// for: of everywhere where they are the zero pattern.
+func clip(parts []Part, dark *model.Patterns,
+	granted func(on model.PathPattern, each func(model.PathPattern) bool) bool) []Part {
 	var out []Part
 	var before model.Patterns
-	granted := func(in []model.PathPattern, on model.PathPattern) []model.PathPattern {
-		switch {
-		case on.IsZero():
-			return append(in, where...)
-		case len(where) > oneByOne:
-			if in = append(in, of.Inside(on)...); of.One(on) {
-				in = append(in, on)
-			}
-			return in
-		}
-		for _, w := range where {
-			switch {
-			case on.Contains(w):
-				in = append(in, w)
-			case w.Contains(on):
-				in = append(in, on)
-			}
-		}
-		return in
-	}
-	inside := func(in []model.PathPattern, of *model.Patterns) bool {
-		return !slices.ContainsFunc(in, func(on model.PathPattern) bool { return !of.Contain(on) })
-	}
-	for _, q := range parts {
-		var in []model.PathPattern
+	for i, q := range parts {
+		shown, rest := false, false // by a log, and not in a part before it
 		for _, on := range q.Where {
-			in = granted(in, on)
+			if shown && rest {
+				break
+			}
+			granted(on, func(w model.PathPattern) bool {
+				shown = shown || !dark.Contain(w)
+				rest = rest || !before.Contain(w)
+				return !shown || !rest
+			})
 		}
-		if len(in) == 0 || inside(in, dark) || inside(in, &before) {
+		if !shown || !rest {
 			continue
 		}
-		if q.Class != Used {
-			for _, on := range in {
-				before.Add(on)
+		if q.Class != Used && i < len(parts)-1 {
+			for _, on := range q.Where {
+				granted(on, func(w model.PathPattern) bool { before.Add(w); return true })
 			}
 		}
 		out = append(out, q)

@@ -336,3 +336,60 @@ func TestActedFor(t *testing.T) {
 		}
 	}
 }
+
+// TestSame: what the rights of an account explain is its own, and the rest is of the first of those whom its
+// person has elsewhere whose rights do; what was refused, and what nobody's rights explain, stays where it was.
+func TestSame(t *testing.T) {
+	here, there, also := model.MustID("person/k2"), model.MustID("dir:person/k"), model.MustID("hr:person/k")
+	as := map[model.ID][]model.ID{here: {there, also}}
+	explains := func(u *usage.Use) bool {
+		switch u.Principal() {
+		case here:
+			return u.Path == model.MustPath("/m/own:1")
+		case there:
+			return u.Path == model.MustPath("/m/there:1") || u.Path == model.MustPath("/m/own:1")
+		case also:
+			return u.Path != model.MustPath("/m/nobody:1")
+		}
+		return false
+	}
+	for _, tt := range []struct {
+		who, actingFor, path string
+		refused              bool
+		want                 string
+	}{
+		{who: "person/k2", path: "/m/own:1", want: "person/k2 "},
+		{who: "person/k2", path: "/m/there:1", want: "dir:person/k "},
+		{who: "person/k2", path: "/m/also:1", want: "hr:person/k "},
+		{who: "person/k2", path: "/m/nobody:1", want: "person/k2 "},
+		{who: "person/k2", path: "/m/there:1", refused: true, want: "person/k2 "},
+		{who: "workload/a", actingFor: "person/k2", path: "/m/there:1", want: "workload/a dir:person/k"},
+		{who: "workload/a", path: "/m/there:1", want: "workload/a "},
+		{who: "person/k2", actingFor: "workload/a", path: "/m/there:1", want: "person/k2 workload/a"},
+	} {
+		c := usage.Call{Time: start, Identity: model.MustID(tt.who), Permission: model.MustPermission("a/b:c"),
+			Path: model.MustPath(tt.path), Outcome: usage.Done}
+		if tt.actingFor != "" {
+			c.ActingFor = model.MustID(tt.actingFor)
+		}
+		if tt.refused {
+			c.Outcome = usage.Refused
+		}
+		f := usage.Fold{}
+		f.Add(c)
+		n := 0
+		for _, u := range usage.Same(usage.ListOf(f.Uses()...), as, explains).All() {
+			n++
+			acting := ""
+			if !u.ActingFor.IsZero() {
+				acting = u.ActingFor.String()
+			}
+			if got := u.Identity.String() + " " + acting; got != tt.want || u.Count != 1 {
+				t.Errorf("%+v: %s, %d", tt, got, u.Count)
+			}
+		}
+		if n != 1 {
+			t.Errorf("%+v: %d uses", tt, n)
+		}
+	}
+}

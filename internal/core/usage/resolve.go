@@ -186,3 +186,29 @@ func Settle(uses *Uses, explains func(*Use) bool) *Uses {
 		return explains(u)
 	})
 }
+
+// Same brings to others what somebody did by no right of its own: one person has accounts in several sources,
+// and which of them a name in a log means is not told. What its own rights explain stays its own; what else was
+// let through is of the first of those whom it is the same as whose rights do.
+func Same(uses *Uses, as map[model.ID][]model.ID, explains func(*Use) bool) *Uses {
+	if uses == nil || !slices.ContainsFunc(uses.ids, func(id model.ID) bool { return len(as[id]) > 0 }) {
+		return uses
+	}
+	return uses.Select(func(u *Use) bool {
+		others := as[u.Principal()]
+		if len(others) == 0 || !u.Outcome.Allowed() || explains(u) {
+			return true
+		}
+		for _, id := range others {
+			other := *u
+			if other.Identity = id; !u.ActingFor.IsZero() {
+				other.Identity, other.ActingFor = u.Identity, id
+			}
+			if explains(&other) {
+				*u = other
+				break
+			}
+		}
+		return true
+	})
+}

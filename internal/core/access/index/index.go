@@ -190,6 +190,17 @@ func (x *Index) Identities() int { return len(x.idKind) }
 // Permissions returns how many permissions the catalogue has.
 func (x *Index) Permissions() int { return x.perms.len() }
 
+// Catalogue yields what the catalogue knows, permission by permission.
+func (x *Index) Catalogue() iter.Seq[*model.CatalogueEntry] {
+	return func(yield func(*model.CatalogueEntry) bool) {
+		for i := range x.catalogue.count() {
+			if !yield(x.catalogue.at(i)) {
+				return
+			}
+		}
+	}
+}
+
 // Permission returns what the catalogue knows about the permission of a number.
 func (x *Index) Permission(i int) *model.CatalogueEntry {
 	return x.catalogue.at(int(x.permRecord.at(i)))

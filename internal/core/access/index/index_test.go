@@ -95,6 +95,11 @@ func TestTotals(t *testing.T) {
 		if sums := w.Pairs(id(tt.who)); sums != got.Pairs { // what is refused inside is taken off
 			t.Errorf("%s, mode %d: pairs %v, want %v", tt.who, tt.mode, sums, got.Pairs)
 		}
+		back := slices.Clone(w.Pieces(id(tt.who))) // of several identities they come in any order
+		slices.Reverse(back)
+		if n := x.Usable(back); n != nodes {
+			t.Errorf("%s, mode %d: %d nodes from the last piece on, %d from the first", tt.who, tt.mode, n, nodes)
+		}
 	}
 	w := x.NewWalk(index.Possible)
 	some := x.NewSet()
@@ -180,6 +185,9 @@ func TestTree(t *testing.T) {
 	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path(
 		"/s/harbour:o/berth:p"))))); got != "[berth box errand]" {
 		t.Errorf("kinds %s", got)
+	}
+	if got := x.Kinds(path("/s")); !got[""] || !got["harbour"] {
+		t.Errorf("kinds from the top on: %v", got)
 	}
 	if got := fmt.Sprint(slices.Sorted(maps.Keys(x.Kinds(path("/s/harbour:o/berth:p/crate:9"))))); got != "[crate]" {
 		t.Errorf("kinds of what nobody lists, beside others: %s", got)

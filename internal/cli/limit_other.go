@@ -1,5 +1,0 @@
-//go:build !unix
-
-package cli
-
-func ignoreFileLimit() {}

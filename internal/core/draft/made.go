@@ -1,0 +1,98 @@
+package draft
+
+import (
+	"errors"
+	"slices"
+
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+)
+
+// Made are drafts that are to stand beside the ones that are still to be made. The zero Made has none.
+type Made struct {
+	all []*fence.Fence
+	x   *index.Index // the estate once they stand; nil: they are none
+}
+
+// Add adds a draft of an estate.
+func (m *Made) Add(x *index.Index, f *fence.Fence) error {
+	if m.x == nil {
+		m.x = x
+	}
+	after, err := m.x.With(f.Edit(x.Source()))
+	if err != nil {
+		return err
+	}
+	m.all, m.x = append(m.all, f), after
+	return nil
+}
+
+// Fences returns them in the order in which they were added.
+func (m *Made) Fences() []*fence.Fence { return m.all }
+
+// stands returns the estate as it is once the drafts stand that were made before this one.
+func (d *drafter) stands() *index.Index {
+	if d.o.Made == nil || d.o.Made.x == nil {
+		return d.x
+	}
+	return d.o.Made.x
+}
+
+// was returns a grant by its number; nil: a draft brings it.
+func (d *drafter) was(n int) *gauge.GrantResult {
+	if n >= len(d.r.Grants) {
+		return nil
+	}
+	return d.r.Grants[n]
+}
+
+// Everybody drafts for everybody whose access can be narrowed, so that the drafts stand beside each other.
+func Everybody(in *gauge.Input, r *gauge.Result, o Options) ([]*fence.Fence, error) {
+	o.Made = &Made{}
+	for _, id := range Order(in.Index, Candidates(in, r, o.worth(in, r))) {
+		f, err := FromUse(in, r, id, o)
+		if errors.Is(err, ErrNothing) || errors.Is(err, ErrProtected) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		if err := o.Made.Add(in.Index, f); err != nil {
+			return nil, err
+		}
+	}
+	return o.Made.Fences(), nil
+}
+
+// Order returns some identities so that each group comes before who is in it, and the crowds that anybody is
+// in last: so a draft knows of those that it leaves something to.
+func Order(x *index.Index, ids []model.ID) []model.ID {
+	var out, crowds []model.ID
+	is, done := map[model.ID]bool{}, map[model.ID]bool{}
+	for _, id := range ids {
+		is[id] = true
+	}
+	var visit func(id model.ID)
+	visit = func(id model.ID) {
+		if done[id] {
+			return
+		}
+		done[id] = true
+		for _, st := range x.Closure(id) {
+			if is[st.ID] && !st.ID.Open() {
+				visit(st.ID)
+			}
+		}
+		out = append(out, id)
+	}
+	for _, id := range ids {
+		if id.Open() {
+			crowds = append(crowds, id)
+		} else {
+			visit(id)
+		}
+	}
+	return slices.Concat(out, crowds)
+}

@@ -289,9 +289,10 @@ func TestDraftsNarrow(t *testing.T) {
 			in.Index = built(t, e)
 		}
 		res := gauge.Run(in)
+		worth := draft.NewWorth(in, res)
 		for _, st := range res.Standings {
 			f, err := draft.FromUse(in, res, st.ID, draft.Options{GiveUpUnobservable: seed%2 == 0,
-				Conditions: seed%4 > 1, Limits: seed%3 == 0})
+				Conditions: seed%4 > 1, Limits: seed%3 == 0, Worth: worth})
 			if errors.Is(err, draft.ErrNothing) {
 				continue
 			}

@@ -77,6 +77,15 @@ is not listed until that reason runs out.`,
 var severityTone = map[string]render.Tone{"critical": render.Bad, "high": render.Bad, "medium": render.Warn,
 	"low": render.Plain}
 
+// printed returns how many of n rows are printed: so many at most, or all where all are asked for or a
+// program reads them.
+func (a *app) printed(n, most int, all bool) int {
+	if all || a.format.value != "table" && a.format.value != "markdown" {
+		return n
+	}
+	return min(n, most)
+}
+
 // listFindings tells findings. Of a large organisation there are hundreds of thousands, and what is told of
 // one takes more room than the finding: rows are made of those alone that are printed.
 func (a *app) listFindings(found []work.Finding, placed []string, kind, severity, failOn string, all,
@@ -84,10 +93,7 @@ func (a *app) listFindings(found []work.Finding, placed []string, kind, severity
 	const most = 20
 	least, _ := work.ParseSeverity(severity)
 	limit, limited := work.ParseSeverity(failOn)
-	shown := most
-	if all || a.format.value != "table" && a.format.value != "markdown" {
-		shown = len(found)
-	}
+	shown := a.printed(len(found), most, all)
 	t := render.Table{Columns: []render.Column{{Name: "SEVERITY"}, {Name: "DANGER", Right: true}, {Name: "ID"},
 		{Name: "KIND"}, {Name: "IDENTITY"}, {Name: "WHAT", Wrap: true}}}
 	rows := []findingRow{} // of the first that are kept
@@ -125,7 +131,7 @@ func (a *app) listFindings(found []work.Finding, placed []string, kind, severity
 	var parts []string
 	for _, s := range []string{"critical", "high", "medium", "low"} {
 		if count[s] > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s", count[s], s))
+			parts = append(parts, render.Count(count[s])+" "+s)
 		}
 	}
 	d := &render.Doc{Head: "Nothing found", Lines: placed, Value: rows}
@@ -139,7 +145,7 @@ func (a *app) listFindings(found []work.Finding, placed []string, kind, severity
 		}
 	}
 	if len(t.Rows) < kept {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), kept))
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Count(kept)))
 	}
 	if aside > 0 && !waived {
 		d.Notes = append(d.Notes, fmt.Sprintf("%s set aside with a reason; to see them: --waived",

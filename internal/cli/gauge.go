@@ -103,6 +103,17 @@ func (a *app) gaugeHead(in *work.GaugeInput, res *work.GaugeResult) string {
 		render.Percent(res.Observable))
 }
 
+// gaugeRowsOf tells how identities stand.
+func gaugeRowsOf(res *work.GaugeResult, of []*work.Standing, now time.Time) []gaugeRow {
+	rows := make([]gaugeRow, 0, len(of))
+	for i, sum := range res.Sums(of) {
+		r := gaugeRowOf(of[i], res.Placement.Of[of[i].ID], now)
+		r.ByName, r.ByGroups, r.ByCrowds = sum.ByName, sum.ByGroups, sum.ByCrowds
+		rows = append(rows, r)
+	}
+	return rows
+}
+
 func gaugeRowOf(s *work.Standing, placed *work.Tally, now time.Time) gaugeRow {
 	j, _ := judgement(s, now)
 	p := work.PlacedCallsOf(placed)
@@ -112,9 +123,11 @@ func gaugeRowOf(s *work.Standing, placed *work.Tally, now time.Time) gaugeRow {
 		}
 		j += fmt.Sprintf("; %s of %s not placed", render.Count(p.Calls-p.Placed), render.Plural(int(p.Calls), "call"))
 	}
-	return gaugeRow{s.ID, int(s.Danger + 0.5), int(s.Removable + 0.5), int(s.Within.Danger + 0.5), s.Within.Becomes,
-		s.Within.Nodes, s.Granted, s.ByName, s.ByGroups, s.ByCrowds, s.Used, s.Members, s.Silent, s.Unobservable,
-		s.LastDone, s.LastUse, s.Identity.LastSeen, habit(s), s.State, j, p.Calls, p.Placed}
+	return gaugeRow{Identity: s.ID, Danger: int(s.Danger + 0.5), Removable: int(s.Removable + 0.5),
+		Within: int(s.Within.Danger + 0.5), Becomes: s.Within.Becomes, AllOn: s.Within.Nodes, Granted: s.Granted,
+		Used: s.Used, Members: s.Members, Silent: s.Silent, Unobservable: s.Unobservable, LastUse: s.LastDone,
+		LastCall: s.LastUse, LastSeen: s.Identity.LastSeen, Habit: habit(s), State: s.State, Judgement: j,
+		Calls: p.Calls, Placed: p.Placed}
 }
 
 func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResult, kind string, all bool,
@@ -127,17 +140,18 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	t := render.Table{Columns: []render.Column{{Name: "NOT NEEDED", Right: true}, {Name: "HELD", Right: true},
 		{Name: "WITHIN REACH", Right: true}, {Name: "IDENTITY"}, {Name: "GRANTED", Right: true},
 		{Name: "USED", Right: true}, {Name: "LAST USE"}, {Name: "HABIT"}, {Name: "JUDGEMENT", Wrap: true}}}
-	blind := 0
+	of, blind := []*work.Standing{}, 0
 	for _, st := range res.Standings {
-		if kind != "" && string(st.ID.Kind) != kind {
-			continue
+		if kind == "" || string(st.ID.Kind) == kind {
+			of, blind = append(of, st), blind+st.Unobservable
 		}
-		row := gaugeRowOf(st, res.Placement.Of[st.ID], now)
-		v.Identities = append(v.Identities, row)
-		blind += row.Unobservable
-		if !all && len(t.Rows) == most {
-			continue
+	}
+	v.Identities = gaugeRowsOf(res, of[:a.printed(len(of), most, all)], now)
+	for i, row := range v.Identities {
+		if !all && i == most {
+			break
 		}
+		st := of[i]
 		_, tone := judgement(st, now)
 		t.Row(render.C(render.Count(row.Removable)), render.C(render.Count(row.Danger)), reachCell(st),
 			render.C(st.ID.String()), render.C(render.Count(row.Granted)), render.C(render.Count(row.Used)),
@@ -148,9 +162,8 @@ func (a *app) gaugeAll(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	d.Lines = append(d.Lines, logs...)
 	d.Notes = append(d.Notes, "NOT NEEDED, HELD and WITHIN REACH are danger (clipfence gauge --help); GRANTED and "+
 		"USED count distinct permissions.")
-	if len(t.Rows) < len(v.Identities) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows),
-			identities(len(v.Identities))))
+	if len(t.Rows) < len(of) {
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), identities(len(of))))
 	}
 	if blind > 0 {
 		d.Notes = append(d.Notes,
@@ -207,15 +220,16 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 			fmt.Sprintf("%s: %s. Last use %s, habit %s. It holds danger %s, of which %s is not needed.", id, j,
 				lastUse(st, in.AsOf), habit(st), render.Count(int(st.Danger+0.5)),
 				render.Count(int(st.Removable+0.5))))
+		told := gaugeRowsOf(res, []*work.Standing{st}, in.AsOf)[0]
 		d.Lines = append(d.Lines, fmt.Sprintf("Granted: %s by name, %s through groups, %s to anybody.",
-			render.Plural(st.ByName, "permission"), render.Count(st.ByGroups), render.Count(st.ByCrowds)))
+			render.Plural(told.ByName, "permission"), render.Count(told.ByGroups), render.Count(told.ByCrowds)))
 		if id.Kind == model.Group {
 			d.Lines = append(d.Lines,
 				fmt.Sprintf("%s in it can sign in; %s of them used none of its own grants in the window.",
 					identities(st.Members), render.Count(st.Silent)))
 		}
 		d.Lines = append(d.Lines, reachWords(id, st.Within, st.Danger, s))
-		row, holdings = gaugeRowOf(st, res.Placement.Of[id], in.AsOf), s.Holdings(id)
+		row, holdings = told, s.Holdings(id)
 		if id.Kind != model.Group { // its members call
 			d.Lines = append(d.Lines, "Of its calls: "+lowerFirst(placedWords(res.Placement.Of[id])))
 		}

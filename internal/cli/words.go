@@ -79,7 +79,8 @@ func fits(s *work.Standing) (string, render.Tone) {
 	}
 	switch {
 	case 2*s.Unobservable >= s.Granted, s.Unobservable > 0 && 2*blind >= s.Danger && blind >= 25:
-		return fmt.Sprintf("cannot be judged: no log shows %d of %d", s.Unobservable, s.Granted), render.Plain
+		return fmt.Sprintf("cannot be judged: no log shows %s of %s", render.Count(s.Unobservable),
+			render.Count(s.Granted)), render.Plain
 	case young > 0 && 2*young >= all:
 		return "granted too short a time ago to judge", render.Plain
 	}
@@ -126,11 +127,11 @@ func what(f *work.SourceFinding) string {
 	case work.UnusedGrant:
 		return "never used through " + grantWords(f.Grant.Grant)
 	case work.OverBroadRole:
-		return fmt.Sprintf("uses %d of %d permissions of %s", f.Grant.Used.Count(), f.Grant.Perms.Count(),
-			grantWords(f.Grant.Grant))
+		return fmt.Sprintf("uses %s of %s permissions of %s", render.Count(f.Grant.Used.Count()),
+			render.Count(f.Grant.Perms.Count()), grantWords(f.Grant.Grant))
 	case work.OverBroadPlace:
-		return fmt.Sprintf("uses %s on %d of %d places", grantWords(f.Grant.Grant), max(1, f.Grant.UsedNodes),
-			f.Grant.Nodes)
+		return fmt.Sprintf("uses %s on %s of %s places", grantWords(f.Grant.Grant),
+			render.Count(max(1, f.Grant.UsedNodes)), render.Count(f.Grant.Nodes))
 	case work.StandingAdmin:
 		return "can hand out rights at any time, by " + grantWords(f.Grant.Grant)
 	case work.PublicAccess:
@@ -166,7 +167,7 @@ func what(f *work.SourceFinding) string {
 		}
 		return "a workload that can hand out rights, by " + grantWords(f.Grant.Grant)
 	case work.Administrators:
-		return fmt.Sprintf("%d identities can edit grants on it", f.Count)
+		return render.Count(f.Count) + " identities can edit grants on it"
 	case work.ActAsChain:
 		as := "far more by acting as " + strings.ReplaceAll(chainWords(f.Chain[1:]), " in ", ", then as ")
 		switch n := len(f.Holders); {
@@ -187,7 +188,7 @@ func suchAs(n int, one, many string, first model.ID) string {
 	if n == 1 {
 		return "1 " + one + ", " + first.String() + ","
 	}
-	return fmt.Sprintf("%d %s, such as %s,", n, many, first)
+	return fmt.Sprintf("%s %s, such as %s,", render.Count(n), many, first)
 }
 
 func grantWords(g *model.Grant) string {
@@ -265,7 +266,7 @@ func evidenceOf(f *work.Finding) []string {
 	}
 	if g == nil {
 		say("It holds %s through %s.", render.Plural(f.Standing.Granted, "permission"),
-			render.Plural(f.Standing.Holdings, "grant"))
+			render.Plural(f.Count, "grant"))
 		return out
 	}
 	gr := g.Grant
@@ -276,19 +277,19 @@ func evidenceOf(f *work.Finding) []string {
 	}
 	they()
 	if len(g.Holders) > 0 && gr.To.Kind == model.Group {
-		say("%s it through the group; %d of its members used none of its own grants.", identities(len(g.Holders))+
-			" have", silent(f.Standing))
+		say("%s it through the group; %s of its members used none of its own grants.", identities(len(g.Holders))+
+			" have", render.Count(silent(f.Standing)))
 	}
 	unjudged, all := "", g.Perms.Count()
 	if n := all - g.Used.Count() - g.Rare.Count() - g.Unobservable.Count() - g.Unused.Count(); n > 0 {
-		unjudged = fmt.Sprintf(", %d that cannot be judged (granted too short a time ago, or its holders or their "+
-			"calls cannot be)", n)
+		unjudged = fmt.Sprintf(", %s that cannot be judged (granted too short a time ago, or its holders or their "+
+			"calls cannot be)", render.Count(n))
 	}
-	say("Of %s: %d used in the window, %d used before it by a habit that is not over, %d that no log would have "+
-		"shown, %d unused%s.", render.Plural(all, "permission"), g.Used.Count(), g.Rare.Count(),
-		g.Unobservable.Count(), g.Unused.Count(), unjudged)
+	say("Of %s: %s used in the window, %s used before it by a habit that is not over, %s that no log would have "+
+		"shown, %s unused%s.", render.Plural(all, "permission"), render.Count(g.Used.Count()),
+		render.Count(g.Rare.Count()), render.Count(g.Unobservable.Count()), render.Count(g.Unused.Count()), unjudged)
 	if f.Kind == work.OverBroadPlace || f.Kind == work.OverBroadRole {
-		say("What it uses is used on %d of %d places.", g.UsedNodes, g.Nodes)
+		say("What it uses is used on %s of %s places.", render.Count(g.UsedNodes), render.Count(g.Nodes))
 	}
 	if len(f.Example) > 0 && f.Kind != work.OverBroadPlace {
 		names := make([]string, len(f.Example))

@@ -181,11 +181,12 @@ func saying(t testing.TB, seed uint64) string {
 	x := in.Index
 	fmt.Fprintf(&b, "# gauge\n%s unmapped %d strangers %v observable %.6g placed %+v\n", res.Window.Last().Time(),
 		res.Unmapped, res.Strangers, res.Observable, res.Placement.Tally)
-	for _, s := range res.Standings {
+	for i, sum := range res.Sums(res.Standings) {
+		s := res.Standings[i]
 		fmt.Fprintf(&b, "%s %s dark %t granted %d used %d by %d %d %d members %d silent %d unobservable %d last %s "+
 			"%+v danger %.6g within %.6g %d %t %d removable %.6g holdings %d\n", s.ID, s.State, s.Dark, s.Granted,
-			s.Used, s.ByName, s.ByGroups, s.ByCrowds, s.Members, s.Silent, s.Unobservable, s.LastUse, s.Habit,
-			s.Danger, s.Within.Danger, s.Within.Becomes, s.Within.Anybody, s.Within.Nodes, s.Removable, s.Holdings)
+			s.Used, sum.ByName, sum.ByGroups, sum.ByCrowds, s.Members, s.Silent, s.Unobservable, s.LastUse, s.Habit,
+			s.Danger, s.Within.Danger, s.Within.Becomes, s.Within.Anybody, s.Within.Nodes, s.Removable, sum.Holdings)
 	}
 	b.WriteString("\n# grants\n")
 	for _, r := range res.Grants {

@@ -57,6 +57,9 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
 		// What is found comes on top of what a comparison takes; under its limit the collector would work
 		// on and on for nothing. The uses, which are most of that, are not looked at any more.
+		if in.Uses.Len() > manyUses {
+			debug.SetGCPercent(largeGC)
+		}
 		in.Uses = nil
 		debug.SetMemoryLimit(math.MaxInt64)
 		found := gauge.Findings(in, res)

@@ -363,6 +363,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 		debug.SetMemoryLimit(math.MaxInt64)
 	case uses.Len() > manyUses: // of several sources one may be kept while another is compared
 		debug.SetMemoryLimit(w.room)
+		debug.SetGCPercent(100) // as long as there is room
 	}
 	return s, in, gauge.Run(in), nil
 }

@@ -85,7 +85,7 @@ type Finding struct {
 	Source string
 	Rule   string     // a denial or a ceiling
 	Node   model.Path // whose administrators it is about
-	Count  int        // of administrators, of steps, or of grants that together give the same
+	Count  int        // of administrators, of steps, or of grants: that together give the same, or reach who is idle
 	Chain  []model.ID // of acting as others
 
 	// Of a grant to a group: those in it whom the finding is about, in order.
@@ -116,9 +116,9 @@ const (
 func Findings(in *Input, r *Result) []Finding {
 	f := &finder{in: in, r: r, x: in.Index, scale: r.Scale, spare: r.Redundant(in)}
 	for _, s := range r.Standings {
-		if (s.State == Idle || s.State == Disabled) && s.Holdings > 0 {
-			if d := f.ownDanger(s); d > 0 {
-				f.add(Finding{Kind: IdleIdentity, Danger: d, Identity: s.ID, Standing: s})
+		if s.State == Idle || s.State == Disabled {
+			if d, grants := f.ownDanger(s); d > 0 {
+				f.add(Finding{Kind: IdleIdentity, Danger: d, Identity: s.ID, Standing: s, Count: grants})
 			}
 		}
 	}
@@ -244,7 +244,8 @@ func (r *Result) IdleDanger(in *Input, s *Standing) float64 {
 	if s.State != Idle && s.State != Disabled {
 		return 0
 	}
-	return (&finder{in: in, r: r, x: in.Index, scale: r.Scale}).ownDanger(s)
+	danger, _ := (&finder{in: in, r: r, x: in.Index, scale: r.Scale}).ownDanger(s)
+	return danger
 }
 
 func (f *finder) add(x Finding) {
@@ -258,15 +259,16 @@ func (f *finder) add(x Finding) {
 }
 
 // ownDanger is the danger of what reaches an identity through itself and its
-// groups, without what anybody has.
-func (f *finder) ownDanger(s *Standing) float64 {
+// groups, without what anybody has, and how many grants reach it in all.
+func (f *finder) ownDanger(s *Standing) (danger float64, grants int) {
 	var parts []Part
-	for _, h := range f.x.Holdings(s.ID) {
+	all := f.x.Holdings(s.ID)
+	for _, h := range all {
 		if !h.Grant.To.Open() {
 			parts = append(parts, Part{h.Perms, h.Grant.Where})
 		}
 	}
-	return f.scale.Union(parts)
+	return f.scale.Union(parts), len(all)
 }
 
 func (f *finder) grant(i int, g *GrantResult) {

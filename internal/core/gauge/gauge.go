@@ -199,9 +199,6 @@ type Standing struct {
 	Dark         bool      // it is unproven since it may go on where no log shows it, and for nothing else
 	Granted      int       // distinct permissions, after denials, guardrails and ceilings
 	Used         int       // distinct permissions in the window; of a group, of its own grants
-	ByName       int       // distinct permissions of grants that name it
-	ByGroups     int       // of grants to groups that it is in
-	ByCrowds     int       // of grants to everyone and to signed-in
 	Members      int       // of a group: who is in it at any distance and can sign in
 	Silent       int       // of those, who used none of its own grants in the window
 	Perhaps      int       // of a group in which nobody is known to be: callers who may be in it
@@ -212,7 +209,6 @@ type Standing struct {
 	Danger       float64        // of all that reaches it
 	Within       Reach          // what is within its reach
 	Removable    float64        // of its own grants: danger that nothing observed needs
-	Holdings     int            // grants that reach it
 	Grants       []*GrantResult // made to exactly this identity
 }
 
@@ -243,6 +239,22 @@ func (r *Result) Of(id model.ID) *Standing { return r.byID[id] }
 func (r *Result) Crowd(id model.ID) (Reach, bool) {
 	reach, ok := r.crowds[id]
 	return reach, ok
+}
+
+// Sums says of identities how many grants reach them, and what those give by name, through groups and
+// through the crowds. It is asked for those alone that are told of, since it looks at every grant of those
+// whom a denial names.
+func (r *Result) Sums(of []*Standing) []index.Sum {
+	x := r.Scale.x
+	sets := make([]*[3]access.Set, parallel.Workers())
+	out := make([]index.Sum, len(of))
+	parallel.Each(len(of), func(k, i int) {
+		if sets[k] == nil {
+			sets[k] = &[3]access.Set{x.NewSet(), x.NewSet(), x.NewSet()}
+		}
+		out[i] = x.Sum(of[i].ID, sets[k])
+	})
+	return out
 }
 
 // Run compares.
@@ -340,18 +352,11 @@ func (r *runner) prepare() {
 		r.out.Standings, numbers = append(r.out.Standings, s), append(numbers, n)
 		r.out.byID[id.ID] = s
 	}
-	sets := make([][3]access.Set, len(r.parts))
-	for k := range sets {
-		sets[k] = [3]access.Set{r.x.NewSet(), r.x.NewSet(), r.x.NewSet()}
-	}
-	parallel.Each(len(numbers), func(k, i int) {
-		s := r.out.Standings[i]
-		sum := r.x.Sum(s.ID, &sets[k])
-		s.Holdings, s.ByName, s.ByGroups, s.ByCrowds = sum.Holdings, sum.ByName, sum.ByGroups, sum.ByCrowds
+	for _, s := range r.out.Standings {
 		for _, g := range r.x.GrantsTo(s.ID) {
 			s.Grants = append(s.Grants, r.out.Grants[g])
 		}
-	})
+	}
 	within := NewWithin(r.out.Scale)
 	r.out.Scale.HoldAll(numbers)
 	for _, s := range r.out.Standings {
@@ -458,8 +463,8 @@ func (m activities) add(o activities) {
 // attribute places uses and credits them to grants.
 func (r *runner) attribute() {
 	r.out.Placement = place(r.x, r.in.Uses, r.span, r.in.Place,
-		func(k int, u *usage.Use, why Reason, perm int, grants []int) {
-			r.parts[k].attribute(u, why, perm, grants)
+		func(k int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
+			r.parts[k].attribute(u, why, perm, at, grants)
 		})
 	strangers := map[model.ID]bool{}
 	for _, p := range r.parts {
@@ -470,7 +475,7 @@ func (r *runner) attribute() {
 	r.out.Strangers = slices.SortedFunc(maps.Keys(strangers), model.ID.Compare)
 }
 
-func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
+func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
 	who := u.Principal()
 	for i, id := range [...]model.ID{u.Identity, who} {
 		if i == 1 && who == u.Identity {
@@ -509,7 +514,7 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, grants []int) {
 	if !listed { // somebody whom the estate does not list, by what anybody has
 		by = -1
 	}
-	node, inside := r.x.NearestNumber(u.Path)
+	node, inside := at.Nearest()
 	for _, g := range grants {
 		mu := &r.locks[g%len(r.locks)]
 		mu.Lock()

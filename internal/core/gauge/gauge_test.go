@@ -410,9 +410,11 @@ func TestGroups(t *testing.T) {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
 	}
-	s := gauge.Run(scenario(t, grants+"member workload/a group/g")).Of(model.MustID("workload/a"))
-	if got := fmt.Sprintf("%d by name, %d through groups, %d to anybody, %d in all", s.ByName, s.ByGroups, s.ByCrowds,
-		s.Granted); got != "1 by name, 2 through groups, 1 to anybody, 4 in all" {
+	res := gauge.Run(scenario(t, grants+"member workload/a group/g"))
+	s := res.Of(model.MustID("workload/a"))
+	sum := res.Sums([]*gauge.Standing{s})[0]
+	if got := fmt.Sprintf("%d by name, %d through groups, %d to anybody, %d in all", sum.ByName, sum.ByGroups,
+		sum.ByCrowds, s.Granted); got != "1 by name, 2 through groups, 1 to anybody, 4 in all" {
 		t.Error(got)
 	}
 }

@@ -142,10 +142,11 @@ func Place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput) *Pla
 }
 
 // place does what [Place] does, and tells credit of each use up to the end of the window, cut
-// down to it: which worker looked, why it is not placed but for want of a grant, and which grants
-// allow it. Credit is told several at once, one after another by each worker.
+// down to it: which worker looked, why it is not placed but for want of a grant, where its path was looked up,
+// if it was let through, and which grants allow it. Credit is told several at once, one after another by each
+// worker.
 func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
-	credit func(worker int, u *usage.Use, why Reason, perm int, grants []int)) *Placement {
+	credit func(worker int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int)) *Placement {
 	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped, emptied: in.Emptied}
 	looks := make([]*look, parallel.Workers())
 	for k := range looks {
@@ -162,7 +163,7 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 			}
 			why, perm := looks[k].at(i, &u, w)
 			if credit != nil {
-				credit(k, &u, why, perm, looks[k].grants)
+				credit(k, &u, why, perm, &looks[k].spot, looks[k].grants)
 			}
 		}
 	})
@@ -225,6 +226,7 @@ type look struct {
 	callers map[model.ID]caller
 	perms   map[model.Permission]int // their numbers; -1: of none
 	grants  []int                    // that allow the use looked at last
+	spot    index.Spot               // where that was
 }
 
 // caller is what is known of somebody who called.
@@ -258,11 +260,12 @@ func (l *look) at(i int, u *usage.Use, w usage.Window) (why Reason, perm int) {
 		}
 		l.perms[u.Permission] = perm
 	}
-	_, nowhere := l.in.Inventory.Unknown(u.Path)
+	l.spot = l.x.Spot(u.Path)
+	_, nowhere := l.in.Inventory.UnknownBelow(u.Path, l.x, l.spot.ListedDepth())
 	if perm >= 0 {
 		// A grant of today explains it, or the source's own word that it lets an identity
 		// through every check.
-		l.find.of(who).Allowing(perm, u.Path, func(g int) {
+		l.find.of(who).Allowing(perm, l.spot, func(g int) {
 			if met, _ := l.x.Grant(g).When.Eval(u.Context()); met != model.False {
 				l.grants = append(l.grants, g)
 			}

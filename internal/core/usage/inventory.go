@@ -69,17 +69,29 @@ func NewInventory(source string, nodes []model.Path, complete []string) *Invento
 
 // Unknown returns the first part of a path that should be listed and is not.
 func (v *Inventory) Unknown(p model.Path) (model.Path, bool) {
+	listed := 0
+	if v != nil && v.now != nil {
+		listed = v.now.ListedDepth(p)
+	}
+	return v.below(p, listed)
+}
+
+// UnknownBelow is [Inventory.Unknown] of a path that has been looked up: now lists it down to a depth.
+func (v *Inventory) UnknownBelow(p model.Path, now Nodes, listed int) (model.Path, bool) {
+	if v != nil && v.now != now {
+		return v.Unknown(p)
+	}
+	return v.below(p, listed)
+}
+
+func (v *Inventory) below(p model.Path, listed int) (model.Path, bool) {
 	if v == nil {
 		return model.Path{}, false
 	}
 	if p.Source() != v.source {
 		return p, true
 	}
-	unknown, listed := model.Path{}, 0
-	if v.now != nil {
-		listed = v.now.ListedDepth(p)
-	}
-	depth := p.Depth()
+	unknown, depth := model.Path{}, p.Depth()
 	for at, ok := p, true; ok && depth > listed; at, ok = at.Parent() { // from below: the topmost one counts
 		depth--
 		if v.was(at) {

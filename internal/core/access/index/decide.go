@@ -182,7 +182,7 @@ func (x *Index) Finder(id model.ID) *Finder {
 			many += x.givenAt.of(int(n)).len()
 		}
 	}
-	f.gifts = make([]gift, 0, many)
+	all, order := make([]gift, 0, many), make([]uint64, 0, many)
 	for _, n := range s.ids {
 		if n == none {
 			continue
@@ -191,12 +191,15 @@ func (x *Index) Finder(id model.ID) *Finder {
 		for j := range places.len() {
 			p := places.at(j)
 			grant, set := list.at(j*givenWidth+givenGrant), list.at(j*givenWidth+givenSet)
-			f.gifts = append(f.gifts, gift{p, uint32(len(f.gifts)), grant, set})
+			order = append(order, uint64(p)<<32|uint64(len(all)))
+			all = append(all, gift{p, uint32(len(all)), grant, set})
 		}
 	}
-	slices.SortFunc(f.gifts, func(a, b gift) int {
-		return cmp.Or(cmp.Compare(a.place, b.place), cmp.Compare(a.order, b.order))
-	})
+	slices.Sort(order) // numbers are sorted three times as fast as what they stand for
+	f.gifts = make([]gift, 0, many)
+	for _, at := range order {
+		f.gifts = append(f.gifts, all[uint32(at)])
+	}
 	return f
 }
 
@@ -212,13 +215,12 @@ func (f *Finder) at(place int) []gift {
 	return f.gifts[from:to]
 }
 
-// Allowing yields the grants that give the identity a permission at a path, in the order in
+// Allowing yields the grants that give the identity a permission at a spot, in the order in
 // which [Index.Decide] looks at them: at face value, whatever their conditions, and whatever
 // rule refuses it.
-func (f *Finder) Allowing(perm int, path model.Path, yield func(grant int)) {
+func (f *Finder) Allowing(perm int, at Spot, yield func(grant int)) {
 	f.hits = f.hits[:0]
-	node, same := f.x.nearest(path)
-	f.x.matching(path, node, same, func(place int) {
+	f.x.matching(at.path, at.node, at.same, func(place int) {
 		for _, g := range f.at(place) {
 			if f.x.has(g.set, perm) {
 				f.hits = append(f.hits, g)

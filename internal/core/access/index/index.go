@@ -251,17 +251,44 @@ func (x *Index) Path(n int) model.Path {
 	return p
 }
 
-// ListedDepth returns the depth of the deepest node of the inventory at or above a path; 0: there is none.
-func (x *Index) ListedDepth(p model.Path) int {
-	n, _ := x.nearest(p)
-	for n != none && !x.real(int(n)) {
-		n = x.nodeParent.at(int(n))
+// A Spot is a path that is looked up: many questions about one path are then asked of its nearest node.
+type Spot struct {
+	path model.Path
+	x    *Index
+	node uint32 // the deepest known one at or above the path; none
+	same bool   // it is the path itself
+}
+
+// Spot looks a path up.
+func (x *Index) Spot(p model.Path) Spot {
+	n, same := x.nearest(p)
+	return Spot{p, x, n, same}
+}
+
+// Nearest returns the number of the deepest node of the inventory at or above the spot, and whether there
+// is one.
+func (s *Spot) Nearest() (uint32, bool) {
+	for n := s.node; n != none; n = s.x.nodeParent.at(int(n)) {
+		if s.x.real(int(n)) {
+			return n, true
+		}
 	}
+	return 0, false
+}
+
+// ListedDepth returns the depth of the deepest node of the inventory at or above the spot; 0: there is none.
+func (s *Spot) ListedDepth() int {
 	depth := 0
-	for ; n != none; n = x.nodeParent.at(int(n)) {
+	for n, ok := s.Nearest(); ok && n != none; n = s.x.nodeParent.at(int(n)) {
 		depth++
 	}
 	return depth
+}
+
+// ListedDepth returns [Spot.ListedDepth] of a path.
+func (x *Index) ListedDepth(p model.Path) int {
+	s := x.Spot(p)
+	return s.ListedDepth()
 }
 
 // ListsBeside reports whether a node has one of a kind right below it in the inventory.
@@ -369,12 +396,8 @@ func (x *Index) is(n uint32, text string) bool {
 
 // NearestNumber returns the number of the inventory's node that [Index.Nearest] returns.
 func (x *Index) NearestNumber(p model.Path) (uint32, bool) {
-	for n, _ := x.nearest(p); n != none; n = x.nodeParent.at(int(n)) {
-		if x.real(int(n)) {
-			return n, true
-		}
-	}
-	return 0, false
+	s := x.Spot(p)
+	return s.Nearest()
 }
 
 // Node returns the labels of an inventory's node, and whether it is one.

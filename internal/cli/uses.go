@@ -321,7 +321,16 @@ func (a *app) strangers(ctx context.Context, w *work.Workspace) error {
 			"aliases: [{log: " + caller + ", is: " + is + "}]; if it is nobody here, waive it: strangers: [" + caller +
 			"]. Until then nobody whose work the same log shows is called idle, and what they did stays with groups " +
 			"in which nobody is listed: list the caller and its memberships in the estate to have it told by member."}
-		if some {
+		named := false
+		for _, x := range rows {
+			if o := x.GoesOn; o != nil {
+				d.Lines = append(d.Lines, fmt.Sprintf("Perhaps %s is %s now, or %s came after it: it called last on %s, the "+
+					"other first on %s, and did in its last 30 days %d of the %s that the other does.", x.Caller, x.Perhaps,
+					x.Perhaps, o.Last, o.First, o.Same, render.Plural(o.Of, "thing")))
+			}
+			named = named || !x.Perhaps.IsZero() && x.GoesOn == nil
+		}
+		if named {
 			d.Notes = append(d.Notes, "PERHAPS is the only identity of the estate with such a name: a guess, and "+
 				"whoever calls may have chosen the name. Look at what it did first.")
 		}
@@ -355,13 +364,20 @@ func (a *app) unmapped(ctx context.Context, w *work.Workspace) error {
 // unplaced lists the calls that cannot be placed.
 func (a *app) unplaced(ctx context.Context, w *work.Workspace, all bool) error {
 	const most = 30
-	rows, placed, err := w.Unplaced(ctx)
+	found, err := w.Unplaced(ctx)
 	if err != nil {
 		return err
 	}
+	rows := found.Rows
 	d := &render.Doc{Head: render.Plural(len(rows), "use") + " that cannot be placed", Value: rows}
-	for _, p := range placed {
+	for _, p := range found.Placed {
 		d.Lines = append(d.Lines, p.Source+": "+placedWords(&p.Placement.Tally))
+	}
+	for _, m := range found.Moved {
+		d.Lines = append(d.Lines, fmt.Sprintf("Perhaps %s is %s now: it was called last on %s, the other first on %s, by "+
+			"%d of the %s who called it in its last 30 days. A guess; if it is so, say under source %s in clipfence.yaml: "+
+			"moved: [{from: %s, to: %s}]", m.From, m.To, m.Last, m.First, m.Went, identities(m.Of), m.Source,
+			work.YAML(m.From.String()), work.YAML(m.To.String())))
 	}
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "CALLS", Right: true}, {Name: "CALLER"},
 		{Name: "OPERATION"}, {Name: "PATH", Path: true}, {Name: "LAST"}, {Name: "NOT PLACED: IT IS", Wrap: true}}}
@@ -369,6 +385,9 @@ func (a *app) unplaced(ctx context.Context, w *work.Workspace, all bool) error {
 		why := reasonWords[x.Why]
 		if !x.NoNode.IsZero() {
 			why = "on a path whose " + x.NoNode.String() + " no survey knows"
+		}
+		if !x.MayBe.IsZero() {
+			why = "perhaps on " + x.MayBe.String() + " now"
 		}
 		if !x.StillHolds {
 			why += " (long ago: it keeps nothing any more)"
@@ -383,8 +402,8 @@ func (a *app) unplaced(ctx context.Context, w *work.Workspace, all bool) error {
 		d.Tables = []render.Table{t}
 		d.Notes = append(d.Notes,
 			"Mend a path or operation in the log map, or map the operation (operations), then: clipfence survey "+
-				"--reread. Give a caller an alias, or waive it (strangers). Nodes that come and go "+
-				"between surveys: fleeting of the source, in clipfence.yaml. Kinds of node that are not listed one "+
+				"--reread. Give a caller an alias, or waive it (strangers). Nodes that were moved or renamed: moved of the "+
+				"source, in clipfence.yaml; that come and go between surveys: fleeting. Kinds of node that are not listed one "+
 				"and all: semantics.complete of the estate.")
 	}
 	if len(t.Rows) < len(rows) {

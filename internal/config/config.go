@@ -98,6 +98,7 @@ type Source struct {
 	Strangers   []string            `json:"strangers,omitempty" doc:"callers in the logs, kind/name, that are known to be nobody of this source; * stands for any run of characters"`
 	Over        []model.PathPattern `json:"over,omitempty" doc:"places where work is over: that their logs are silent is no loss of them"`
 	Fleeting    []model.PathPattern `json:"fleeting,omitempty" doc:"places of nodes that come and go between surveys, such as /ferries/namespace:*-trial-*: a call on one that no survey lists was on something that is gone"`
+	Moved       usage.Moves         `json:"moved,omitempty" doc:"nodes that were renamed, or lie elsewhere now: what the logs tell of their former paths was done on them"`
 	Quiet       []Quiet             `json:"quiet,omitempty" doc:"days on which nobody worked: that logs are silent then is no loss of them"`
 	Operations  string              `json:"operations,omitempty" doc:"operations file: which permissions the operations of the logs take"`
 	At          model.Position      `json:"-"`
@@ -311,6 +312,18 @@ func Parse(name string, data []byte) (*Config, error) {
 			if text := on.String(); strings.HasSuffix(text, "/**") {
 				fault(s.At, "source %q: fleeting: %s: name the nodes that come and go, without /**: what lies in "+
 					"them goes with them", s.Name, text)
+			}
+		}
+		for i, m := range s.Moved {
+			switch {
+			case m.From.Source() != s.Name, m.To.Source() != s.Name:
+				fault(s.At, "source %q: moved: %s to %s: both are paths of it, beginning with /%s", s.Name, m.From, m.To,
+					s.Name)
+			case m.From.Covers(m.To), m.To.Covers(m.From):
+				fault(s.At, "source %q: moved: %s to %s: neither may be the other or lie in it", s.Name, m.From, m.To)
+			case slices.ContainsFunc(s.Moved[:i], func(o usage.Moved) bool { return o.From == m.From }):
+				fault(s.At, "source %q: moved: %s is said to have moved twice; say each step from where it was then",
+					s.Name, m.From)
 			}
 		}
 		for _, q := range s.Quiet {

@@ -35,7 +35,7 @@ func (w *Workspace) namesOf(src config.Source, e usage.Listing, list []fold.Sigh
 	if len(list) == 0 {
 		return nil
 	}
-	r := usage.NewResolver(e, w.aliases(src), nil)
+	r := usage.NewResolver(e, w.aliases(src), nil, nil)
 	out := map[inGroup]time.Time{}
 	for _, g := range list {
 		in := inGroup{r.Identity(g.Identity), r.Identity(g.Group)}

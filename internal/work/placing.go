@@ -92,8 +92,11 @@ func (p *pastGrants) explains(u *usage.Use) bool {
 			p.w.say("What was granted before cannot be read, so calls that only that explains are not placed: %v", err)
 		}
 	}
+	on := append([]model.Path{u.Path}, p.s.Moved.Before(u.Path)...) // what was granted was granted there
 	return slices.ContainsFunc(p.indexes, func(x *index.Index) bool {
-		return x.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
+		return slices.ContainsFunc(on, func(at model.Path) bool {
+			return x.Decide(u.Principal(), u.Permission, at, u.Context()).Outcome != access.Denied
+		})
 	})
 }
 

@@ -39,12 +39,7 @@ func (w *Workspace) GroupUses(ctx context.Context, source string, q *usage.Filte
 	if err != nil {
 		return asked.Window, nil, nil, err
 	}
-	place := func(p model.Path) model.Path {
-		if n, ok := s.Nearest(p); ok {
-			return n
-		}
-		return p
-	}
+	place := s.nodeOf
 	if whole {
 		place = nil
 	}
@@ -53,6 +48,14 @@ func (w *Workspace) GroupUses(ctx context.Context, source string, q *usage.Filte
 		out = append(out, UseGroup{g, string(usage.HabitOf(g.Days, usage.DayOf(w.now())).Rhythm)})
 	}
 	return asked.Window, s, out, nil
+}
+
+// nodeOf returns the node of the inventory that a path belongs to, or the path itself where it is of none.
+func (s *Source) nodeOf(p model.Path) model.Path {
+	if n, ok := s.Nearest(p); ok {
+		return n
+	}
+	return p
 }
 
 // eachUses calls f with the uses of each source in question.
@@ -86,8 +89,17 @@ type StrangerSeen struct {
 	Days    int      `json:"days"`
 	Last    string   `json:"last"`
 	Example string   `json:"example"`
-	// Perhaps is the only identity that the estate lists under such a name: a guess.
-	Perhaps model.ID `json:"perhaps,omitzero" doc:"the only identity of the estate that has such a name: a guess"`
+	Perhaps model.ID `json:"perhaps,omitzero" doc:"a guess: the only identity of the estate that has such a name, or one that goes on where it ends"`
+	// GoesOn is why it may be Perhaps, where it is not for the name.
+	GoesOn *GoesOn `json:"goes_on,omitempty"`
+}
+
+// GoesOn is what speaks for it that a caller goes on under another name.
+type GoesOn struct {
+	Last  string `json:"last" doc:"the day on which the one called last"`
+	First string `json:"first" doc:"and the other first"`
+	Same  int    `json:"same" doc:"of what the other does, permissions and places, how many the one did in its last 30 days"`
+	Of    int    `json:"of"`
 }
 
 // namesakes finds listed identities by what a log may call them.
@@ -140,10 +152,16 @@ func (w *Workspace) StrangersSeen(ctx context.Context) ([]StrangerSeen, error) {
 			}
 		}
 		names := namesakesOf(s)
+		goesOn := usage.GuessNames(uses, r.Known, s.nodeOf)
 		for _, g := range usage.GroupBy(unknown.All(), &usage.Filter{}, []usage.Field{usage.ByIdentity}, nil) {
 			id := g.Key.Identity
-			rows = append(rows, StrangerSeen{s.Name, id, g.Count, refused[id], g.Days.Count(),
-				g.Last.Format(time.DateOnly), example[id], names.of(id)})
+			x := StrangerSeen{s.Name, id, g.Count, refused[id], g.Days.Count(), g.Last.Format(time.DateOnly),
+				example[id], names.of(id), nil}
+			if o, ok := goesOn[id]; ok && (x.Perhaps.IsZero() || x.Perhaps == o.To) {
+				x.Perhaps = o.To
+				x.GoesOn = &GoesOn{dayWords(o.Last), dayWords(o.First), o.Same, o.Of}
+			}
+			rows = append(rows, x)
 		}
 		return nil
 	})
@@ -201,31 +219,62 @@ type UnplacedUse struct {
 	Why        gauge.Reason     `json:"why" doc:"path, operation, caller or grant"`
 	NoNode     model.Path       `json:"no_such_node,omitzero"`
 	StillHolds bool             `json:"keeps_permissions" doc:"it still keeps permissions from being called unused"`
+	MayBe      model.Path       `json:"may_be,omitzero" doc:"a guess: the path now, if the node was moved or renamed"`
+}
+
+// MayHaveMoved is the guess that a node was moved or renamed.
+type MayHaveMoved struct {
+	Source string     `json:"source"`
+	From   model.Path `json:"from"`
+	To     model.Path `json:"to"`
+	Last   string     `json:"last" doc:"the day on which the one was called last"`
+	First  string     `json:"first" doc:"and the other first"`
+	Went   int        `json:"went" doc:"of those who called the one in its last 30 days, how many call the other since"`
+	Of     int        `json:"of"`
+}
+
+func dayWords(d usage.Day) string { return d.Time().Format(time.DateOnly) }
+
+// UnplacedUses are the calls that cannot be placed.
+type UnplacedUses struct {
+	Rows   []UnplacedUse
+	Placed []PlacedSource
+	Moved  []MayHaveMoved
 }
 
 // Unplaced lists the calls that cannot be placed.
-func (w *Workspace) Unplaced(ctx context.Context) ([]UnplacedUse, []PlacedSource, error) {
+func (w *Workspace) Unplaced(ctx context.Context) (*UnplacedUses, error) {
 	sources, err := w.each()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	rows := []UnplacedUse{}
-	var placed []PlacedSource
+	out := &UnplacedUses{Rows: []UnplacedUse{}}
 	for _, src := range sources {
 		_, in, res, err := w.gauged(ctx, src, 0, noPaths)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
-		placed = append(placed, PlacedSource{src.Name, res.Placement})
+		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
+		var moves usage.Moves
+		if res.Placement.Why[gauge.NoPath] > 0 {
+			for _, m := range usage.GuessMoves(in.Uses, in.Index, in.Place.Inventory.Unknown) {
+				moves = append(moves, usage.Moved{From: m.From, To: m.To})
+				out.Moved = append(out.Moved, MayHaveMoved{src.Name, m.From, m.To, dayWords(m.Last), dayWords(m.First),
+					m.Went, m.Of})
+			}
+		}
 		for _, i := range res.Placement.Unplaced(in.Uses) {
 			u := in.Uses.At(i)
 			x := UnplacedUse{src.Name, u.Identity, u.ActingFor, u.Permission, u.Path, u.Count, u.Last,
-				res.Placement.Reason(i), model.Path{}, res.Placement.Live(i)}
+				res.Placement.Reason(i), model.Path{}, res.Placement.Live(i), model.Path{}}
 			if x.Why == gauge.NoPath {
 				x.NoNode, _ = in.Place.Inventory.Unknown(u.Path)
+				if now := moves.Now(u.Path); now != u.Path {
+					x.MayBe = now
+				}
 			}
-			rows = append(rows, x)
+			out.Rows = append(out.Rows, x)
 		}
 	}
-	return rows, placed, nil
+	return out, nil
 }

@@ -418,7 +418,7 @@ func (w *Workspace) resolver(s *Source) (*usage.Resolver, error) {
 			return nil, err
 		}
 	}
-	return usage.NewResolver(s.Index, w.aliases(s.Source), ops), nil
+	return usage.NewResolver(s.Index, w.aliases(s.Source), ops, s.Source.Moved), nil
 }
 
 // aliases returns what names in the log of a source mean, as clipfence.yaml says.

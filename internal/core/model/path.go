@@ -262,6 +262,9 @@ func (p Path) Covers(q Path) bool {
 	return strings.HasPrefix(q.c, p.c) && (len(q.c) == len(p.c) || q.c[len(p.c)] == sep)
 }
 
+// Moved returns what p is once from, which is p or lies above it, is to.
+func (p Path) Moved(from, to Path) Path { return Path{to.c + p.c[len(from.c):]} }
+
 // Compare orders paths so that a node comes right before what lies below it.
 func (p Path) Compare(q Path) int {
 	for i := range min(len(p.c), len(q.c)) {

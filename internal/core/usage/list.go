@@ -301,7 +301,8 @@ func (u *Uses) Cut(first, last Day) *Uses {
 
 // renamed returns the uses under other names. Only names are asked for, not uses, so that it
 // costs next to nothing where every name stays.
-func (u *Uses) renamed(id func(model.ID) model.ID, perm func(model.Permission) []model.Permission) *Uses {
+func (u *Uses) renamed(id func(model.ID) model.ID, perm func(model.Permission) []model.Permission,
+	moved Moves) *Uses {
 	if u.Len() == 0 {
 		return u
 	}
@@ -318,12 +319,21 @@ func (u *Uses) renamed(id func(model.ID) model.ID, perm func(model.Permission) [
 			plain = plain && len(perms[i]) == 1 && perms[i][0] == was
 		}
 	}
+	paths := u.paths
+	if len(moved) > 0 {
+		paths = make([]model.Path, len(u.paths))
+		for i, was := range u.paths {
+			paths[i] = moved.Now(was)
+			plain = plain && paths[i] == was
+		}
+	}
 	if plain {
 		return u
 	}
 	g := &Gather{}
 	for i := range u.rows {
 		x := u.At(i)
+		x.Path = paths[u.rows[i].Path]
 		x.Identity, x.ActingFor = ids[u.rows[i].Identity], ids[u.rows[i].ActingFor]
 		for _, p := range perms[u.rows[i].Permission] {
 			x.Permission = p

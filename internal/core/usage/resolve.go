@@ -21,7 +21,7 @@ type Operation struct {
 }
 
 // A Resolver brings what the logs call things to what the estate calls them: an
-// identity's other names, and operations that are no permissions. It is asked when
+// identity's other names, operations that are no permissions, and nodes that have moved. It is asked when
 // uses are looked at, not when they are folded, so that a better list needs no
 // second reading of the logs.
 type Resolver struct {
@@ -29,6 +29,7 @@ type Resolver struct {
 	named map[string]model.ID // by bare name, where just one identity has it
 	globs []glob
 	ops   []Operation
+	moved Moves
 	known map[model.ID]bool
 	names Listing
 	memo  map[model.ID]model.ID
@@ -62,9 +63,9 @@ type Listing interface {
 
 // NewResolver makes a resolver of an estate's own aliases and further lists, which
 // come first. A bare name that only one identity of the estate has means that one.
-func NewResolver(e Listing, aliases []Alias, ops []Operation) *Resolver {
-	r := &Resolver{exact: map[model.ID]model.ID{}, named: map[string]model.ID{}, ops: ops, known: map[model.ID]bool{},
-		names: e, memo: map[model.ID]model.ID{}}
+func NewResolver(e Listing, aliases []Alias, ops []Operation, moved Moves) *Resolver {
+	r := &Resolver{exact: map[model.ID]model.ID{}, named: map[string]model.ID{}, ops: ops, moved: moved,
+		known: map[model.ID]bool{}, names: e, memo: map[model.ID]model.ID{}}
 	twice := map[string]bool{}
 	own := func(name string, id model.ID) {
 		if old, ok := r.named[name]; ok && old != id {
@@ -158,7 +159,7 @@ func (r *Resolver) Uses(uses *Uses) *Uses {
 			return ps
 		}
 		return []model.Permission{p}
-	})
+	}, r.moved)
 }
 
 // Through ends the verb of a permission that a log shows for what was reached through

@@ -331,7 +331,7 @@ func TestResolver(t *testing.T) {
 		{Log: "person/root", Is: model.MustID("m:person/ingrid.vaage")}},
 		[]usage.Operation{{Log: pat("unmapped/FetchBlob:call"),
 			Is: []model.Permission{model.MustPermission("stow/item:read"), model.MustPermission("stow/item:find")}},
-			{Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}})
+			{Log: pat("unmapped/Ping*:call"), Is: []model.Permission{}}}, nil)
 	for in, want := range map[string]string{
 		"person/ingrid.vaage": "person/ingrid.vaage", "unknown/u-17": "person/ingrid.vaage",
 		"person/ingrid%40ternhaven.example": "person/ingrid.vaage", "external/iv": "person/ingrid.vaage",

@@ -317,8 +317,8 @@ func Parse(name string, data []byte) (*Config, error) {
 		for i, m := range s.Moved {
 			switch {
 			case m.From.Source() != s.Name, m.To.Source() != s.Name:
-				fault(s.At, "source %q: moved: %s to %s: both are paths of it, beginning with /%s", s.Name, m.From, m.To,
-					s.Name)
+				fault(s.At, "source %q: moved: %s to %s: both are paths of it, beginning with /%s", s.Name, m.From,
+					m.To, s.Name)
 			case m.From.Covers(m.To), m.To.Covers(m.From):
 				fault(s.At, "source %q: moved: %s to %s: neither may be the other or lie in it", s.Name, m.From, m.To)
 			case slices.ContainsFunc(s.Moved[:i], func(o usage.Moved) bool { return o.From == m.From }):

@@ -170,7 +170,8 @@ func moveOf(p model.Path, was *callers, like []model.Path, since map[model.Path]
 			}
 		}
 		k, n := q.Last()
-		if alike := k == kind && n == name; m.Went == 0 || 2*m.Went < m.Of || !alike && (m.Went < 3 || 3*m.Went < 2*m.Of) {
+		other := k != kind || n != name
+		if m.Went == 0 || 2*m.Went < m.Of || other && (m.Went < 3 || 3*m.Went < 2*m.Of) {
 			continue
 		}
 		best = append(best, m)

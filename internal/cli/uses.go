@@ -324,9 +324,9 @@ func (a *app) strangers(ctx context.Context, w *work.Workspace) error {
 		named := false
 		for _, x := range rows {
 			if o := x.GoesOn; o != nil {
-				d.Lines = append(d.Lines, fmt.Sprintf("Perhaps %s is %s now, or %s came after it: it called last on %s, "+
-					"the other first on %s, and did in its last 30 days %d of the %s that the other does.", x.Caller,
-					x.Perhaps, x.Perhaps, o.Last, o.First, o.Same, render.Plural(o.Of, "thing")))
+				d.Lines = append(d.Lines, fmt.Sprintf("Perhaps %s is %s now, or %s came after it: it called last "+
+					"on %s, the other first on %s, and did in its last 30 days %d of the %s that the other does.",
+					x.Caller, x.Perhaps, x.Perhaps, o.Last, o.First, o.Same, render.Plural(o.Of, "thing")))
 			}
 			named = named || !x.Perhaps.IsZero() && x.GoesOn == nil
 		}
@@ -374,10 +374,10 @@ func (a *app) unplaced(ctx context.Context, w *work.Workspace, all bool) error {
 		d.Lines = append(d.Lines, p.Source+": "+placedWords(&p.Placement.Tally))
 	}
 	for _, m := range found.Moved {
-		d.Lines = append(d.Lines, fmt.Sprintf("Perhaps %s is %s now: it was called last on %s, the other first on %s, "+
-			"by %d of the %s who called it in its last 30 days. A guess; if it is so, say under source %s in "+
-			"clipfence.yaml: moved: [{from: %s, to: %s}]", m.From, m.To, m.Last, m.First, m.Went, identities(m.Of), m.Source,
-			work.YAML(m.From.String()), work.YAML(m.To.String())))
+		d.Lines = append(d.Lines, fmt.Sprintf("Perhaps %s is %s now: it was called last on %s, the other first "+
+			"on %s, by %d of the %s who called it in its last 30 days. A guess; if it is so, say under source %s in "+
+			"clipfence.yaml: moved: [{from: %s, to: %s}]", m.From, m.To, m.Last, m.First, m.Went, identities(m.Of),
+			m.Source, work.YAML(m.From.String()), work.YAML(m.To.String())))
 	}
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "CALLS", Right: true}, {Name: "CALLER"},
 		{Name: "OPERATION"}, {Name: "PATH", Path: true}, {Name: "LAST"}, {Name: "NOT PLACED: IT IS", Wrap: true}}}
@@ -402,9 +402,9 @@ func (a *app) unplaced(ctx context.Context, w *work.Workspace, all bool) error {
 		d.Tables = []render.Table{t}
 		d.Notes = append(d.Notes,
 			"Mend a path or operation in the log map, or map the operation (operations), then: clipfence survey "+
-				"--reread. Give a caller an alias, or waive it (strangers). Nodes that were moved or renamed: moved of "+
-				"the source, in clipfence.yaml; that come and go between surveys: fleeting. Kinds of node that are not "+
-				"listed one and all: semantics.complete of the estate.")
+				"--reread. Give a caller an alias, or waive it (strangers). Nodes that were moved or renamed: moved "+
+				"of the source, in clipfence.yaml; that come and go between surveys: fleeting. Kinds of node that "+
+				"are not listed one and all: semantics.complete of the estate.")
 	}
 	if len(t.Rows) < len(rows) {
 		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows),

@@ -260,7 +260,8 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 			g.Undecidable.Count(), g.Held.Count(), g.Since, g.Unused.Count()})
 		if g.Since.Before(gr.Created) {
 			older = append(older, fmt.Sprintf("%s was made on %s, and is judged as granted since %s: the same was "+
-				"there, or most of what was made with it was used before.", gr.ID,
+				"there, a change of ours replaced what gave it, or most of what was made with it was used before.",
+				gr.ID,
 				gr.Created.UTC().Format(time.DateOnly), g.Since.UTC().Format(time.DateOnly)))
 		}
 		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.Where)),
@@ -304,8 +305,9 @@ func onlyByLog(s *work.Source, chain []model.ID) bool {
 
 // againWords says that the dates of some grants are not those since when they are granted.
 func againWords(n int) string {
-	return fmt.Sprintf("Made again, and judged as older than they say: %s. Earlier surveys show the same, or most of "+
-		"those that were made with them were used before (clipfence gauge IDENTITY says since when).",
+	return fmt.Sprintf("Made again, and judged as older than they say: %s. Earlier surveys show the same, a change "+
+		"of ours replaced what gave it, or most of those that were made with them were used before (clipfence gauge "+
+		"IDENTITY says since when).",
 		render.Plural(n, "grant"))
 }
 

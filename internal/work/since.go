@@ -3,15 +3,160 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"slices"
+	"sync"
 	"time"
 
+	"clipfence/internal/core/access"
+	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/source"
 	"clipfence/internal/store"
 )
 
-// grantedSince returns what says of a grant since when one that gave the same was in its place: made, by
-// what kept surveys show, before one that was there until the survey before it, and so on.
+// grantedSince returns what says of a grant since when what it gives was granted before it was made: by grants
+// that a change of ours took for it, or by one that gave the same, see surveyedSince.
 func (w *Workspace) grantedSince(ctx context.Context, s *Source) (func(*model.Grant) time.Time, error) {
+	surveyed, err := w.surveyedSince(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	changed := sync.OnceValue(func() *replacements {
+		r, err := w.replaced(ctx, s)
+		if err != nil { // what is damaged is told by who reads it for its own sake
+			w.say("What changes replaced cannot be read, so what they made is as old as it says: %v", err)
+			return &replacements{}
+		}
+		return r
+	})
+	return func(g *model.Grant) time.Time {
+		if at := changed().since(s, g, 0); !at.IsZero() {
+			return at
+		}
+		if surveyed == nil {
+			return time.Time{}
+		}
+		return surveyed(g)
+	}, nil
+}
+
+// replacements are what changes took in the place of what they made.
+type replacements struct {
+	of    map[string]*replaced // by the id of a grant that they made
+	roles map[string]model.Role
+}
+
+// replaced is what one change took.
+type replaced struct {
+	grants []model.Grant
+	groups []model.ID // that somebody left
+}
+
+// replaced reads from the ledger what changes of a source took in the place of what they made.
+func (w *Workspace) replaced(ctx context.Context, s *Source) (*replacements, error) {
+	_, history, err := w.History(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &replacements{of: map[string]*replaced{}, roles: map[string]model.Role{}}
+	for _, c := range history {
+		if c.Source != s.Name {
+			continue
+		}
+		one := &replaced{}
+		for _, e := range c.Edits() {
+			var g model.Grant
+			var m model.Membership
+			var r model.Role
+			switch {
+			case e.Kind == source.Grants && len(e.After) > 0 && json.Unmarshal(e.After, &g) == nil:
+				out.of[g.ID] = one
+			case e.Kind == source.Grants && len(e.Before) > 0 && json.Unmarshal(e.Before, &g) == nil:
+				one.grants = append(one.grants, g)
+			case e.Kind == source.Memberships && len(e.After) == 0 && json.Unmarshal(e.Before, &m) == nil:
+				one.groups = append(one.groups, m.Group)
+			case e.Kind == source.Roles && len(e.Before) > 0 && json.Unmarshal(e.Before, &r) == nil:
+				out.roles[r.Name] = r
+			}
+		}
+	}
+	return out, nil
+}
+
+// mostReplaced is how many changes one after another are looked back over.
+const mostReplaced = 100
+
+// since returns since when what a grant gives was granted by what the change that made it took: the time from
+// which on all of it was. The zero time: no change made it, or it gives more than that.
+func (r *replacements) since(s *Source, g *model.Grant, depth int) time.Time {
+	was := r.of[g.ID]
+	if was == nil || depth == mostReplaced {
+		return time.Time{}
+	}
+	type giver struct {
+		since time.Time
+		perms access.Set
+	}
+	var givers []giver
+	add := func(o *model.Grant, depth int) {
+		beyond := func(on model.PathPattern) bool { return !model.PathPatternsContain(o.Where, on) }
+		if slices.ContainsFunc(g.Where, beyond) {
+			return
+		}
+		at := r.since(s, o, depth)
+		if at.IsZero() {
+			at = o.Created
+		}
+		givers = append(givers, giver{at, s.SetPerms(r.rights(s, o))})
+	}
+	for i := range was.grants {
+		if o := &was.grants[i]; o.ID != g.ID {
+			add(o, depth+1)
+		}
+	}
+	for _, group := range was.groups {
+		for _, in := range append(s.GroupsOf(group), group) {
+			for _, n := range s.GrantsTo(in) {
+				add(s.Grant(n), depth+1)
+			}
+		}
+	}
+	slices.SortFunc(givers, func(a, b giver) int { return a.since.Compare(b.since) })
+	rest, since := s.SetPerms(r.rights(s, g)), time.Time{}
+	for _, o := range givers {
+		if left := rest.Clone(); rest.Meets(o.perms) {
+			left.AndNot(o.perms)
+			rest, since = left, o.since
+		}
+	}
+	switch {
+	case rest.Count() > 0 || since.After(g.Created):
+		return time.Time{}
+	case since.IsZero() && len(givers) > 0: // of one that does not say
+		return gauge.Long
+	}
+	return since
+}
+
+// rights returns what a grant of now or before gives.
+func (r *replacements) rights(s *Source, g *model.Grant) []model.Rights {
+	if g.Role == "" {
+		return []model.Rights{g.Rights}
+	}
+	if sets := s.RoleSets(g.Role); sets != nil {
+		return sets
+	}
+	role := r.roles[g.Role]
+	out := []model.Rights{role.Rights}
+	for _, in := range role.Includes {
+		out = append(out, s.RoleSets(in)...)
+	}
+	return out
+}
+
+// surveyedSince returns what says of a grant since when one that gave the same was in its place: made, by
+// what kept surveys show, before one that was there until the survey before it, and so on.
+func (w *Workspace) surveyedSince(ctx context.Context, s *Source) (func(*model.Grant) time.Time, error) {
 	gone, err := w.store.GoneGrants(ctx, s.Name)
 	if err != nil || len(gone) == 0 {
 		return nil, err

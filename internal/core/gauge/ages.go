@@ -12,8 +12,8 @@ import (
 // moves them from one system to another, makes all of them again, and then all are young, nothing
 // that they give can be judged, and of the past nothing can be learned. So a grant is as old
 //
-//   - as one that a kept survey shows in its place before, for the same with the same rights on the
-//     same places ([Input.Since]);
+//   - as what a change of ours took for it, or as one that a kept survey shows in its place before, for the
+//     same with the same rights on the same places ([Input.Since]);
 //   - as the logs, where it was made again with many others: of those that were made on the same day,
 //     or of all that are young, most of those that are used at all were used before they were made, when
 //     nothing that is granted today allowed it.
@@ -22,12 +22,16 @@ import (
 // its date.
 
 // Of so many young grants that are used so many must have been used before they were made, for the
-// date of all to count for nothing.
+// date of all to count for nothing. Those of which it is known what they replaced do not count here: after
+// a campaign there are many of them, and they were all used before.
 const (
 	leastOfDay   = 5
 	leastOfAll   = 20
 	shareOfAgain = 0.8
 )
+
+// Long is since when something is granted of which nobody says when it was made.
+var Long = time.Unix(0, 0).UTC()
 
 // soonAfter is how long before a record was made a use may seem to be, by the clocks of others.
 const soonAfter = 24 * time.Hour
@@ -56,6 +60,7 @@ func (r *runner) ages() {
 	type count struct{ used, before int }
 	var all count
 	days := map[usage.Day]*count{}
+	known := map[int]bool{} // what they replaced
 	young := func(res *GrantResult) bool { return res != nil && res.Grant.Created.After(r.span.From) }
 	for _, res := range r.out.Grants {
 		if res == nil {
@@ -63,11 +68,16 @@ func (r *runner) ages() {
 		}
 		res.Since = res.Grant.Created
 		if young(res) && r.in.Since != nil {
-			if at := r.in.Since(res.Grant); !at.IsZero() && at.Before(res.Since) {
-				res.Since = at
+			if at := r.in.Since(res.Grant); !at.IsZero() && !at.After(res.Since) {
+				if at.Equal(Long) { // as old as the logs
+					at = r.in.History
+				}
+				if known[res.Number] = true; !at.IsZero() {
+					res.Since = at
+				}
 			}
 		}
-		if !young(res) || len(res.Use) == 0 {
+		if !young(res) || len(res.Use) == 0 || known[res.Number] {
 			continue
 		}
 		day := usage.DayOf(res.Grant.Created)
@@ -85,7 +95,8 @@ func (r *runner) ages() {
 	}
 	every := again(&all, leastOfAll)
 	for _, res := range r.out.Grants {
-		if young(res) && res.Since.After(r.span.From) && !r.in.History.IsZero() && r.in.History.Before(res.Since) &&
+		open := young(res) && !known[res.Number] && res.Since.After(r.span.From) // nobody says more of it
+		if open && !r.in.History.IsZero() && r.in.History.Before(res.Since) &&
 			(every || again(days[usage.DayOf(res.Grant.Created)], leastOfDay)) {
 			res.Since = r.in.History
 		}

@@ -122,6 +122,16 @@ func TestMadeAgain(t *testing.T) {
 			check(tt.grants, was)
 			in.Since = func(*model.Grant) time.Time { return time.Time{} }
 			check(tt.again, first)
+			// What they replaced is known of all of them: that they were used before says nothing more.
+			for was, want := range map[time.Time]time.Time{now.AddDate(0, 0, -50): now.AddDate(0, 0, -50),
+				gauge.Long: first} {
+				in.Since = func(*model.Grant) time.Time { return was }
+				for _, g := range gauge.Run(in).Grants[:tt.grants] {
+					if !g.Since.Equal(want) && g.Grant.Created.After(was) {
+						t.Errorf("%s replaced what was granted since %s, and is since %s", g.Grant.ID, was, g.Since)
+					}
+				}
+			}
 		})
 	}
 }

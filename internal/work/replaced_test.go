@@ -70,7 +70,8 @@ func TestSinceReplaced(t *testing.T) {
 				Roles: []model.Role{{Name: "both", Rights: model.Rights{Do: []model.PermissionPattern{
 					model.MustPermissionPattern("s/box:*")}}}}, Grants: []model.Grant{now}}
 			for _, verb := range []string{"read", "put"} {
-				e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission("s/box:" + verb)})
+				p := model.MustPermission("s/box:" + verb)
+				e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: p})
 			}
 			for _, id := range []string{"person/a", "group/in", "group/above"} {
 				e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id)})

@@ -619,6 +619,11 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, from [][]dra
 		}
 		for _, on := range d.alone(t, i) {
 			if !model.PathPatternsContain(stay, on) {
+				for p, perms := range places { // all of that lies in it
+					if on.Contains(p.on) {
+						perms.Remove(i)
+					}
+				}
 				at(on, "last").Add(i)
 				stay = append(stay, on)
 			}
@@ -800,13 +805,18 @@ func (d *drafter) lasting(c, p model.Path, days usage.Days) model.Path {
 	return out
 }
 
-// dropCovered takes out of places what grants that stay give as well.
+// dropCovered takes out of places what grants that stay give as well. What is for one member alone is left to
+// what that member has otherwise where drafts stand beside each other: its own draft comes later, and keeps what
+// it uses.
 func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set) {
 	cond, spare, x := t.Grant.Condition(), d.r.Redundant(d.in), d.stands()
-	covered := func(p int, on model.PathPattern) bool {
-		for _, st := range x.Closure(t.Grant.To) {
+	covered := func(p int, on model.PathPattern, to model.ID) bool {
+		if to.IsZero() || d.o.Made == nil {
+			to = t.Grant.To
+		}
+		for _, st := range x.Closure(to) {
 			// Of two groups that are in each other not both leave it to the other.
-			same := st.ID == t.Grant.To || x.In(st.ID, t.Grant.To)
+			same := st.ID == t.Grant.To || st.ID != to && x.In(st.ID, t.Grant.To)
 			for _, j := range x.GrantsTo(st.ID) {
 				o := d.was(j)
 				if o == nil { // a draft keeps that
@@ -832,7 +842,7 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set)
 	}
 	for p, perms := range places {
 		for i := range perms.All() {
-			if covered(i, p.on) {
+			if covered(i, p.on, p.to) {
 				perms.Remove(i)
 			}
 		}

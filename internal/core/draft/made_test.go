@@ -128,6 +128,56 @@ func TestLeftTo(t *testing.T) {
 	}
 }
 
+// TestOwnElsewhere: what one member of a group alone uses, and has by a grant of its own as well, is no line of the
+// group's draft where both are drafted: its own draft comes later, and keeps it. A draft alone keeps it.
+func TestOwnElsewhere(t *testing.T) {
+	var does []doer
+	for i := range 8 {
+		does = append(does, doer{who: fmt.Sprint("person/p", i), at: in(0).Child("box", word(0))})
+	}
+	does = append(does, doer{who: "person/p0", verb: 1, at: in(1).Child("box", word(1))})
+	for _, tt := range []struct {
+		name   string
+		grants []model.Grant
+		alone  bool // the draft of the group, with nothing beside it
+		want   bool // whether the group's draft has a line for that member
+	}{
+		{"both", []model.Grant{grantOf("h", "person/p0", "/m/**")}, false, false},
+		{"alone", []model.Grant{grantOf("h", "person/p0", "/m/**")}, true, true},
+		{"it has no more than the group", []model.Grant{grantOf("h", "person/p0", "/m/**", 0, 1)}, false, true},
+		{"it has nothing else", nil, false, true},
+		{"it has it elsewhere", []model.Grant{grantOf("h", "person/p0", in(0).Below().String())}, false, true},
+		{"the group has it twice", []model.Grant{grantOf("h", "group/all", in(1).Below().String())}, false, true},
+	} {
+		life := worked(t, 3, []int{4, 4, 4, 4}, append(tt.grants, grantOf("g", "group/all", "/m/**", 0, 1, 2)),
+			does)
+		res := gauge.Run(life)
+		o := Options{Caution: 0.01, Worth: NewWorth(life, res)}
+		var all []*fence.Fence
+		var err error
+		if tt.alone {
+			all = make([]*fence.Fence, 1)
+			all[0], err = FromUse(life, res, model.MustID("group/all"), o)
+		} else {
+			all, err = Everybody(life, res, o)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := false
+		for _, l := range all[0].Allow {
+			got = got || l.To == model.MustID("person/p0")
+		}
+		if got != tt.want || all[0].For.Kind != model.Group {
+			t.Errorf("%s: a line for the member %t, want %t:\n%+v", tt.name, got, tt.want, all[0].Allow)
+		}
+		j, err := rehearse.Together(life.Index, all, life.Uses, res.Placement, life.Weights)
+		if err != nil || len(j.Broken) > 0 {
+			t.Errorf("%s: together they break %+v, %v", tt.name, j.Broken, err)
+		}
+	}
+}
+
 // TestLast: the last person who can hand out rights somewhere keeps that there, and nothing else of what it
 // does not use; of two who can, the one who is drafted later.
 func TestLast(t *testing.T) {
@@ -143,15 +193,19 @@ func TestLast(t *testing.T) {
 		name   string
 		grants []model.Grant
 		keeps  []string // for whom it stays, and where
+		more   []doer
 	}{
-		{"one alone", []model.Grant{a}, []string{"person/a [/m/**]"}},
+		{"one alone", []model.Grant{a}, []string{"person/a [/m/**]"}, nil},
+		{"who does it somewhere", []model.Grant{a}, []string{"person/a [/m/**]"},
+			[]doer{{who: "person/a", verb: verbs, at: in(0)}}},
 		{"another one on a part, which is drafted later", []model.Grant{a, b},
-			[]string{"person/a [/m/project:aaaa/**]", "person/b [/m/project:baaa/**]"}},
-		{"another one everywhere", []model.Grant{a, wide}, []string{"person/b [/m/**]"}},
-		{"a workload does not count", []model.Grant{a, robot}, []string{"person/a [/m/**]"}},
-		{"nor who may on a condition", []model.Grant{a, busy}, []string{"person/a [/m/**]"}},
+			[]string{"person/a [/m/project:aaaa/**]", "person/b [/m/project:baaa/**]"}, nil},
+		{"another one everywhere", []model.Grant{a, wide}, []string{"person/b [/m/**]"}, nil},
+		{"a workload does not count", []model.Grant{a, robot}, []string{"person/a [/m/**]"}, nil},
+		{"nor who may on a condition", []model.Grant{a, busy}, []string{"person/a [/m/**]"}, nil},
 	} {
-		life := worked(t, verbs, []int{2, 2}, slices.Clone(tt.grants), does, func(e *model.Estate) {
+		all := append(tt.more, does...)
+		life := worked(t, verbs, []int{2, 2}, slices.Clone(tt.grants), all, func(e *model.Estate) {
 			c := &e.Catalogue[verbs]
 			c.Escalates, c.Kinds = model.EditGrants, []string{"project"}
 			e.Memberships = nil

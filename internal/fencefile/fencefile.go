@@ -5,6 +5,7 @@
 package fencefile
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -49,6 +50,52 @@ func list[T any](xs []T, text func(T) string) string {
 		out[i] = Scalar(text(x))
 	}
 	return "[" + strings.Join(out, ", ") + "]"
+}
+
+// condition writes a condition on one line, without the quotes of JSON where none are needed.
+func condition(c model.Condition) string {
+	b, _ := json.Marshal(c) // plain fields: cannot fail
+	var out strings.Builder
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.UseNumber()
+	flow(&out, dec)
+	return out.String()
+}
+
+// flow writes the next value of some JSON as YAML, in the order of its fields.
+func flow(out *strings.Builder, dec *json.Decoder) {
+	token, _ := dec.Token() // what Marshal wrote
+	open, _ := token.(json.Delim)
+	switch {
+	case open == '{':
+		out.WriteByte('{')
+		for i := 0; dec.More(); i++ {
+			if i > 0 {
+				out.WriteString(", ")
+			}
+			key, _ := dec.Token()
+			fmt.Fprint(out, Scalar(fmt.Sprint(key)), ": ")
+			flow(out, dec)
+		}
+		_, _ = dec.Token()
+		out.WriteByte('}')
+	case open == '[':
+		out.WriteByte('[')
+		for i := 0; dec.More(); i++ {
+			if i > 0 {
+				out.WriteString(", ")
+			}
+			flow(out, dec)
+		}
+		_, _ = dec.Token()
+		out.WriteByte(']')
+	default:
+		if s, ok := token.(string); ok {
+			out.WriteString(Scalar(s))
+		} else {
+			fmt.Fprint(out, token)
+		}
+	}
 }
 
 func str[T fmt.Stringer](x T) string { return x.String() }
@@ -111,13 +158,12 @@ func Write(f *fence.Fence, coverage string) []byte {
 		}
 		line("    where: "+list(a.Where, str), "")
 		if !a.When.IsZero() {
-			w, _ := json.Marshal(a.When) // plain fields: cannot fail
 			met := ""
 			if e := a.Evidence; e.Met > 0 {
 				met = fmt.Sprintf("so were all %s on %s: a guess about the next", render.Plural(int(e.Met), "call"),
 					render.Plural(e.MetDays, "day"))
 			}
-			line("    when: "+string(w), met)
+			line("    when: "+condition(a.When), met)
 		}
 		if !a.Until.IsZero() {
 			why := ""
@@ -152,8 +198,7 @@ func Write(f *fence.Fence, coverage string) []byte {
 		line("  - do: "+list(a.Do, str), often)
 		line("    where: "+list(a.Where, str), "")
 		if !a.When.IsZero() {
-			w, _ := json.Marshal(a.When) // plain fields: cannot fail
-			line("    when: "+string(w), "")
+			line("    when: "+condition(a.When), "")
 		}
 		if a.Expected > 0 {
 			line("    expected: "+strconv.FormatFloat(a.Expected, 'g', 3, 64), "")

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"math/rand/v2"
 	"net/netip"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -202,4 +203,34 @@ func FuzzGate(f *testing.F) {
 			t.Errorf("taken: %+v", p)
 		}
 	})
+}
+
+// TestConditions: a condition is written on one line, without quotes where none are needed, and read back as it
+// was.
+func TestConditions(t *testing.T) {
+	until := time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)
+	for _, tt := range []struct {
+		when model.Condition
+		text string
+	}{
+		{model.Condition{Hours: &model.Hours{Days: []string{"mon", "fri"}, From: "06:00", To: "20:00", Zone: "UTC"}},
+			`{hours: {days: [mon, fri], from: "06:00", to: "20:00", zone: UTC}}`},
+		{model.Condition{SecondFactor: true, Until: until}, `{second_factor: true, until: "2026-12-01T00:00:00Z"}`},
+		{model.Condition{Networks: []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8")}},
+			`{networks: ["10.0.0.0/8"]}`},
+		{model.Condition{Labels: map[string]string{"a: b": "{yes}", "on": "no", "team": "red,blue #1"}},
+			`{labels: {"a: b": "{yes}", "on": "no", team: "red,blue #1"}}`},
+		{model.Condition{Opaque: []string{"x == \"y\"\n- z: {1}"}}, `{opaque: ["x == \"y\"\n- z: {1}"]}`},
+	} {
+		f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID("m:person/p"), Allow: []fence.Allow{{
+			Do:    []model.PermissionPattern{model.MustPermissionPattern("s/x:y")},
+			Where: []model.PathPattern{model.MustPathPattern("/m/a")}, When: tt.when}}}
+		text := fencefile.Write(f, "")
+		if !strings.Contains(string(text), "    when: "+tt.text+"\n") {
+			t.Errorf("%+v is written as\n%s\nwant %s", tt.when, text, tt.text)
+		}
+		if got, err := fencefile.Read("x.fence.yaml", text); err != nil || !reflect.DeepEqual(got.Allow[0].When, tt.when) {
+			t.Errorf("%+v is read back as %+v, %v", tt.when, got, err)
+		}
+	}
 }

@@ -229,7 +229,8 @@ func TestConditions(t *testing.T) {
 		if !strings.Contains(string(text), "    when: "+tt.text+"\n") {
 			t.Errorf("%+v is written as\n%s\nwant %s", tt.when, text, tt.text)
 		}
-		if got, err := fencefile.Read("x.fence.yaml", text); err != nil || !reflect.DeepEqual(got.Allow[0].When, tt.when) {
+		got, err := fencefile.Read("x.fence.yaml", text)
+		if err != nil || !reflect.DeepEqual(got.Allow[0].When, tt.when) {
 			t.Errorf("%+v is read back as %+v, %v", tt.when, got, err)
 		}
 	}

@@ -256,8 +256,15 @@ func (w *Workspace) Unplaced(ctx context.Context) (*UnplacedUses, error) {
 		}
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
 		var moves usage.Moves
-		if res.Placement.Why[gauge.NoPath] > 0 {
-			for _, m := range usage.GuessMoves(in.Uses, in.Index, in.Place.Inventory.Unknown) {
+		nodes := in.Place.Inventory
+		gone := func(p model.Path) (model.Path, bool) { // no survey knows it, or none does any more
+			if at, is := nodes.Unknown(p); is {
+				return at, true
+			}
+			return nodes.Gone(p)
+		}
+		if res.Placement.Calls > 0 {
+			for _, m := range usage.GuessMoves(in.Uses, in.Index, gone) {
 				moves = append(moves, usage.Moved{From: m.From, To: m.To})
 				out.Moved = append(out.Moved, MayHaveMoved{src.Name, m.From, m.To, dayWords(m.Last), dayWords(m.First),
 					m.Went, m.Of})

@@ -21,6 +21,7 @@ const (
 	recentDays   = 30 // before its end: who called it then
 	mostGone     = 4096
 	mostLike     = 256 // candidates of one
+	mostBeside   = 2   // gone of one kind beside each other: of more, such nodes come and go
 )
 
 // beginsAt reports whether something that was seen first on a day may be what was seen last on another.
@@ -64,7 +65,8 @@ type segment struct{ kind, name string }
 // GuessMoves guesses where nodes went that were called and that no survey knows; unknown returns the topmost node of a
 // path that should be listed and is not. A node that was moved is looked for under its own kind and name, one that was
 // renamed among those of its kind beside it: one that nobody called before, and that at least half of those
-// who called the other one last call since; of another name at least three, and two thirds.
+// who called the other one last call since; of another name at least three, and two thirds. Where several of its kind
+// are gone beside it none is guessed of another name: they come and go.
 func GuessMoves(uses *Uses, now Nodes, unknown func(model.Path) (model.Path, bool)) []Move {
 	gone := map[model.Path]*callers{}
 	for _, u := range uses.All() {
@@ -139,7 +141,7 @@ func likes(gone map[model.Path]*callers, now Nodes) map[model.Path][]model.Path 
 				same[p] = append(same[p], q)
 			}
 		}
-		if up, ok := q.Parent(); ok {
+		if up, ok := q.Parent(); ok && len(beside[sibling{up, kind}]) <= mostBeside {
 			for _, p := range beside[sibling{up, kind}] {
 				if len(other[p]) < mostLike {
 					other[p] = append(other[p], q)

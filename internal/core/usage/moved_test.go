@@ -134,6 +134,12 @@ func TestGuessMoves(t *testing.T) {
 		{"two may be anybody", calls("/m/unit:a/desk:two", "1-60", "p", "q") +
 			calls("/m/unit:a/desk:three", "61-90", "p", "q"),
 			""},
+		{"several of its kind are gone", calls("/m/unit:a/desk:two", "1-60", "p", "q", "r") +
+			calls("/m/unit:a/desk:four", "1-20", "p") + calls("/m/unit:a/desk:five", "1-20", "p") +
+			calls("/m/unit:a/desk:three", "61-90", "p", "q", "r"), ""},
+		{"two of its kind are", calls("/m/unit:a/desk:two", "1-60", "p", "q", "r") +
+			calls("/m/unit:a/desk:four", "1-20", "p") + calls("/m/unit:a/desk:three", "61-90", "p", "q", "r"),
+			"/m/unit:a/desk:two -> /m/unit:a/desk:three 3 of 3, 2026-03-01 2026-03-02"},
 		{"the unit was renamed", calls("/m/unit:old/desk:one", "1-60", "p", "q", "r") +
 			calls("/m/unit:a/desk:one", "61-90", "p", "q", "r"),
 			"/m/unit:old -> /m/unit:a 3 of 3, 2026-03-01 2026-03-02"},

@@ -21,6 +21,7 @@ import (
 	"io/fs"
 	"maps"
 	"os"
+	"os/user"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -51,12 +52,24 @@ var (
 )
 
 // Home returns the folder that holds pins and keys: CLIPFENCE_HOME, or clipfence in the
-// account's folder for configurations.
+// account's folder for configurations. What is started by a timer or a service has no HOME, and is the
+// same account all the same: its home is looked up then.
 func Home() (string, error) {
 	if dir := os.Getenv(HomeVariable); dir != "" {
 		return filepath.Abs(dir)
 	}
 	dir, err := os.UserConfigDir()
+	if err != nil && os.Getenv("HOME") == "" {
+		if u, e := user.Current(); e == nil && filepath.IsAbs(u.HomeDir) {
+			switch runtime.GOOS { // as os.UserConfigDir has it
+			case "windows":
+			case "darwin":
+				dir, err = filepath.Join(u.HomeDir, "Library", "Application Support"), nil
+			default:
+				dir, err = filepath.Join(u.HomeDir, ".config"), nil
+			}
+		}
+	}
 	if err != nil {
 		return "", fmt.Errorf("no folder of this account for keys and pins (%w); name one in %s", err, HomeVariable)
 	}

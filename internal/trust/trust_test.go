@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"os"
+	"os/user"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -212,4 +213,28 @@ func FuzzParse(f *testing.F) {
 			t.Fatal("taken without a trustee")
 		}
 	})
+}
+
+// TestHome: the folder is the same whether the account's home is in the environment or not, as under a timer.
+func TestHome(t *testing.T) {
+	u, err := user.Current()
+	if err != nil || runtime.GOOS == "windows" {
+		t.Fatalf("this test needs an account with a home: %v", err)
+	}
+	t.Setenv(trust.HomeVariable, "")
+	t.Setenv("XDG_CONFIG_HOME", "")
+	t.Setenv("HOME", u.HomeDir)
+	want, err := trust.Home()
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("HOME", "")
+	if got, err := trust.Home(); got != want || err != nil {
+		t.Errorf("without HOME %q, %v; with it %q", got, err, want)
+	}
+	dir := t.TempDir()
+	t.Setenv("XDG_CONFIG_HOME", dir)
+	if got, err := trust.Home(); got != filepath.Join(dir, "clipfence") || err != nil {
+		t.Errorf("%q, %v; want it in %s", got, err, dir)
+	}
 }

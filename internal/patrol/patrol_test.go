@@ -667,6 +667,21 @@ func TestStrayUnseen(t *testing.T) {
 	}
 }
 
+// TestNameless: an entry that is of no request is none that no row tells of.
+func TestNameless(t *testing.T) {
+	r := newRig(t)
+	for _, body := range []any{asked("", gate.Open), map[string]string{"source": "m"}} {
+		if err := r.Ledger.Append(t.Context(), "gate.opened", body); err != nil {
+			t.Fatal(err)
+		}
+	}
+	r.now = start.Add(24 * time.Hour)
+	round, err := r.Once(t.Context())
+	if err != nil || len(round.Rowless)+len(round.Closing)+len(round.Closed) > 0 {
+		t.Errorf("rowless %q, %s, %v", names(round.Rowless), say(round), err)
+	}
+}
+
 // TestRowless: what the ledger knows as begun and no row tells of, since somebody took the row away,
 // set it to an end, or put an older store back, is closed when it is due; what ended by the ledger
 // is not begun again, and a row that says the same is enough.

@@ -207,6 +207,21 @@ func TestRules(t *testing.T) {
 	}
 }
 
+// TestRulesAtTop: what is done on the top node lies in no project, and stays there alone.
+func TestRulesAtTop(t *testing.T) {
+	c := newCase()
+	c.does(c.who("top"), "read", model.MustPath("/m"), daily(-150, 90)...)
+	r, err := c.run(t)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, rule := range []backtest.Rule{backtest.Seen, backtest.Projects, backtest.Page} {
+		if x := row(t, r, string(rule)); x.Broken != 0 || math.Abs(x.Left-2) > 1e-6 {
+			t.Errorf("%s: %+v, want 2 left, and nothing broken", rule, x)
+		}
+	}
+}
+
 // TestAsked: what people use of power now and then, and is refused, they ask for where gates are
 // offered: it breaks nothing, and each day of it is an ask.
 func TestAsked(t *testing.T) {

@@ -61,6 +61,8 @@ func TestSinceReplaced(t *testing.T) {
 		{"a role that is gone", "f@90:read,put:/m/box:a", "g@20:role former:/m/**", "", 20, ""},
 		{"a role that nobody knows", "f@90:read:/m/box:a", "g@20:role never:/m/**", "", 1000, ""},
 		{"twice", "f@90:read:/m/box:a", "g@20:read,put:/m/** / e@70:read:/m/**", "", 20, ""},
+		{"given back, and taken again, and again", "f@90:read:/m/box:a",
+			"g@20:read,put:/m/** / f@60:read:/m/box:a h@60:put:/m/** / g@70:read,put:/m/**", "", 20, ""},
 		{"twice, more than at first", "f@90:read:/m/box:a", "g@20:put:/m/** / e@70:read:/m/**", "", 70, ""},
 	} {
 		t.Run(tt.name, func(t *testing.T) {
@@ -86,21 +88,23 @@ func TestSinceReplaced(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			r := &replacements{of: map[string]*replaced{}, roles: map[string]model.Role{"former": e.Roles[0]}}
+			r := &replacements{by: map[string][]*replaced{}, roles: map[string]model.Role{"former": e.Roles[0]}}
 			var changes []*replaced
 			for text := range strings.SplitSeq(tt.took, " / ") {
-				one := &replaced{}
+				one := &replaced{n: len(changes)}
 				for g := range strings.SplitSeq(strings.ReplaceAll(text, "role ", "role_"), " ") {
 					if g != "" {
 						one.grants = append(one.grants, grant(strings.ReplaceAll(g, "role_", "role ")))
 					}
 				}
 				if changes = append(changes, one); len(changes) > 1 { // what it took the one before it made
-					r.of[one.grants[0].ID] = changes[len(changes)-2]
+					for _, g := range one.grants {
+						r.by[g.ID] = append(r.by[g.ID], changes[len(changes)-2])
+					}
 				}
 			}
 			last := changes[len(changes)-1]
-			if r.of[now.ID] = last; tt.left != "" {
+			if r.by[now.ID] = append(r.by[now.ID], last); tt.left != "" {
 				last.groups = []model.ID{model.MustID(tt.left)}
 			}
 			want := day(tt.want)
@@ -110,7 +114,7 @@ func TestSinceReplaced(t *testing.T) {
 			case 999:
 				want = gauge.Long
 			}
-			if got := r.since(&Source{Index: x}, &now, 0); !got.Equal(want) {
+			if got := r.since(&Source{Index: x}, &now); !got.Equal(want) {
 				t.Errorf("since %s, want %s", got, want)
 			}
 		})

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"math"
 	"slices"
 	"sync"
 	"time"
@@ -30,7 +31,7 @@ func (w *Workspace) grantedSince(ctx context.Context, s *Source) (func(*model.Gr
 		return r
 	})
 	return func(g *model.Grant) time.Time {
-		if at := changed().since(s, g, 0); !at.IsZero() {
+		if at := changed().since(s, g); !at.IsZero() {
 			return at
 		}
 		if surveyed == nil {
@@ -42,12 +43,13 @@ func (w *Workspace) grantedSince(ctx context.Context, s *Source) (func(*model.Gr
 
 // replacements are what changes took in the place of what they made.
 type replacements struct {
-	of    map[string]*replaced // by the id of a grant that they made
+	by    map[string][]*replaced // by the id of a grant that they made, in order
 	roles map[string]model.Role
 }
 
 // replaced is what one change took.
 type replaced struct {
+	n      int // which change of the source it is
 	grants []model.Grant
 	groups []model.ID // that somebody left
 }
@@ -58,21 +60,24 @@ func (w *Workspace) replaced(ctx context.Context, s *Source) (*replacements, err
 	if err != nil {
 		return nil, err
 	}
-	out := &replacements{of: map[string]*replaced{}, roles: map[string]model.Role{}}
-	for _, c := range history {
+	out := &replacements{by: map[string][]*replaced{}, roles: map[string]model.Role{}}
+	for n, c := range history {
 		if c.Source != s.Name {
 			continue
 		}
-		one := &replaced{}
+		one := &replaced{n: n}
 		for _, e := range c.Edits() {
-			var g model.Grant
+			var was, is model.Grant
 			var m model.Membership
 			var r model.Role
 			switch {
-			case e.Kind == source.Grants && len(e.After) > 0 && json.Unmarshal(e.After, &g) == nil:
-				out.of[g.ID] = one
-			case e.Kind == source.Grants && len(e.Before) > 0 && json.Unmarshal(e.Before, &g) == nil:
-				one.grants = append(one.grants, g)
+			case e.Kind == source.Grants:
+				if len(e.After) > 0 && json.Unmarshal(e.After, &is) == nil {
+					out.by[is.ID] = append(out.by[is.ID], one)
+				}
+				if len(e.Before) > 0 && json.Unmarshal(e.Before, &was) == nil {
+					one.grants = append(one.grants, was)
+				}
 			case e.Kind == source.Memberships && len(e.After) == 0 && json.Unmarshal(e.Before, &m) == nil:
 				one.groups = append(one.groups, m.Group)
 			case e.Kind == source.Roles && len(e.Before) > 0 && json.Unmarshal(e.Before, &r) == nil:
@@ -84,58 +89,71 @@ func (w *Workspace) replaced(ctx context.Context, s *Source) (*replacements, err
 }
 
 // mostReplaced is how many changes one after another are looked back over.
-const mostReplaced = 100
+const mostReplaced = 20
 
 // since returns since when what a grant gives was granted by what the change that made it took: the time from
 // which on all of it was. The zero time: no change made it, or it gives more than that.
-func (r *replacements) since(s *Source, g *model.Grant, depth int) time.Time {
-	was := r.of[g.ID]
-	if was == nil || depth == mostReplaced {
+func (r *replacements) since(s *Source, g *model.Grant) time.Time {
+	at, ok := r.had(s, g, s.SetPerms(r.rights(s, g)), g.Where, math.MaxInt, mostReplaced)
+	switch {
+	case !ok || at.After(g.Created):
 		return time.Time{}
+	case at.IsZero(): // of one that does not say
+		return gauge.Long
 	}
+	return at
+}
+
+// had returns since when some permissions were granted on some places by what the last change before one took that
+// made a grant, if all of them were. The zero time: since a time that nobody says.
+func (r *replacements) had(s *Source, g *model.Grant, need access.Set, where []model.PathPattern, before,
+	back int) (at time.Time, ok bool) {
+	list := r.by[g.ID]
+	for len(list) > 0 && list[len(list)-1].n >= before {
+		list = list[:len(list)-1]
+	}
+	if len(list) == 0 || back == 0 {
+		return time.Time{}, false
+	}
+	was := list[len(list)-1]
 	type giver struct {
 		since time.Time
 		perms access.Set
 	}
 	var givers []giver
-	add := func(o *model.Grant, depth int) {
+	add := func(o *model.Grant) {
 		beyond := func(on model.PathPattern) bool { return !model.PathPatternsContain(o.Where, on) }
-		if slices.ContainsFunc(g.Where, beyond) {
+		perms := s.SetPerms(r.rights(s, o))
+		if perms.And(need); slices.ContainsFunc(where, beyond) || perms.Count() == 0 {
 			return
 		}
-		at := r.since(s, o, depth)
-		if at.IsZero() {
-			at = o.Created
+		since, ok := r.had(s, o, perms, where, was.n, back-1)
+		if !ok {
+			since = o.Created
 		}
-		givers = append(givers, giver{at, s.SetPerms(r.rights(s, o))})
+		givers = append(givers, giver{since, perms})
 	}
 	for i := range was.grants {
 		if o := &was.grants[i]; o.ID != g.ID {
-			add(o, depth+1)
+			add(o)
 		}
 	}
 	for _, group := range was.groups {
 		for _, in := range append(s.GroupsOf(group), group) {
 			for _, n := range s.GrantsTo(in) {
-				add(s.Grant(n), depth+1)
+				add(s.Grant(n))
 			}
 		}
 	}
 	slices.SortFunc(givers, func(a, b giver) int { return a.since.Compare(b.since) })
-	rest, since := s.SetPerms(r.rights(s, g)), time.Time{}
+	rest := need.Clone()
 	for _, o := range givers {
-		if left := rest.Clone(); rest.Meets(o.perms) {
-			left.AndNot(o.perms)
-			rest, since = left, o.since
+		if rest.Meets(o.perms) {
+			rest.AndNot(o.perms)
+			at = o.since
 		}
 	}
-	switch {
-	case rest.Count() > 0 || since.After(g.Created):
-		return time.Time{}
-	case since.IsZero() && len(givers) > 0: // of one that does not say
-		return gauge.Long
-	}
-	return since
+	return at, rest.Count() == 0
 }
 
 // rights returns what a grant of now or before gives.

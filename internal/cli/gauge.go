@@ -242,7 +242,7 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 		{Name: "WHERE", Path: true}, {Name: "GRANTED", Right: true}, {Name: "USED", Right: true},
 		{Name: "KEPT", Right: true}, {Name: "UNUSED", Right: true}, {Name: "DANGER", Right: true}}}
 	rows := []grantRow{}
-	var older []string
+	var older olderGrants
 	for _, h := range holdings {
 		g := res.Grants[h.Number]
 		gr := g.Grant
@@ -251,19 +251,17 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 			through = h.Chain[len(h.Chain)-1].String()
 		}
 		role := gr.Role
-		if role == "" {
+		switch role {
+		case "":
 			role = "(list)"
+		case gr.ID: // a fence calls both alike
+			role = "(its own)"
 		}
 		kept := g.Rare.Count() + g.TooNew.Count() + g.Unobservable.Count() + g.Undecidable.Count() + g.Held.Count()
 		rows = append(rows, grantRow{gr.ID, h.Chain, gr.Role, places(gr.Where), int(g.Danger + 0.5), int(g.Kept + 0.5),
 			g.Perms.Count(), g.Used.Count(), g.Rare.Count(), g.TooNew.Count(), g.Unobservable.Count(),
 			g.Undecidable.Count(), g.Held.Count(), g.Since, g.Unused.Count()})
-		if g.Since.Before(gr.Created) {
-			older = append(older, fmt.Sprintf("%s was made on %s, and is judged as granted since %s: the same was "+
-				"there, a change of ours replaced what gave it, or most of what was made with it was used before.",
-				gr.ID,
-				gr.Created.UTC().Format(time.DateOnly), g.Since.UTC().Format(time.DateOnly)))
-		}
+		older.note(g)
 		t.Row(render.C(gr.ID), render.C(through), render.C(role), render.C(places(gr.Where)),
 			render.C(render.Count(g.Perms.Count())), render.C(render.Count(g.Used.Count())),
 			render.C(render.Count(kept)), render.C(render.Count(g.Unused.Count())),
@@ -273,7 +271,7 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, not " +
 		"observable, perhaps used by a call that could not be placed, or held by somebody whose silence proves " +
 		"nothing yet; never taken for unused."}
-	d.Notes = append(d.Notes, older...)
+	d.Notes = append(d.Notes, older.words()...)
 	switch st := res.Of(id); {
 	case st == nil:
 	case st.State == work.Protected: // it is never changed
@@ -292,6 +290,47 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	}
 	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
 	return a.print(d)
+}
+
+// olderGrants are grants that are judged as older than they say, by when they were made and since when they are
+// judged.
+type olderGrants struct {
+	spans [][2]string
+	ids   map[[2]string][]string
+}
+
+func (o *olderGrants) note(g *work.GrantResult) {
+	if !g.Since.Before(g.Grant.Created) {
+		return
+	}
+	span := [2]string{g.Grant.Created.UTC().Format(time.DateOnly), g.Since.UTC().Format(time.DateOnly)}
+	if o.ids == nil {
+		o.ids = map[[2]string][]string{}
+	}
+	if len(o.ids[span]) == 0 {
+		o.spans = append(o.spans, span)
+	}
+	o.ids[span] = append(o.ids[span], g.Grant.ID)
+}
+
+// words tells of them, those of the same days together.
+func (o *olderGrants) words() (out []string) {
+	for _, span := range o.spans {
+		const most = 3
+		ids := o.ids[span]
+		was, is, it := "was", "is", "it"
+		if len(ids) > 1 {
+			was, is, it = "were", "are", "them"
+		}
+		names := strings.Join(ids[:min(most, len(ids))], ", ")
+		if more := len(ids) - most; more > 0 {
+			names += fmt.Sprintf(" and %d more", more)
+		}
+		out = append(out, fmt.Sprintf("%s %s made on %s, and %s judged as granted since %s: the same was there, "+
+			"a change of ours replaced what gave it, or most of what was made with %s was used before.", names, was,
+			span[0], is, span[1], it))
+	}
+	return out
 }
 
 // onlyByLog reports whether something reaches an identity by a group in which its source lists nobody.

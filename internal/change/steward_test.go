@@ -409,9 +409,17 @@ func TestLeases(t *testing.T) {
 		Steps: []source.Step{c.remove(source.Grants, "g-1")}}); err != nil {
 		t.Fatal(err)
 	}
-	if !errors.Is(inside, change.ErrGuard) || !strings.Contains(inside.Error(), "by one") {
+	if !errors.Is(inside, change.ErrGuard) ||
+		!strings.Contains(inside.Error(), "a change is being carried out in t just now, by one") {
 		t.Errorf("two at once: %v", inside)
 	}
+	_ = l.Lend(nil, "t", "one", "c-7", time.Now().Add(time.Hour))
+	if err := other.Run(t.Context(), &change.Change{Source: "t",
+		Steps: []source.Step{c.remove(source.Grants, "g-2")}}); !errors.Is(err, change.ErrGuard) ||
+		!strings.Contains(err.Error(), "c-7 is being carried out in t just now, by one") {
+		t.Errorf("beside one that has a name: %v", err)
+	}
+	_ = l.Release(t.Context(), "t", "one")
 	if len(l.held) > 0 {
 		t.Errorf("a lease is left: %v", l.held)
 	}

@@ -73,3 +73,16 @@ func TestFew(t *testing.T) {
 		}
 	}
 }
+
+// TestHas: what lies beyond the numbers that a set was made for is not in it.
+func TestHas(t *testing.T) {
+	b := NewSet(64)
+	for i := range 64 {
+		b.Add(i)
+	}
+	for i, want := range map[int]bool{0: true, 63: true, 64: false, 127: false, 1000: false} {
+		if b.Has(i) != want {
+			t.Errorf("has %d: %t", i, b.Has(i))
+		}
+	}
+}

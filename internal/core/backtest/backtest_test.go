@@ -140,7 +140,16 @@ func (c *case_) try(t *testing.T,
 	in := &gauge.Input{Index: x, Uses: usage.ListOf(c.before.Uses()...), AsOf: then, Window: 90, History: first,
 		Weights: gauge.DefaultWeights, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{then}, Until: then})}
-	return do(in, usage.ListOf(c.after.Uses()...), func(int, int) {})
+	done := 0
+	r, err := do(in, usage.ListOf(c.after.Uses()...), func(n, of int) {
+		if done++; n != done || n > of {
+			t.Errorf("%d of %d are done, after %d", n, of, done-1)
+		}
+	})
+	if err == nil && done != len(r.Rows) {
+		t.Errorf("%d of %d rows were told of", done, len(r.Rows))
+	}
+	return r, err
 }
 
 func daily(from, to int) (out []int) {
@@ -210,7 +219,9 @@ func TestRules(t *testing.T) {
 // TestRulesAtTop: what is done on the top node lies in no project, and stays there alone.
 func TestRulesAtTop(t *testing.T) {
 	c := newCase()
-	c.does(c.who("top"), "read", model.MustPath("/m"), daily(-150, 90)...)
+	top := c.who("top")
+	c.does(top, "read", model.MustPath("/m"), daily(-150, 90)...)
+	c.does(top, "read", model.MustPath("/elsewhere/box"), daily(-150, 90)...) // what no estate lists is no place
 	r, err := c.run(t)
 	if err != nil {
 		t.Fatal(err)

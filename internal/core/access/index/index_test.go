@@ -122,6 +122,21 @@ func TestTotals(t *testing.T) {
 	}
 }
 
+// TestWalkAgain: a walk that summed up somebody whom every check lets through sums up the next one as a fresh one.
+func TestWalkAgain(t *testing.T) {
+	e := harbour()
+	e.Semantics.Bypass = []model.ID{id("person/b")}
+	x := build(t, e)
+	w := x.NewWalk(index.Possible)
+	for _, who := range []string{"person/b", "workload/w", "person/b", "person/a", "person/nobody", "person/a"} {
+		got, want := w.Totals(id(who)), x.NewWalk(index.Possible).Totals(id(who))
+		if !slices.Equal(got.Places, want.Places) || !slices.Equal(got.Permissions, want.Permissions) ||
+			got.Pairs != want.Pairs || got.Bypass != (who == "person/b") {
+			t.Errorf("%s: %+v, want %+v", who, got, want)
+		}
+	}
+}
+
 // TestListedDepth: what counts is what the inventory lists, also of what lies below it, and not what only
 // stands above what is listed.
 func TestListedDepth(t *testing.T) {

@@ -75,7 +75,8 @@ func TestDenies(t *testing.T) {
 		if len(r.Doubts) > 0 || len(r.Widened) > 0 {
 			t.Errorf("%s: %v %v", name, r.Doubts, r.Widened)
 		}
-		if (r.After < r.Before) != (r.Fewer > 0) || r.ReachAfter.Danger > r.ReachBefore.Danger {
+		if (r.After < r.Before) != (r.Fewer > 0) || r.ReachAfter.Danger > r.ReachBefore.Danger ||
+			r.After > 0 && (r.ReachAfter.Danger <= 0 || r.Furthest.IsZero()) {
 			t.Errorf("%s: danger %v to %v, within reach %v to %v", name, r.Before, r.After, r.ReachBefore.Danger,
 				r.ReachAfter.Danger)
 		}

@@ -321,6 +321,8 @@ func Parse(name string, data []byte) (*Config, error) {
 					m.To, s.Name)
 			case m.From.Covers(m.To), m.To.Covers(m.From):
 				fault(s.At, "source %q: moved: %s to %s: neither may be the other or lie in it", s.Name, m.From, m.To)
+			case slices.ContainsFunc(s.Moved, func(o usage.Moved) bool { return o.From.Covers(s.Moved.Now(m.From)) }):
+				fault(s.At, "source %q: moved: %s leads round in a circle", s.Name, m.From)
 			case slices.ContainsFunc(s.Moved[:i], func(o usage.Moved) bool { return o.From == m.From }):
 				fault(s.At, "source %q: moved: %s is said to have moved twice; say each step from where it was then",
 					s.Name, m.From)

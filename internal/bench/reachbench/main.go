@@ -318,7 +318,7 @@ func gaugeAll(part int, file string, drafts int, heap string) error {
 		return err
 	}
 	defer x.Close()
-	debug.SetGCPercent(25) // as for any source with so many uses
+	debug.SetGCPercent(25) // while they are read, as for any source with so many uses
 	if drafts == 0 {
 		debug.SetMemoryLimit(int64(8*x.Size()) + int64(160*folded/part))
 	}
@@ -338,6 +338,9 @@ func gaugeAll(part int, file string, drafts int, heap string) error {
 	if drafts > 0 { // everything is logged, from the first day on
 		in.Coverage = usage.NewCoverage(logged(x.Index), usage.Read{First: in.History, Ends: []time.Time{lived},
 			Until: lived})
+	}
+	if drafts == 0 { // and then as long as there is room
+		debug.SetGCPercent(100)
 	}
 	res := gauge.Run(in)
 	fmt.Printf("gauge: %s for %d identities and %d grants; %d MB at the peak\n",

@@ -195,7 +195,7 @@ func (x *Index) Finder(id model.ID) *Finder {
 			all = append(all, gift{p, uint32(len(all)), grant, set})
 		}
 	}
-	slices.Sort(order) // numbers are sorted three times as fast as what they stand for
+	slices.Sort(order) // numbers are sorted sooner than what they stand for
 	f.gifts = make([]gift, 0, many)
 	for _, at := range order {
 		f.gifts = append(f.gifts, all[uint32(at)])

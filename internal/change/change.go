@@ -784,15 +784,17 @@ func (r *Runner) finish(ctx context.Context, c *Change, from int, v *Views) erro
 func (r *Runner) steps(ctx context.Context, c *Change, from int) error {
 	for i := from; i < len(c.Steps); i++ {
 		s := c.Steps[i]
-		if r.Progress != nil {
-			r.Progress(i, s, false)
-		}
-		if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, i + 1, "doing"}); err != nil {
-			return err
-		}
-		err := r.stands(ctx, c, i)
+		err := context.Cause(ctx) // where the lease is lost, or somebody interrupts, nothing more is begun
 		if err == nil {
-			err = r.step(ctx, s)
+			if r.Progress != nil {
+				r.Progress(i, s, false)
+			}
+			if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, i + 1, "doing"}); err != nil {
+				return err
+			}
+			if err = r.stands(ctx, c, i); err == nil {
+				err = r.step(ctx, s)
+			}
 		}
 		if err != nil {
 			if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) && errors.Is(cause, ErrGuard) {

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"clipfence/internal/change"
@@ -361,6 +362,7 @@ type leases struct {
 	mu   sync.Mutex
 	held map[string][2]string
 	end  map[string]time.Time
+	lost bool // another took it over
 }
 
 func (l *leases) Leased(_ ledger.Page, src string) (string, string, time.Time, bool, error) {
@@ -377,7 +379,7 @@ func (l *leases) Lend(_ ledger.Page, src, holder, what string, until time.Time) 
 	return nil
 }
 
-func (l *leases) Renew(context.Context, string, string, time.Time) (bool, error) { return true, nil }
+func (l *leases) Renew(context.Context, string, string, time.Time) (bool, error) { return !l.lost, nil }
 
 func (l *leases) Release(_ context.Context, src, holder string) error {
 	l.mu.Lock()
@@ -428,6 +430,95 @@ func TestLeases(t *testing.T) {
 	if err := other.Run(t.Context(), &change.Change{Source: "t",
 		Steps: []source.Step{c.remove(source.Grants, "g-2")}}); err != nil {
 		t.Errorf("the lease of the dead holds: %v", err)
+	}
+}
+
+// TestLeaseLost: whoever loses the lease while a step takes long goes on with nothing; and what a change waited
+// with is let go of when it is over.
+func TestLeaseLost(t *testing.T) {
+	for _, lost := range []bool{false, true} {
+		synctest.Test(t, func(t *testing.T) {
+			c := newTown()
+			c.grant("g-1", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+			c.grant("g-2", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+			r := newRunner(t, c)
+			r.Leases = &leases{held: map[string][2]string{}, end: map[string]time.Time{}, lost: lost}
+			r.Holder = "one"
+			var ctx context.Context
+			r.Changer = watched{c, func(of context.Context) { ctx = of }}
+			c.stop = func(source.Step) { time.Sleep(time.Minute) }
+			err := r.Run(t.Context(), &change.Change{Source: "t", Steps: []source.Step{
+				c.remove(source.Grants, "g-1"), c.remove(source.Grants, "g-2")}})
+			if errors.Is(err, change.ErrGuard) != lost || lost != (len(c.e.Grants) > 0) || !lost && err != nil {
+				t.Errorf("lost %t: %v, and %d grants are left", lost, err, len(c.e.Grants))
+			}
+			if ctx == nil || ctx.Err() == nil {
+				t.Errorf("lost %t: what was done goes on waiting", lost)
+			}
+		})
+	}
+}
+
+// watched is a source that tells with which context it is changed.
+type watched struct {
+	*town
+	tell func(context.Context)
+}
+
+func (w watched) Do(ctx context.Context, s source.Step) error {
+	w.tell(ctx)
+	return w.town.Do(ctx, s)
+}
+
+// TestLastWord: of several edits of one record the last counts.
+func TestLastWord(t *testing.T) {
+	a, b := json.RawMessage(`{"id":"g-1","to":"person/a","role":"r","where":["/t"]}`),
+		json.RawMessage(`{"id":"g-1","to":"person/a","role":"s","where":["/t"]}`)
+	d, err := change.Edit([]source.Edited{{Kind: source.Grants, ID: "g-1", After: a},
+		{Kind: source.Grants, ID: "g-1", Before: a, After: b}, {Kind: source.Grants, ID: "g-2", After: a},
+		{Kind: source.Grants, ID: "g-2", Before: a}})
+	if err != nil || len(d.Come.Grants) != 1 || d.Come.Grants[0].Role != "s" || !slices.Equal(d.Gone.Grants,
+		[]string{"g-2"}) {
+		t.Errorf("%+v, %v", d, err)
+	}
+}
+
+// TestUndoOfDoubt: what may have been done, and is not seen, is taken back as well, beside what was done of
+// the same kind.
+func TestUndoOfDoubt(t *testing.T) {
+	c := newTown()
+	c.grant("g-1", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+	c.grant("g-2", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+	steps := []source.Step{c.remove(source.Grants, "g-1"), c.remove(source.Grants, "g-2")}
+	c.e.Grants = c.e.Grants[1:]
+	r := &change.Record{Change: change.Change{Source: "t", Steps: steps}, State: change.StateFailed, Done: 1}
+	undo, edits, err := change.PlanUndo(t.Context(), c, r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, s := range undo {
+		got = append(got, change.Say(s))
+	}
+	if want := "add grant g-2, add grant g-1"; strings.Join(got, ", ") != want || len(edits) != 2 {
+		t.Errorf("taken back by %q, want %q; %d edits", got, want, len(edits))
+	}
+}
+
+// TestNotSurveyed: a grant that is in the source and not in the survey that a fence rests on is not replaced.
+func TestNotSurveyed(t *testing.T) {
+	c := newTown()
+	c.grant("g-1", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+	x, err := c.read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.grant("g-2", "workload/job", "hall/shelf:read", "/t/**", model.Condition{})
+	for id, want := range map[string]error{"g-1": nil, "g-2": source.ErrGone} {
+		f := &fence.Fence{Version: fence.FormatVersion, For: model.MustID("workload/job"), Replaces: []string{id}}
+		if _, _, err := change.Plan(t.Context(), c, x, f, time.Now()); !errors.Is(err, want) {
+			t.Errorf("replacing %s: %v, want %v", id, err, want)
+		}
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"clipfence/internal/core/gate"
@@ -182,6 +183,7 @@ func TestStray(t *testing.T) {
 	}{
 		{time.Hour, "closed ; lapsed ; open ; strays q-1", 0},
 		{6 * 24 * time.Hour, "closed ; lapsed ; open ; strays q-1", 0},
+		{7 * 24 * time.Hour, "closed ; lapsed ; open ; strays ", 1},
 		{8 * 24 * time.Hour, "closed ; lapsed ; open ; strays ", 1},
 	} {
 		r := newRig(t)
@@ -640,6 +642,58 @@ func TestCloseIsWrittenFirst(t *testing.T) {
 	if len(r.cloud.grants) > 0 {
 		t.Errorf("left behind: %v", r.cloud.grants)
 	}
+}
+
+// TestClosedMeanwhile: where a request was closed while its grant was being made, the grant does not stay.
+func TestClosedMeanwhile(t *testing.T) {
+	r := newRig(t)
+	q := r.request(t, "q-1")
+	r.cloud.trouble = func(call, id string) error {
+		if call != "get" || id != grantOf("q-1") || r.cloud.grants[id] == nil {
+			return nil
+		}
+		r.cloud.trouble = nil // it is seen to be there, and just then somebody closes it
+		for _, step := range []func(*gate.Request) error{
+			func(q *gate.Request) error { return q.StartClosing("patrol") },
+			func(q *gate.Request) error { q.Closed(r.now); return nil }} {
+			if _, err := r.Update(t.Context(), "q-1", "closed", "patrol", step); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := r.Open(t.Context(), q, r.now); err == nil || !strings.Contains(err.Error(), "closed meanwhile") {
+		t.Errorf("opening what was closed: %v", err)
+	}
+	if len(r.cloud.grants) > 0 {
+		t.Errorf("left behind: %v", r.cloud.grants)
+	}
+}
+
+// TestTriesEnd: a grant that somebody edits again and again is tried six times, within half a minute, and told.
+func TestTriesEnd(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r := newRig(t)
+		q := r.request(t, "q-1")
+		if err := r.Open(t.Context(), q, r.now); err != nil {
+			t.Fatal(err)
+		}
+		tries := 0
+		r.cloud.trouble = func(call, _ string) error {
+			if call == "do" {
+				tries++
+				return source.ErrConflict
+			}
+			return nil
+		}
+		began := time.Now()
+		if err := r.Close(t.Context(), q, "person/a"); !errors.Is(err, source.ErrConflict) {
+			t.Errorf("closing what is edited all the time: %v", err)
+		}
+		if took := time.Since(began); tries != 6 || took > 30*time.Second {
+			t.Errorf("%d tries in %s", tries, took)
+		}
+	})
 }
 
 // TestStrayUnseen: a round that could not look whether what it closed has come back says so.

@@ -233,6 +233,33 @@ func TestRulesAtTop(t *testing.T) {
 	}
 }
 
+// TestRulesLeaveAlone: a rule leaves a grant alone that is younger than the window, as drafts do, and a name
+// that was used from two networks is no two names that are alike.
+func TestRulesLeaveAlone(t *testing.T) {
+	c := newCase()
+	young := c.who("young")
+	c.e.Grants[0].Created = then.AddDate(0, 0, -40)
+	c.does(young, "read", box(0, 0), daily(-39, 90)...)
+	job := c.who("job")
+	day := model.MustPath("/m/project:p0/box:day-1")
+	c.e.Nodes = append(c.e.Nodes, model.Node{Path: day}, model.Node{Path: model.MustPath("/m/project:p0/box:day-2")})
+	for i, from := range []string{"10.1.2.7", "192.0.2.1"} {
+		c.before.Add(usage.Call{Time: then.AddDate(0, 0, -5-i), Identity: job, Path: day, Outcome: usage.Done,
+			Permission: model.MustPermission("s/item:read"), Network: netip.MustParseAddr(from)})
+	}
+	r, err := c.run(t)
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := (2 + 6 + 20) * math.Log2(11) // on ten boxes
+	if x := row(t, r, string(backtest.Seen)); math.Abs(x.Left-all-2) > 1e-6 {
+		t.Errorf("%f left, want all of the young grant, %f, and 2", x.Left, all)
+	}
+	if x := row(t, r, string(backtest.Page)); math.Abs(x.Left-all-2) > 1e-6 {
+		t.Errorf("%f left, want all of the young grant, %f, and one box of ten", x.Left, all)
+	}
+}
+
 // TestAsked: what people use of power now and then, and is refused, they ask for where gates are
 // offered: it breaks nothing, and each day of it is an ask.
 func TestAsked(t *testing.T) {

@@ -809,7 +809,7 @@ func (d *drafter) lasting(c, p model.Path, days usage.Days) model.Path {
 // what that member has otherwise where drafts stand beside each other: its own draft comes later, and keeps what
 // it uses.
 func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set) {
-	cond, spare, x := t.Grant.Condition(), d.r.Redundant(d.in), d.stands()
+	spare, x := d.r.Redundant(d.in), d.stands()
 	covered := func(p int, on model.PathPattern, to model.ID) bool {
 		if to.IsZero() || d.o.Made == nil {
 			to = t.Grant.To
@@ -832,8 +832,8 @@ func (d *drafter) dropCovered(t *gauge.GrantResult, places map[place]access.Set)
 				}
 				// A grant that ends, or holds only at times, is no replacement, and one of an
 				// open crowd, or that others make needless, is due to go itself.
-				if oc := o.Grant.Condition(); oc.IsZero() && !o.Grant.To.Open() && len(spare[j]) == 0 &&
-					cond.Implies(oc) && model.PathPatternsContain(o.Grant.Where, on) {
+				if o.Grant.Condition().IsZero() && !o.Grant.To.Open() && len(spare[j]) == 0 &&
+					model.PathPatternsContain(o.Grant.Where, on) {
 					return true
 				}
 			}

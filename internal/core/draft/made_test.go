@@ -48,6 +48,10 @@ func TestBeside(t *testing.T) {
 		if len(order) != len(ids) || order[0] != model.MustID("group/all") {
 			t.Fatalf("%s: in the order %v", tt.name, order)
 		}
+		crowd := model.MustID("signed-in")
+		if late := Order(life.Index, append([]model.ID{crowd}, ids...)); late[len(late)-1] != crowd {
+			t.Errorf("%s: a crowd is not the last one: %v", tt.name, late)
+		}
 		o := Options{Caution: 1e-9, Worth: worth, Made: &Made{}}
 		x := life.Index
 		var all []*fence.Fence

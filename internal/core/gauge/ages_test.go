@@ -122,6 +122,8 @@ func TestMadeAgain(t *testing.T) {
 			check(tt.grants, was)
 			in.Since = func(*model.Grant) time.Time { return time.Time{} }
 			check(tt.again, first)
+			in.Since = func(g *model.Grant) time.Time { return g.Created.AddDate(0, 0, 5) } // makes none younger
+			check(tt.again, first)
 			// What they replaced is known of all of them: that they were used before says nothing more.
 			for was, want := range map[time.Time]time.Time{now.AddDate(0, 0, -50): now.AddDate(0, 0, -50),
 				gauge.Long: first} {

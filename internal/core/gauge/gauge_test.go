@@ -2,6 +2,7 @@ package gauge_test
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -356,6 +357,35 @@ func TestFindings(t *testing.T) {
 		}
 		if s := strings.Join(got, ", "); s != tt.want {
 			t.Errorf("%s: %q, want %q", tt.name, s, tt.want)
+		}
+	}
+}
+
+// TestGivenByTheFirst: what one grant gives altogether is told by that one, be it the first of all, and not by
+// several that do so together.
+func TestGivenByTheFirst(t *testing.T) {
+	in := scenario(t, "grant g1 person/p stow/item:* /m/berth:x/**\ngrant g2 person/p stow/item:read,stow/item:find "+
+		"/m/berth:x/box:b1/**\ngrant g3 person/p stow/item:read /m/berth:x/box:b1/**\n"+
+		"used person/p stow/item:read /m/berth:x/box:b1/1 1-80")
+	if by := gauge.Run(in).Redundant(in); !slices.Equal(by[2], []int{0}) || !slices.Equal(by[1], []int{0}) {
+		t.Errorf("given by %v", by)
+	}
+}
+
+// TestAtLeast: of a path of use that a log counts as at least so many, before the window, that is kept.
+func TestAtLeast(t *testing.T) {
+	in := scenario(t, "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 "+
+		"200-210\nused workload/a stow/item:find /m/berth:x/box:b1 200-210")
+	uses := slices.Collect(maps.Values(maps.Collect(in.Uses.All())))
+	for i := range uses {
+		uses[i].AtLeast = uses[i].Permission == model.MustPermission("stow/item:read")
+	}
+	in.Uses, in.Paths = usage.ListOf(uses...), func(*model.Grant) bool { return true }
+	g := gauge.Run(in).Grants[0]
+	for _, u := range uses {
+		p, _ := in.Index.PermNumber(u.Permission)
+		if on := g.UseOf(p).Paths[u.Path]; on == nil || on.AtLeast != u.AtLeast || on.InWindow != 0 {
+			t.Errorf("%s is told as %+v, want at least: %t", u.Permission, on, u.AtLeast)
 		}
 	}
 }

@@ -222,3 +222,22 @@ func BenchmarkCurve(b *testing.B) {
 		Curve(lines)
 	}
 }
+
+// TestCutOne: cut off is the class that costs its part most; what is alone stays.
+func TestCutOne(t *testing.T) {
+	cost := []float64{1, 1, 1, 50}
+	var classes []class
+	for i, need := range [][]int{{0}, {0, 1}, {0, 1, 2}, {0, 3}} {
+		classes = append(classes, class{lines: []int{i}, need: setOf(need...), may: setOf(0, 1, 2, 3), cost: cost})
+	}
+	for _, tt := range []struct{ of, want [][]int }{
+		{[][]int{{0, 1, 2, 3}}, [][]int{{0, 1, 2}, {3}}}, // it alone needs what is dear
+		{[][]int{{3}, {0, 1, 2}}, [][]int{{3}, {1, 2}, {0}}},
+		{[][]int{{0}, {1, 2, 3}}, [][]int{{0}, {1, 2}, {3}}},
+		{[][]int{{1}, {0, 2}}, [][]int{{1}, {2}, {0}}},
+	} {
+		if got := cutOne(classes, tt.of); !slices.EqualFunc(got, tt.want, slices.Equal[[]int]) {
+			t.Errorf("%v is cut into %v, want %v", tt.of, got, tt.want)
+		}
+	}
+}

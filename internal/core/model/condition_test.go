@@ -267,6 +267,10 @@ func TestValidate(t *testing.T) {
 			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"),
 				Rights: model.Rights{Do: pats("*")}}}
 		}, "outside source"},
+		{"a denial of bad hours", func(e *model.Estate) {
+			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
+				Rights: model.Rights{Do: pats("*")}, Where: on, When: model.Condition{Hours: &model.Hours{}}}}
+		}, "name no days"},
 		{"bad hours", func(e *model.Estate) { e.Grants[0].When.Hours = &model.Hours{} }, "name no days"},
 	} {
 		e := good()

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	"clipfence/internal/core/check"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/gauge/gaugetest"
@@ -198,6 +199,26 @@ func TestRun(t *testing.T) {
 		}
 		if len(r.Widened) == 0 && r.After > r.Before {
 			t.Errorf("%s: widens nothing, and danger grows from %v to %v", tt.name, r.Before, r.After)
+		}
+	}
+}
+
+// TestOK: a fence that is riskier than it was when it was drafted is not fine, nor is any other that has something
+// against it.
+func TestOK(t *testing.T) {
+	for name, r := range map[string]*rehearse.Result{"riskier": {Riskier: "more"},
+		"widened": {Widened: make([]rehearse.Widening, 1)}, "cannot be said": {Cannot: []string{"x"}},
+		"in doubt": {Doubts: make([]check.Doubt, 1)}, "rests on what changed": {Changed: []string{"x"}},
+		"broken": {Broken: make([]rehearse.Break, 1)}, "not placed": {Unplaced: make([]rehearse.Unplaced, 1)}} {
+		if r.OK() {
+			t.Errorf("%s: it is fine", name)
+		}
+	}
+	for name, r := range map[string]*rehearse.Result{"nothing": {},
+		"given up": {Broken: []rehearse.Break{{GivenUp: true}}},
+		"accepted": {Unplaced: make([]rehearse.Unplaced, 1), Accepted: true}} {
+		if !r.OK() {
+			t.Errorf("%s: it is not fine", name)
 		}
 	}
 }

@@ -56,7 +56,10 @@ func TestKept(t *testing.T) {
 	text := string(data)
 	for _, bad := range []string{"", "{", "null x", `{"Late":{"Days":90,"Ahead":1}}`,
 		strings.Replace(text, `"Days":30`, `"Days":31`, 1), strings.Replace(text, `"Ahead":1`, `"Ahead":0`, 1),
-		strings.Replace(text, `:[`, `:[-`, 1)} {
+		strings.Replace(text, `:[`, `:[-`, 1), strings.Replace(text, `"Seen":[`, `"Seen":[-`, 1)} {
+		if bad == text {
+			t.Fatal("nothing is changed")
+		}
 		if _, err := Recall(NewPast(x, nil, uses, now-399, now, none), []byte(bad)); !errors.Is(err, ErrKept) {
 			t.Errorf("%.40s: %v", bad, err)
 		}

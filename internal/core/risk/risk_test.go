@@ -396,6 +396,7 @@ func TestSeason(t *testing.T) {
 		{"on five days", 254, 250, 1, 0, true},
 		{"from the start of the logs on", 399, 370, 1, 0, false},
 		{"more than a year ago", 366, 340, 1, 0, false},
+		{"a year ago", 365, 340, 1, 0, false},
 		{"almost a year ago", 364, 340, 1, 0, true},
 	} {
 		f := usage.Fold{}

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
 
@@ -289,8 +290,34 @@ func TestTableOfBefore(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	before := bytes.Clone(b)
+	if before[0] = 0; !errors.Is((&usage.Table{}).MergeBinary(before), usage.ErrTable) {
+		t.Error("a version before the first is read")
+	}
 	now[0]++
 	if err := (&usage.Table{}).MergeBinary(now); !errors.Is(err, usage.ErrTable) {
 		t.Errorf("a version to come: %v", err)
+	}
+}
+
+// TestFirstYear: what a log dates into the first year that can be written is read as it was kept.
+func TestFirstYear(t *testing.T) {
+	for _, at := range []time.Time{time.Date(1, 1, 1, 12, 0, 0, 0, time.UTC),
+		time.Date(9999, 12, 31, 12, 0, 0, 0, time.UTC)} {
+		f := usage.Fold{}
+		f.Add(usage.Call{Time: at, Identity: model.MustID("person/a"), Permission: model.MustPermission("a/b:c"),
+			Path: model.MustPath("/m"), Outcome: usage.Done})
+		var table, again usage.Table
+		for _, u := range f.Uses() {
+			table.MergeUse(u)
+		}
+		b, err := table.AppendBinary(nil)
+		if err == nil {
+			err = again.MergeBinary(b)
+		}
+		if err != nil || again.Len() != 1 || !again.Uses()[0].Last.Equal(at) ||
+			!slices.Equal(again.Uses()[0].Days.List(), []usage.Day{usage.DayOf(at)}) {
+			t.Errorf("%s: %v, %+v", at, err, again.Uses())
+		}
 	}
 }

@@ -51,7 +51,8 @@ func TestGone(t *testing.T) {
 		f.Add(usage.Call{Time: time.Date(2026, 11, 1, 9, 0, 0, 0, time.UTC), Identity: model.MustID("workload/w"),
 			Permission: model.MustPermission(c.perm), Path: model.MustPath(c.at), Outcome: c.outcome})
 	}
-	nodes := usage.InventoryOf(x, []model.Path{model.MustPath("/m/hall:west")}, nil)
+	nodes := usage.InventoryOf(x, []model.Path{model.MustPath("/m/hall:west"),
+		model.MustPath("/m/hall:east/space:one")}, nil)
 	nodes.Witness(usage.ListOf(f.Uses()...), func(p model.Permission) []string { return kinds[p.String()] })
 	for _, c := range []struct{ path, unknown, gone string }{
 		{"/m/hall:east/space:one/app:web", "", ""},

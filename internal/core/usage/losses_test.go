@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"time"
 
@@ -202,5 +203,26 @@ func TestHalving(t *testing.T) {
 	}
 	if found*100 < 90*tries {
 		t.Errorf("seed %d: %d of %d found", seed, found, tries)
+	}
+}
+
+// TestTooShort: of a log too short to say what is usual no loss is told, and of a longer one the same loss is.
+func TestTooShort(t *testing.T) {
+	for days, want := range map[int]bool{100: false, 200: true} {
+		told := 0
+		for seed := range uint64(20) {
+			uses := teams[3].life(rand.New(rand.NewPCG(seed, 41)), days, func(d int) float64 {
+				if d >= 50 && d < 53 {
+					return 0.8
+				}
+				return 0
+			})
+			if slices.ContainsFunc(gaps(uses, days), func(g usage.Gap) bool { return g.Partly }) {
+				told++
+			}
+		}
+		if (told == 20) != want || (told == 0) == want {
+			t.Errorf("of 20 logs of %d days a loss is told of %d", days, told)
+		}
 	}
 }

@@ -109,6 +109,9 @@ func TestGuessMoves(t *testing.T) {
 		{"moved, and one person alone", calls("/m/unit:old/desk:news", "1-60", "p") +
 			calls("/m/unit:b/desk:news", "62", "p"),
 			"/m/unit:old/desk:news -> /m/unit:b/desk:news 1 of 1, 2026-03-01 2026-03-03"},
+		{"moved on its last day", calls("/m/unit:old/desk:news", "1-60", "p") +
+			calls("/m/unit:b/desk:news", "60", "p"),
+			"/m/unit:old/desk:news -> /m/unit:b/desk:news 1 of 1, 2026-03-01 2026-03-01"},
 		{"one of three went", calls("/m/unit:old/desk:news", "1-60", "p", "q", "r") +
 			calls("/m/unit:b/desk:news", "61-90", "p"),
 			""},

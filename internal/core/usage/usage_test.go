@@ -230,6 +230,10 @@ func TestCoverage(t *testing.T) {
 		if got := len(dark) == 0; got != tt.seen {
 			t.Errorf("%s with logs of %d days: seen %t, dark on %v", tt.on, tt.start, got, dark)
 		}
+		never := usage.NewCoverage(records, usage.Read{First: start}) // no reading ended
+		if _, there := never.From(records[3]); there {
+			t.Errorf("%s: a log that was never read to an end is there", tt.on)
+		}
 		if got := c.Share(model.MustPath("/m/o:o/p:on"), "s", "", w); got != 0 {
 			t.Errorf("what has no log class is covered: %f", got)
 		}

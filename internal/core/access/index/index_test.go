@@ -69,6 +69,33 @@ func build(t testing.TB, e *model.Estate) *index.Index {
 	return x
 }
 
+// TestSparedStranger: somebody whom only a guardrail, or only a denial, names is known to both engines: it is
+// spared, and nobody else.
+func TestSparedStranger(t *testing.T) {
+	e := harbour()
+	e.Grants = append(e.Grants, model.Grant{ID: "g-5", To: id("everyone"), Rights: perms("a/x:*"),
+		Where: on("/s/harbour:o/berth:q/**")})
+	e.Guardrails = []model.Guardrail{{ID: "r-1", Node: path("/s/harbour:o/berth:q"), Rights: perms("a/x:list"),
+		Unless: []model.ID{id("external/guest")}}}
+	e.Denials = append(e.Denials, model.Denial{ID: "d-2", To: []model.ID{id("everyone")}, Rights: perms("a/x:set"),
+		Where: on("/s/harbour:o/berth:q/**"), Unless: []model.ID{id("external/friend")}})
+	x, p := build(t, e), plain.New(e)
+	for _, tt := range []struct {
+		who, perm string
+		may       bool
+	}{
+		{"external/guest", "a/x:get", true}, {"external/friend", "a/x:get", false}, {"person/b", "a/x:get", false},
+		{"external/guest", "a/x:set", false}, {"external/friend", "a/x:set", false}, {"person/b", "a/x:list", true},
+	} {
+		at := path("/s/harbour:o/berth:q")
+		one := x.Decide(id(tt.who), model.MustPermission(tt.perm), at, model.Context{}).Outcome
+		two := p.Decide(id(tt.who), model.MustPermission(tt.perm), at, model.Context{}).Outcome
+		if one != two || (one == access.Allowed) != tt.may {
+			t.Errorf("%s %s: %s, plainly %s, want allowed: %t", tt.who, tt.perm, one, two, tt.may)
+		}
+	}
+}
+
 // TestTotals sums up by hand what the walk sums up.
 func TestTotals(t *testing.T) {
 	x := build(t, harbour())

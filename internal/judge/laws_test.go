@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
@@ -251,6 +252,63 @@ func (g *random) call(q question, ago int) usage.Call {
 		Permission: model.MustPermission(q.permission), Path: model.MustPath(q.path),
 		Outcome: usage.Done, Network: netip.MustParseAddr(q.ctx.Network.String()),
 		SecondFactor: model.TruthOf(q.ctx.SecondFactor)}
+}
+
+// TestRefusedIsRefused: what a grant is said to give nobody, since rules refuse it, nobody may do who has the
+// grant, on any node of its places that it can be used on, as the plain engine says; of whoever uses
+// anything not all that it holds is said to be needless; and who has one grant alone holds its danger.
+func TestRefusedIsRefused(t *testing.T) {
+	refused, alone, by := 0, 0, map[string]int{}
+	for seed := range uint64(estates(t)) {
+		g := newRandom(seed)
+		e := g.estate(t)
+		x, judge := built(t, e), plain.New(e)
+		in := &gauge.Input{Index: x, Uses: g.uses(60, false), AsOf: noon, Window: 90, History: noon.AddDate(-1, 0, 0),
+			Coverage: usage.NewCoverage(e.Coverage, usage.Read{})}
+		res := gauge.Run(in)
+		for _, r := range res.Grants {
+			for p := range r.Refused.All() {
+				c := x.Permission(p)
+				for _, id := range e.Identities {
+					if id.ID.Kind == model.Group || id.ID != r.Grant.To && !x.In(id.ID, r.Grant.To) {
+						continue
+					}
+					for _, n := range e.Nodes {
+						if kind, _ := n.Path.Last(); len(c.Kinds) > 0 && !slices.Contains(c.Kinds, kind) ||
+							!slices.ContainsFunc(r.Grant.Where, func(on model.PathPattern) bool { return on.Matches(n.Path) }) {
+							continue
+						}
+						if d := judge.Decide(id.ID, c.Permission, n.Path, model.Context{}); d.Outcome != access.Denied {
+							t.Fatalf("seed %d: grant %s: %s is %s on %s to %s", seed, r.Grant.ID, c.Permission, d.Outcome,
+								n.Path, id.ID)
+						} else if len(d.Refusals) > 0 {
+							by[d.Refusals[0].Layer]++
+						}
+						refused++
+					}
+				}
+			}
+		}
+		for _, s := range res.Standings {
+			if h := x.Holdings(s.ID); s.ID.Kind != model.Group && len(h) == 1 && len(h[0].Chain) == 1 &&
+				h[0].Grant.When.Labels == nil {
+				one := res.Grants[h[0].Number].Danger
+				if alone++; math.Abs(one-s.Danger) > 1e-9 {
+					t.Errorf("seed %d: %s holds %g, by one grant of %g", seed, s.ID, s.Danger, one)
+				}
+			}
+			needed := 0.0
+			for _, r := range s.Grants {
+				needed = max(needed, r.Kept)
+			}
+			if s.State == gauge.Active && s.Removable > max(0, s.Danger-needed)+1e-9 || s.Removable > s.Danger+1e-9 {
+				t.Errorf("seed %d: %s: %g of %g can go, and %g is needed", seed, s.ID, s.Removable, s.Danger, needed)
+			}
+		}
+	}
+	if t.Logf("%d refused, by %v; %d have one grant", refused, by, alone); refused < 100 || alone < 10 {
+		t.Errorf("only %d were refused, and %d have one grant", refused, alone)
+	}
 }
 
 // TestDraftsNarrow is laws 4 and 5: a draft allows nothing that was not allowed,

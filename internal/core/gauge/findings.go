@@ -320,7 +320,7 @@ func (f *finder) grant(i int, g *GrantResult) {
 	for i := range g.Refused.All() {
 		keep.Remove(i)
 	}
-	kept := f.scale.Danger(keep, g.Grant.Where)
+	kept := f.scale.Of(g, keep)
 	if gone := all - kept; gone >= leastDanger && gone >= leastShare*all {
 		y := x
 		y.Kind, y.Danger, y.Example = OverBroadRole, gone, f.examples(g.Unused.All())
@@ -363,7 +363,7 @@ func (f *finder) place(x Finding, g *GrantResult) {
 	if nodes < leastNodes || float64(used) > mostUsed*float64(pairs) {
 		return
 	}
-	wide := f.scale.Danger(seen, g.Grant.Where)
+	wide := f.scale.Of(g, seen)
 	x.Kind, x.Danger, x.Example = OverBroadPlace, max(0, wide-narrow), f.examples(seen.All())
 	f.add(x)
 }
@@ -389,7 +389,7 @@ func (f *finder) handOut(g *GrantResult) float64 {
 	if !hands {
 		return 0
 	}
-	return f.scale.Danger(powerful, g.Grant.Where)
+	return f.scale.Of(g, powerful)
 }
 
 // standing reports whether a grant holds at all times on a node that has others

@@ -106,9 +106,10 @@ type GrantResult struct {
 	Held         access.Few // its holders cannot be judged: see HeldBy
 	HeldBy       State
 
-	// Refused are the permissions that denials refuse to all its holders, on all its places and at any
-	// time, so that taking them out of the grant takes nothing away. They have no danger.
+	// Refused are the permissions that denials, guardrails or a ceiling refuse to all its holders, on all its
+	// places and at any time, so that taking them out of the grant takes nothing away. They have no danger.
 	Refused access.Few
+	bars    []bar // and where else rules refuse something to all of them
 
 	// Frozen are the permissions that a call which is not placed may have been a use of,
 	// on whatever place of the grant, and Dark the places of the grant on which no log
@@ -124,7 +125,7 @@ type GrantResult struct {
 	UsedNodes int       // of those, on which they were used
 }
 
-// Gives returns what the grant gives that no denial refuses to all who have it. Nobody may change it.
+// Gives returns what the grant gives that no rule refuses to all who have it. Nobody may change it.
 func (r *GrantResult) Gives() access.Set {
 	if len(r.Refused) == 0 {
 		return r.Perms
@@ -269,7 +270,7 @@ func Run(in *Input) *Result {
 		r.parts = append(r.parts, newPart(r))
 	}
 	r.prepare()
-	r.denied()
+	r.ruled()
 	r.attribute()
 	r.ages()
 	r.frozen = freeze(r.out.Placement, in.Uses, in.Index, in.Place,
@@ -306,9 +307,9 @@ type runner struct {
 	logs     []int32        // of each permission: which log would show it, see prepare
 	parts    []*part
 	frozen   *frozen
-	seenTo   time.Time               // the last sign-in of anybody that the source remembers
-	holders  map[model.ID]*together  // by the identity that grants name
-	denials  map[model.ID][]*refusal // by whom they hold
+	seenTo   time.Time              // the last sign-in of anybody that the source remembers
+	holders  map[model.ID]*together // by the identity that grants name
+	rules    rules
 	out      *Result
 }
 
@@ -318,6 +319,8 @@ type part struct {
 	scale *Scale
 	dark  map[seen]darkness
 	set   access.Set // to work with
+	here  access.Set // and for refused
+	all   access.Set
 
 	activities activities
 	strangers  map[model.ID]bool
@@ -334,7 +337,7 @@ type part struct {
 
 func newPart(r *runner) *part {
 	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen]darkness{},
-		set: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{},
+		set: r.x.NewSet(), here: r.x.NewSet(), all: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{},
 		before: map[int]bool{}}
 }
 
@@ -876,7 +879,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 		}
 		r.sets[class].Add(p)
 	}
-	res.Refused = r.refused(res, who.denials)
+	r.refused(res, who.denials)
 	if len(r.dim) > 0 {
 		res.Dark = make([]Hidden, len(r.dim))
 		for i, log := range r.dim {
@@ -889,7 +892,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 			*to = slices.Clone(r.sets[i])
 		}
 	}
-	res.Danger = r.scale.Danger(res.Gives(), g.Where)
+	res.Danger = r.scale.Of(res, res.Gives())
 	res.Kept = min(res.Danger, r.kept(res))
 	if len(res.Unobservable) > 0 {
 		blind := r.x.NewSet()
@@ -1062,6 +1065,7 @@ func (r *runner) finish() {
 			un.Remove(p)
 		}
 		s.Unobservable = un.Count()
+		needed := 0.0 // at least: what two grants give counts once
 		for _, g := range s.Grants {
 			switch s.State {
 			case Idle, Disabled:
@@ -1069,9 +1073,10 @@ func (r *runner) finish() {
 			case Protected, Rare, New, Unproven:
 			default:
 				s.Removable += g.Danger - g.Kept
+				needed = max(needed, g.Kept)
 			}
 		}
-		s.Removable = min(s.Removable, s.Danger) // what two grants give counts once
+		s.Removable = min(s.Removable, max(0, s.Danger-needed))
 	})
 	slices.SortStableFunc(r.out.Standings, func(a, b *Standing) int {
 		return cmp.Or(cmp.Compare(b.Removable, a.Removable), cmp.Compare(b.Danger, a.Danger), a.ID.Compare(b.ID))

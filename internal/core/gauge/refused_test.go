@@ -1,6 +1,7 @@
 package gauge_test
 
 import (
+	"math"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/gauge/gaugetest"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 )
 
 // TestRefused: what a denial refuses to all who have a grant, anywhere on its places and at any time,
@@ -72,13 +74,82 @@ func TestRefused(t *testing.T) {
 			if len(g.Refused) > 0 {
 				got = append(got, g.Grant.ID+" "+strings.Join(perms(in.Index, g), " "))
 			}
-			if less := g.Danger < bare.Grants[i].Danger; less != (len(g.Refused) > 0) || g.Kept > g.Danger ||
+			if was := bare.Grants[i].Danger; g.Danger > was || len(g.Refused) > 0 && g.Danger == was || g.Kept > g.Danger ||
 				g.Gives().Count() != g.Perms.Count()-g.Refused.Count() {
 				t.Errorf("%s: %s: danger %v, kept %v of %v", name, g.Grant.ID, g.Danger, g.Kept, bare.Grants[i].Danger)
 			}
 		}
 		if s := strings.Join(got, "; "); s != tt.want {
 			t.Errorf("%s:\n got %s\nwant %s", name, s, tt.want)
+		}
+	}
+}
+
+// TestRailed: so has what a guardrail or a ceiling refuses to all who have a grant, wherever it can be used.
+func TestRailed(t *testing.T) {
+	for _, tt := range []struct {
+		name, node, unless string // of a guardrail that refuses to drop
+		ceiling, to        string
+		more               bool // there is a box elsewhere
+		want               string
+	}{
+		{"above the grant", "/m", "", "", "workload/a", false, "s/box:drop"},
+		{"where all boxes are", "/m/hall:x", "", "", "workload/a", false, ""},
+		{"where some are", "/m/hall:x", "", "", "workload/a", true, ""},
+		{"below, where none is", "/m/hall:z", "", "", "workload/a", false, ""},
+		{"that spares it", "/m", "workload/a", "", "workload/a", false, ""},
+		{"that spares its group", "/m", "group/g", "", "group/g", false, ""},
+		{"that spares somebody else", "/m", "workload/b", "", "group/g", false, "s/box:drop"},
+		{"of a crowd", "/m", "", "", "signed-in", true, "s/box:drop"},
+		{"of a crowd, that spares somebody", "/m", "workload/b", "", "signed-in", true, ""},
+		{"a ceiling", "", "", "/m/hall:x/**", "workload/a", false, "s/box:drop s/hall:open"},
+		{"a ceiling of other places", "", "", "/n/**", "workload/a", false, "s/box:drop s/box:read s/hall:open"},
+		{"a ceiling of a member", "", "", "/m/hall:x/**", "group/g", false, ""},
+	} {
+		e := &model.Estate{Source: "m", Memberships: []model.Membership{{Member: model.MustID("workload/a"),
+			Group: model.MustID("group/g")}}}
+		paths := []string{"/m", "/m/hall:x", "/m/hall:x/box:a", "/m/hall:x/box:b", "/m/hall:z"}
+		if tt.more {
+			paths = append(paths, "/m/hall:y", "/m/hall:y/box:c")
+		}
+		for _, p := range paths {
+			e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath(p)})
+		}
+		for _, p := range []string{"s/box:drop", "s/box:read", "s/hall:open"} {
+			kind := strings.Split(strings.TrimPrefix(p, "s/"), ":")[0]
+			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.Change,
+				LogClass: "l", Kinds: []string{kind}})
+		}
+		for _, id := range []string{"workload/a", "workload/b", "group/g"} {
+			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id)})
+		}
+		e.Grants = []model.Grant{{ID: "g1", To: model.MustID(tt.to), Where: []model.PathPattern{
+			model.MustPathPattern("/m/**")}, Rights: model.Rights{Do: []model.PermissionPattern{
+			model.MustPermissionPattern("*")}}}}
+		if tt.node != "" {
+			r := model.Guardrail{ID: "r", Node: model.MustPath(tt.node), Rights: model.Rights{
+				Do:     []model.PermissionPattern{model.MustPermissionPattern("*")},
+				Except: []model.PermissionPattern{model.MustPermissionPattern("s/box:drop")}}}
+			if tt.unless != "" {
+				r.Unless = []model.ID{model.MustID(tt.unless)}
+			}
+			e.Guardrails = []model.Guardrail{r}
+		} else {
+			e.Ceilings = []model.Ceiling{{ID: "c", Of: model.MustID("workload/a"),
+				Where: []model.PathPattern{model.MustPathPattern(tt.ceiling)}, Rights: model.Rights{
+					Do: []model.PermissionPattern{model.MustPermissionPattern("s/box:read")}}}}
+		}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := gauge.Run(&gauge.Input{Index: x, Window: 90, Coverage: usage.NewCoverage(nil, usage.Read{})})
+		if got := strings.Join(perms(x, r.Grants[0]), " "); got != tt.want {
+			t.Errorf("%s: refused is %q, want %q", tt.name, got, tt.want)
+		}
+		s := r.Of(model.MustID("workload/a"))
+		if tt.to == "workload/a" && math.Abs(s.Danger-r.Grants[0].Danger) > 1e-9 {
+			t.Errorf("%s: it holds %g, and its only grant has %g", tt.name, s.Danger, r.Grants[0].Danger)
 		}
 	}
 }

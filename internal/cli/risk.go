@@ -42,9 +42,10 @@ type missValue struct {
 var missWords = map[string]string{"used": "it used it there before", "peers": "somebody of its group used it there",
 	"names": "names like those it used", "beside": "beside where it used it",
 	"kin": "in one called like those where it used it", "near": "near where it used it",
-	"rest": "further off than it ever used it", "first-here": "never used, where it does other things",
-	"first-beside": "never used, beside where it works", "first-rest": "never used, far from where it works",
-	"dark-here": "no log shows it, where it works", "dark-rest": "no log shows it"}
+	"rest": "further off than it ever used it", "first-here": "hardly or never used, where it does other things",
+	"first-beside": "hardly or never used, beside where it works",
+	"first-rest":   "hardly or never used, far from where it works",
+	"dark-here":    "no log shows it, where it works", "dark-rest": "no log shows it"}
 
 func valueOf(k *work.Risk) riskValue {
 	v := riskValue{Touched: k.Touched, Expected: round(k.Expected, 1000), Soon: round(k.Soon, 1000),
@@ -120,7 +121,7 @@ func (v *riskValue) lines(most int) []string {
 		}
 		where := "everywhere else"
 		if len(m.Where) > 0 {
-			where = "on " + places(m.Where)
+			where = "on " + first(m.Where, 3)
 		}
 		do := m.Do[0].String()
 		if n := len(m.Do) - 1; n > 0 {

@@ -255,6 +255,14 @@ func TestCases(t *testing.T) {
 				}
 			}
 		}, 8*on(1, model.Read) + on(1, model.Administer), 8*on(1, model.Read) + on(1, model.Administer), 0},
+		{"power that one of three members uses, of a grant of which all is used", func(c *plain) {
+			g, in := c.group(3)
+			c.grant(g, box+"/**", 900, "s/item:read", "s/item:scrap")
+			for _, id := range in {
+				c.uses(id, "read", box, span(-399, 90)...)
+			}
+			c.uses(in[0], "scrap", box, every(5, -399, 90)...)
+		}, 3*on(1, model.Read) + on(1, model.Administer), 3*on(1, model.Read) + on(1, model.Administer), 0},
 		{"a direct grant that a group gives too", func(c *plain) {
 			g, in := c.group(2)
 			c.grant(g, box+"/**", 900, "s/item:read")
@@ -320,6 +328,23 @@ func TestCases(t *testing.T) {
 				c.uses(id, "put", at, 30*m-1, 30*m-5, 30*m-9)
 			}
 		}, on(3, model.Change), on(13, model.Change), 0},
+		{"a month at a time, and of three members one puts and another scraps", func(c *plain) {
+			g, in := c.group(3)
+			c.grant(g, project(0)+"/**", 900, all...)
+			for m := -12; m <= 2; m++ {
+				at := project(0) + "/box:log-" + asOf.AddDate(0, m, 0).Format("2006-01")
+				if m <= 0 {
+					c.node(at)
+				}
+				for _, id := range in {
+					c.uses(id, "read", at, 30*m-1, 30*m-2, 30*m-3)
+				}
+				c.uses(in[0], "put", at, 30*m-2)
+				c.uses(in[1], "scrap", at, 30*m-2)
+			}
+			// In an estate of so little else power over all months' boxes weighs more than two breaks.
+		}, 3*on(3, model.Read) + on(3, model.Change) + on(3, model.Administer),
+			3*on(13, model.Read) + on(13, model.Change) + on(3, model.Administer), 2},
 		{"dated objects, and a reader younger than a month", func(c *plain) {
 			w, r := c.who("workload/writer"), c.who("workload/reader")
 			c.grant(w, project(0)+"/**", 900, all...)

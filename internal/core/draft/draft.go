@@ -163,7 +163,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		d.misses = d.missing
 		unmet := 0.0
 		for _, key := range slices.Sorted(maps.Keys(d.misses)) {
-			unmet += d.misses[key].first
+			unmet += d.misses[key].first.hazard
 		}
 		d.rate = 0.5*math.Exp(-unmet/float64(d.members(targets))) + 0.5
 	}
@@ -269,6 +269,7 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 				w.model.KnowsYoung() && (s.State == gauge.New || g.TooNew.Count() > 0) {
 				x += g.Danger
 			}
+			x += peculiar(in, g)
 		}
 		if s.ID.Kind != model.Group {
 			x = min(x, s.Danger)
@@ -304,6 +305,23 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 		b model.ID) int {
 		return cmp.Or(cmp.Compare(danger[b], danger[a]), a.Compare(b))
 	})
+}
+
+// peculiar is the danger of power that few members of a small group use, and all have: it may be kept for those
+// alone.
+func peculiar(in *gauge.Input, g *gauge.GrantResult) float64 {
+	n := len(g.Holders)
+	if g.Grant.To.Kind != model.Group || n < leastMoved || n > mostMoved || g.HeldBy != "" {
+		return 0
+	}
+	d := 0.0
+	for i := range g.Use {
+		pu := &g.Use[i]
+		if l := in.Index.Level(pu.Perm); l >= model.Change && len(pu.Who) > 0 && len(pu.Who) <= movedEach {
+			d += in.Weights.Of(l, len(pu.Nodes)) * float64(n-len(pu.Who)) / float64(n)
+		}
+	}
+	return d
 }
 
 func idle(f *fence.Fence, in *gauge.Input, s *gauge.Standing) (*fence.Fence, error) {
@@ -476,15 +494,7 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	}
 	lines, from, gone := d.lines(t)
 	before := d.r.Scale.Danger(t.Gives(), t.Grant.Where)
-	var after []gauge.Part
-	for _, a := range lines {
-		perms := d.x.SetPerms(a.Sets(d.x))
-		for i := range t.Refused.All() {
-			perms.Remove(i)
-		}
-		after = append(after, gauge.Part{Perms: perms, Where: a.Where})
-	}
-	less := before - d.r.Scale.Union(after)
+	less := before - d.kept(t, lines)
 	if len(lines) > 0 && less < max(1, 0.05*before) {
 		return // not worth a change
 	}
@@ -497,6 +507,28 @@ func (d *drafter) target(t *gauge.GrantResult) {
 	for _, g := range gone {
 		d.drop(g)
 	}
+}
+
+// kept is the danger of the lines that stand in place of a grant, for a holder in the mean: what is for one
+// member alone the others do not have.
+func (d *drafter) kept(t *gauge.GrantResult, lines []fence.Allow) float64 {
+	own := map[model.ID][]gauge.Part{} // of all under the zero ID
+	for _, a := range lines {
+		perms := d.x.SetPerms(a.Sets(d.x))
+		for i := range t.Refused.All() {
+			perms.Remove(i)
+		}
+		own[a.To] = append(own[a.To], gauge.Part{Perms: perms, Where: a.Where})
+	}
+	all := d.r.Scale.Union(own[model.ID{}])
+	kept := all
+	for _, to := range slices.SortedFunc(maps.Keys(own), model.ID.Compare) {
+		if !to.IsZero() {
+			more := d.r.Scale.Union(slices.Concat(own[model.ID{}], own[to])) - all
+			kept += more / float64(max(1, d.holders(t)))
+		}
+	}
+	return kept
 }
 
 // left reports whether a grant is left alone: it is too new to judge, or its holders are, or

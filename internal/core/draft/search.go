@@ -12,6 +12,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
+	"clipfence/internal/core/usage"
 )
 
 // candidate is some places on which a permission may stay.
@@ -45,28 +46,48 @@ func (c *candidate) without(id model.ID) (rest, own candidate) {
 	return rest, own
 }
 
+func (c *candidate) need() *need { return &need{c.hazard, c.by} }
+
 // miss is what goes on some places: the two permissions that are likeliest to be needed there.
 type miss struct {
 	perm          int
-	first, second float64
+	first, second need
+}
+
+// need is how many of the holders will need something, and, of a small group, of whom that is.
+type need struct {
+	hazard float64
+	by     map[model.ID]float64
+}
+
+// with returns how much of a need is of those who need something else as well.
+func (n *need) with(o *need) float64 {
+	if n.by == nil || o.by == nil {
+		return min(n.hazard, o.hazard)
+	}
+	both := 0.0
+	for id, x := range n.by {
+		both += min(x, o.by[id])
+	}
+	return min(both, n.hazard, o.hazard)
 }
 
 // beside is how likely another permission that goes on some places is needed there.
-func (d *drafter) beside(key string, perm int) float64 {
+func (d *drafter) beside(key string, perm int) *need {
 	m := d.misses[key]
 	if m.perm == perm {
-		return m.second
+		return &m.second
 	}
-	return m.first
+	return &m.first
 }
 
-func (d *drafter) miss(key string, perm int, hazard float64) {
+func (d *drafter) miss(key string, perm int, what need) {
 	m, some := d.missing[key]
 	switch {
-	case !some || hazard > m.first:
-		m = miss{perm, hazard, m.first}
-	case hazard > m.second:
-		m.second = hazard
+	case !some || what.hazard > m.first.hazard:
+		m = miss{perm, what, m.first}
+	case what.hazard > m.second.hazard:
+		m.second = what
 	}
 	d.missing[key] = m
 }
@@ -489,7 +510,7 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	}
 	all := d.known[key]
 	for _, c := range all {
-		c.gain = c.hazard - (1-alone)*min(c.hazard, d.beside(c.key, perm))
+		c.gain = c.hazard - (1-alone)*c.need().with(d.beside(c.key, perm))
 	}
 	recent := d.recent(t, perm)
 	// What was done on one day in all may go when such calls do not come back.
@@ -520,7 +541,7 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	}
 	for _, c := range all {
 		if !slices.ContainsFunc(taken, func(o *candidate) bool { return o.key == c.key || within(c, o) }) {
-			d.miss(c.key, perm, c.hazard)
+			d.miss(c.key, perm, *c.need())
 			own := func(s stays) bool { return slices.Contains(c.where, s.on) }
 			if end && c.often > 0 && !slices.ContainsFunc(out, own) {
 				d.lend(t, perm, c.often)
@@ -793,21 +814,53 @@ func widest(taken []*candidate, to model.ID) []stays {
 	return kept
 }
 
-// recent returns where a permission of a grant was used in the window, and on how many days ever.
+// recent returns where a permission of a grant was used in the window, and on how many days ever. What is
+// done once each on nodes that are called alike, the next month's and the one after, is done on all days on
+// which it is done on any of them.
 func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]int {
 	out := map[model.PathPattern]int{}
-	if pu := t.UseOf(perm); pu != nil {
-		for path, at := range pu.Paths {
-			if at.InWindow == 0 {
-				continue
+	pu := t.UseOf(perm)
+	if pu == nil {
+		return out
+	}
+	type family struct {
+		nodes map[model.Path]bool
+		days  usage.Days
+	}
+	alike := map[string]*family{}
+	for path, at := range pu.Paths {
+		n := d.container(path)
+		if name, some := risk.Kindred(n); some {
+			f := alike[name]
+			if f == nil {
+				f = &family{nodes: map[model.Path]bool{}}
+				alike[name] = f
 			}
-			for _, on := range d.around(t, d.container(path)) {
-				out[on] = max(out[on], at.Days.Count())
+			f.nodes[n], f.days = true, f.days.Union(at.Days)
+		}
+	}
+	for path, at := range pu.Paths {
+		if at.InWindow == 0 {
+			continue
+		}
+		n, days := d.container(path), at.Days.Count()
+		if name, some := risk.Kindred(n); some {
+			if f := alike[name]; len(f.nodes) >= leastAlike && f.days.Count() >= leastHabit {
+				days = max(days, f.days.Count())
 			}
+		}
+		for _, on := range d.around(t, n) {
+			out[on] = max(out[on], days)
 		}
 	}
 	return out
 }
+
+// What is done on so many nodes that are called alike, on so many days in all, is a habit.
+const (
+	leastAlike = 3
+	leastHabit = 5
+)
 
 // likely is from what chance on something that no log shows is taken for used.
 const likely = 0.5

@@ -624,6 +624,13 @@ func familyOf(n model.Path) (family, bool) {
 const leastKin = 2
 
 // newest returns of each family the last day on which one of it was used for the first time.
+// Kindred returns what nodes have in common that lie beside each other and are called alike but for numbers
+// and dates, as text; false for one whose name has none.
+func Kindred(n model.Path) (string, bool) {
+	f, ok := familyOf(n)
+	return f.up.String() + " " + f.kind + " " + f.mask, ok
+}
+
 func newest(at map[model.Path]usage.Days) map[family]usage.Day {
 	out := map[family]usage.Day{}
 	for n, days := range at {

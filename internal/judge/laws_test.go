@@ -274,13 +274,16 @@ func TestRefusedIsRefused(t *testing.T) {
 						continue
 					}
 					for _, n := range e.Nodes {
-						if kind, _ := n.Path.Last(); len(c.Kinds) > 0 && !slices.Contains(c.Kinds, kind) ||
-							!slices.ContainsFunc(r.Grant.Where, func(on model.PathPattern) bool { return on.Matches(n.Path) }) {
+						kind, _ := n.Path.Last()
+						at := func(on model.PathPattern) bool { return on.Matches(n.Path) }
+						if len(c.Kinds) > 0 && !slices.Contains(c.Kinds, kind) ||
+							!slices.ContainsFunc(r.Grant.Where, at) {
 							continue
 						}
-						if d := judge.Decide(id.ID, c.Permission, n.Path, model.Context{}); d.Outcome != access.Denied {
-							t.Fatalf("seed %d: grant %s: %s is %s on %s to %s", seed, r.Grant.ID, c.Permission, d.Outcome,
-								n.Path, id.ID)
+						d := judge.Decide(id.ID, c.Permission, n.Path, model.Context{})
+						if d.Outcome != access.Denied {
+							t.Fatalf("seed %d: grant %s: %s is %s on %s to %s", seed, r.Grant.ID, c.Permission,
+								d.Outcome, n.Path, id.ID)
 						} else if len(d.Refusals) > 0 {
 							by[d.Refusals[0].Layer]++
 						}

@@ -245,6 +245,23 @@ func TestRoutes(t *testing.T) {
 	}
 }
 
+// TestStates: who can take any step is counted, and nobody else.
+func TestStates(t *testing.T) {
+	for rules, want := range map[string]int{"": 0, "person/a may run/errand:read on /s/harbour:o/**": 0,
+		"person/a may id/key:mint on /s/harbour:o":                                                1,
+		"person/a may id/grant:create on /s/harbour:o/**; person/b as workload/w":                 2,
+		"person/a may id/group:join on /s/harbour:o; person/b has team on /s/harbour:o/**; "+
+			"person/b may id/role:update on /s/harbour:o": 2} {
+		x, err := index.Build(scene(t, rules))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := New(x, []model.Path{model.MustPath("/s/harbour:o")}).States(); got != want {
+			t.Errorf("%q: %d can take a step, want %d", rules, got, want)
+		}
+	}
+}
+
 // TestCosts: what is dear stays, what must stay stays, and protected identities are
 // left alone.
 func TestCosts(t *testing.T) {

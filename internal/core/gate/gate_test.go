@@ -456,6 +456,7 @@ func TestSignedTexts(t *testing.T) {
 	w := gate.WaiveText("ws", "f-1", "r", "person/a", start, start)
 	for _, other := range [][]byte{gate.WaiveText("w", "sf-1", "r", "person/a", start, start),
 		gate.WaiveText("ws", "f-1", "r", "person/a", start.Add(time.Hour), start),
+		gate.WaiveText("ws", "f-1", "r", "person/a", start, start.Add(time.Hour)),
 		gate.WaiveText("ws", "f-1", "r", "person/b", start, start)} {
 		if bytes.Equal(w, other) {
 			t.Error("two waivers sign the same text")

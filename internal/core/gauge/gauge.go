@@ -337,8 +337,8 @@ type part struct {
 
 func newPart(r *runner) *part {
 	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen]darkness{},
-		set: r.x.NewSet(), here: r.x.NewSet(), all: r.x.NewSet(), hides: map[int]access.Few{}, activities: activities{}, strangers: map[model.ID]bool{},
-		before: map[int]bool{}}
+		set: r.x.NewSet(), here: r.x.NewSet(), all: r.x.NewSet(), hides: map[int]access.Few{},
+		activities: activities{}, strangers: map[model.ID]bool{}, before: map[int]bool{}}
 }
 
 func (r *runner) prepare() {

@@ -372,6 +372,14 @@ func TestGivenByTheFirst(t *testing.T) {
 	}
 }
 
+// TestNothingGranted: where nothing is granted no evidence is lacking.
+func TestNothingGranted(t *testing.T) {
+	in := scenario(t, "used workload/a stow/item:read /m/berth:x/box:b1 1-80")
+	if r := gauge.Run(in); r.Observable != 1 || len(r.Standings) == 0 {
+		t.Errorf("%g is observable, of %d identities", r.Observable, len(r.Standings))
+	}
+}
+
 // TestAtLeast: of a path of use that a log counts as at least so many, before the window, that is kept.
 func TestAtLeast(t *testing.T) {
 	in := scenario(t, "grant g1 workload/a stow/item:* /m/**\nused workload/a stow/item:read /m/berth:x/box:b1/1 "+

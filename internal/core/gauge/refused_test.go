@@ -74,7 +74,8 @@ func TestRefused(t *testing.T) {
 			if len(g.Refused) > 0 {
 				got = append(got, g.Grant.ID+" "+strings.Join(perms(in.Index, g), " "))
 			}
-			if was := bare.Grants[i].Danger; g.Danger > was || len(g.Refused) > 0 && g.Danger == was || g.Kept > g.Danger ||
+			was := bare.Grants[i].Danger
+			if g.Danger > was || len(g.Refused) > 0 && g.Danger == was || g.Kept > g.Danger ||
 				g.Gives().Count() != g.Perms.Count()-g.Refused.Count() {
 				t.Errorf("%s: %s: danger %v, kept %v of %v", name, g.Grant.ID, g.Danger, g.Kept, bare.Grants[i].Danger)
 			}
@@ -117,8 +118,8 @@ func TestRailed(t *testing.T) {
 		}
 		for _, p := range []string{"s/box:drop", "s/box:read", "s/hall:open"} {
 			kind := strings.Split(strings.TrimPrefix(p, "s/"), ":")[0]
-			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p), Level: model.Change,
-				LogClass: "l", Kinds: []string{kind}})
+			e.Catalogue = append(e.Catalogue, model.CatalogueEntry{Permission: model.MustPermission(p),
+				Level: model.Change, LogClass: "l", Kinds: []string{kind}})
 		}
 		for _, id := range []string{"workload/a", "workload/b", "group/g"} {
 			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(id)})

@@ -267,6 +267,9 @@ func TestValidate(t *testing.T) {
 			e.Guardrails = []model.Guardrail{{ID: "r", Node: model.MustPath("/x"),
 				Rights: model.Rights{Do: pats("*")}}}
 		}, "outside source"},
+		{"acting as somebody at bad hours", func(e *model.Estate) {
+			e.ActAs[0].When = model.Condition{Hours: &model.Hours{}}
+		}, "name no days"},
 		{"a denial of bad hours", func(e *model.Estate) {
 			e.Denials = []model.Denial{{ID: "d", To: []model.ID{model.MustID("everyone")},
 				Rights: model.Rights{Do: pats("*")}, Where: on, When: model.Condition{Hours: &model.Hours{}}}}

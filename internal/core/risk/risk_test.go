@@ -2,6 +2,7 @@ package risk
 
 import (
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -227,6 +228,24 @@ func TestPattern(t *testing.T) {
 			if !on.Matches(n) {
 				t.Errorf("%s does not hold %s", on, n)
 			}
+		}
+	}
+}
+
+// TestShortPast: a past of 60 days is looked at with half of it, and one of 20 days with nothing.
+func TestShortPast(t *testing.T) {
+	x := estate(t)
+	for days, want := range map[usage.Day]float64{60: 3, 20: 1} {
+		f := usage.Fold{}
+		for ago := usage.Day(0); ago < days; ago++ {
+			f.Add(usage.Call{Time: (now - ago).Time(), Identity: model.MustID("person/p1"), Path: box(0, 0, 0),
+				Permission: model.MustPermission("s/box:read"), Outcome: usage.Done})
+		}
+		m := Learn(NewPast(x, nil, usage.ListOf(f.Uses()...), now-days+1, now, none), now, everything{x: x})
+		if knows := m.seen[Used] > 0; knows != (days == 60) {
+			t.Errorf("of %d days it is learned: %t", days, knows)
+		} else if days == 60 && math.Abs(m.late.ahead-want) > .2 {
+			t.Errorf("what was counted on 30 days is taken %g times", m.late.ahead)
 		}
 	}
 }

@@ -103,6 +103,7 @@ func TestGone(t *testing.T) {
 			t.Errorf("%s, where some come and go: unknown %t, gone %s, want %q", c.path, unknown, gone, c.gone)
 		}
 	}
+	usage.NewInventory("m", nil, nil).Witness(usage.ListOf(f.Uses()...), nil) // of no nodes of today it says nothing
 	var none *usage.Inventory
 	if _, is := none.Gone(model.MustPath("/m/hall:west")); is {
 		t.Error("no inventory knows of something that is gone")

@@ -248,9 +248,9 @@ func TestRoutes(t *testing.T) {
 // TestStates: who can take any step is counted, and nobody else.
 func TestStates(t *testing.T) {
 	for rules, want := range map[string]int{"": 0, "person/a may run/errand:read on /s/harbour:o/**": 0,
-		"person/a may id/key:mint on /s/harbour:o":                                                1,
-		"person/a may id/grant:create on /s/harbour:o/**; person/b as workload/w":                 2,
-		"person/a may id/group:join on /s/harbour:o; person/b has team on /s/harbour:o/**; "+
+		"person/a may id/key:mint on /s/harbour:o":                                1,
+		"person/a may id/grant:create on /s/harbour:o/**; person/b as workload/w": 2,
+		"person/a may id/group:join on /s/harbour:o; person/b has team on /s/harbour:o/**; " +
 			"person/b may id/role:update on /s/harbour:o": 2} {
 		x, err := index.Build(scene(t, rules))
 		if err != nil {

@@ -104,7 +104,7 @@ func (r *runner) refusals(to model.ID) []*refusal {
 func (r *part) refused(res *GrantResult, denials []*refusal) {
 	to := res.Grant.To
 	ceilings := r.rules.ceilings[to]
-	if len(denials)+len(ceilings)+len(r.rules.rails) == 0 {
+	if len(denials)+len(ceilings)+len(r.rules.rails) == 0 || len(res.Grant.Where) == 0 {
 		return
 	}
 	all, each := r.all, []bar(nil)
@@ -175,6 +175,7 @@ func (r *part) railed(res *GrantResult, on model.PathPattern, here access.Set) {
 	if len(r.rules.rails) == 0 {
 		return
 	}
+	anchor, _ := on.Anchor()
 	for at, ok := on.Anchor(); ok; at, ok = at.Parent() {
 		for _, no := range r.rules.rails[at] {
 			if no.perms.Meets(res.Perms) && r.sparesNone(&no.refusal, res) {
@@ -182,7 +183,18 @@ func (r *part) railed(res *GrantResult, on model.PathPattern, here access.Set) {
 			}
 		}
 	}
+	_, one := on.Node()
 	for _, in := range r.x.Region(on) {
+		if !one { // between what all its nodes lie in and one of them
+			at, ok := r.x.Path(int(in.From)).Parent()
+			for ; ok && at != anchor; at, ok = at.Parent() {
+				for _, no := range r.rules.rails[at] {
+					if no.perms.Meets(res.Perms) && r.sparesNone(&no.refusal, res) {
+						res.bar(no.perms, no.on)
+					}
+				}
+			}
+		}
 		from, _ := slices.BinarySearchFunc(r.rules.below, in.From, func(no *rail, at uint32) int {
 			return cmp.Compare(no.on[0].From, at)
 		})

@@ -345,6 +345,21 @@ func TestCases(t *testing.T) {
 			// In an estate of so little else power over all months' boxes weighs more than two breaks.
 		}, 3*on(3, model.Read) + on(3, model.Change) + on(3, model.Administer),
 			3*on(13, model.Read) + on(13, model.Change) + on(3, model.Administer), 2},
+		{"a month at a time, and of three members two do what the others do not", func(c *plain) {
+			g, in := c.group(3)
+			c.grant(g, project(0)+"/**", 900, append([]string{"big/item:do-2"}, all...)...)
+			for m := -12; m <= 2; m++ {
+				at := project(0) + "/box:log-" + asOf.AddDate(0, m, 0).Format("2006-01")
+				if m <= 0 {
+					c.node(at)
+				}
+				for _, id := range in {
+					c.uses(id, "read", at, 30*m-1, 30*m-2, 30*m-3)
+				}
+				c.uses(in[0], "put", at, 30*m-2)
+				c.uses(in[1], "do-2", at, 30*m-2)
+			}
+		}, 3*on(3, model.Read) + 2*on(3, model.Change), 3*on(13, model.Read) + 2*on(13, model.Change), 0},
 		{"dated objects, and a reader younger than a month", func(c *plain) {
 			w, r := c.who("workload/writer"), c.who("workload/reader")
 			c.grant(w, project(0)+"/**", 900, all...)

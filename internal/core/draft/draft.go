@@ -768,10 +768,10 @@ func (d *drafter) narrowed(t *gauge.GrantResult) map[model.Path]model.PathPatter
 // others below it stands for itself alone.
 func (d *drafter) container(p model.Path) model.Path { return d.worth.past.Node(p) }
 
-// fewDays is on how many days one and the same path must have been used to be
+// FewDays is on how many days one and the same path must have been used to be
 // taken for a fixed name, and fewNames how many different ones make a folder.
 const (
-	fewDays  = 5
+	FewDays  = 5
 	fewNames = 3
 )
 
@@ -806,7 +806,7 @@ func (d *drafter) narrowest(c model.Path, paths map[model.Path]usage.Days,
 		// The container itself is touched: it and its contents go together.
 	case below == 1:
 		for p, days := range paths {
-			if days.Count() >= fewDays && d.lasting(c, p, all) == p {
+			if days.Count() >= FewDays && d.lasting(c, p, all) == p {
 				want = append(want, p.Exactly())
 			}
 		}

@@ -827,40 +827,43 @@ func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]i
 		nodes map[model.Path]bool
 		days  usage.Days
 	}
-	alike := map[string]*family{}
-	for path, at := range pu.Paths {
-		n := d.container(path)
-		if name, some := risk.Kindred(n); some {
-			f := alike[name]
-			if f == nil {
-				f = &family{nodes: map[model.Path]bool{}}
-				alike[name] = f
-			}
-			f.nodes[n], f.days = true, f.days.Union(at.Days)
-		}
+	type used struct {
+		node model.Path
+		*gauge.PathUse
+		*family // nil: no other node is called like it
 	}
+	alike := map[string]*family{}
+	all := make([]used, 0, len(pu.Paths))
 	for path, at := range pu.Paths {
-		if at.InWindow == 0 {
+		u := used{node: d.container(path), PathUse: at}
+		if name, some := risk.Kindred(u.node); some {
+			if u.family = alike[name]; u.family == nil {
+				u.family = &family{nodes: map[model.Path]bool{}}
+				alike[name] = u.family
+			}
+			u.nodes[u.node], u.days = true, u.days.Union(at.Days)
+		}
+		all = append(all, u)
+	}
+	for _, u := range all {
+		if u.InWindow == 0 {
 			continue
 		}
-		n, days := d.container(path), at.Days.Count()
-		if name, some := risk.Kindred(n); some {
-			if f := alike[name]; len(f.nodes) >= leastAlike && f.days.Count() >= leastHabit {
-				days = max(days, f.days.Count())
-			}
+		days := u.Days.Count()
+		if u.family != nil && len(u.nodes) >= leastAlike && u.days.Count() >= risk.FewDays {
+			days = u.days.Count()
 		}
-		for _, on := range d.around(t, n) {
+		for _, on := range d.around(t, u.node) {
 			out[on] = max(out[on], days)
 		}
 	}
 	return out
 }
 
-// What is done on so many nodes that are called alike, on so many days in all, is a habit.
-const (
-	leastAlike = 3
-	leastHabit = 5
-)
+// leastAlike is how many nodes that are called alike are a habit, where something is done on them on
+// [risk.FewDays] days in all.
+const leastAlike = 3
+
 
 // likely is from what chance on something that no log shows is taken for used.
 const likely = 0.5

@@ -175,10 +175,11 @@ func (r *part) railed(res *GrantResult, on model.PathPattern, here access.Set) {
 	if len(r.rules.rails) == 0 {
 		return
 	}
-	anchor, _ := on.Anchor()
-	for at, ok := on.Anchor(); ok; at, ok = at.Parent() {
+	holds := func(no *rail) bool { return no.perms.Meets(res.Perms) && r.sparesNone(&no.refusal, res) }
+	anchor, anchored := on.Anchor()
+	for at, ok := anchor, anchored; ok; at, ok = at.Parent() {
 		for _, no := range r.rules.rails[at] {
-			if no.perms.Meets(res.Perms) && r.sparesNone(&no.refusal, res) {
+			if holds(no) {
 				here.Or(no.perms)
 			}
 		}
@@ -189,7 +190,7 @@ func (r *part) railed(res *GrantResult, on model.PathPattern, here access.Set) {
 			at, ok := r.x.Path(int(in.From)).Parent()
 			for ; ok && at != anchor; at, ok = at.Parent() {
 				for _, no := range r.rules.rails[at] {
-					if no.perms.Meets(res.Perms) && r.sparesNone(&no.refusal, res) {
+					if holds(no) {
 						res.bar(no.perms, no.on)
 					}
 				}
@@ -202,7 +203,7 @@ func (r *part) railed(res *GrantResult, on model.PathPattern, here access.Set) {
 			if no.on[0].From >= in.To {
 				break
 			}
-			if no.perms.Meets(res.Perms) && r.sparesNone(&no.refusal, res) {
+			if holds(no) {
 				res.bar(no.perms, no.on)
 			}
 		}

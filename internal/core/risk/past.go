@@ -288,8 +288,8 @@ func few(n int) [2]int {
 	return [2]int{2, 3}
 }
 
-// fewDays is on how many days something must have been done to be taken for a habit.
-const fewDays = 5
+// FewDays is on how many days something must have been done to be taken for a habit.
+const FewDays = 5
 
 // Tenure is for how long something was granted.
 type Tenure uint8
@@ -364,7 +364,7 @@ func together(parts []Part) []Part {
 // ones first: a place counts to the first part that holds it. There are none of a permission
 // that nobody ever used.
 //
-// Calls on fewer than [fewDays] days open nothing beyond the nodes they were on: what lies
+// Calls on fewer than [FewDays] days open nothing beyond the nodes they were on: what lies
 // around those is as that of a permission that was never used.
 func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 	h := p.of(id)
@@ -402,7 +402,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 		days := at[n]
 		last, _ := days.Last()
 		up, ok := n.Parent()
-		if !ok || all.Count() < fewDays {
+		if !ok || all.Count() < FewDays {
 			continue
 		}
 		fresh, moves := 0, 0
@@ -419,7 +419,7 @@ func (p *Past) Parts(id model.ID, perm int, day usage.Day, t Tenure) []Part {
 			like[f] = append(like[f], n)
 		}
 	}
-	if all.Count() < fewDays {
+	if all.Count() < FewDays {
 		return append(out, p.firsts(h, perm, day, t, id.Kind == model.Workload, at)...)
 	}
 	out = append(out, p.peers(h, p.doers(h, perm), perm, day, at)...)
@@ -574,7 +574,7 @@ const longestSeason = 120
 func (p *Past) yearly(days usage.Days, day usage.Day) bool {
 	first := days.First()
 	last, _ := days.Last()
-	return days.Count() >= fewDays && first > p.first+14 && last-first <= longestSeason &&
+	return days.Count() >= FewDays && first > p.first+14 && last-first <= longestSeason &&
 		first+365 <= day+Horizon && last+365 > day
 }
 
@@ -589,7 +589,7 @@ func (p *Past) Season(id model.ID, day usage.Day) (from, to usage.Day, ok bool) 
 	all := h.all(day)
 	from = all.First()
 	to, _ = all.Last()
-	return from, to, all.Count() >= fewDays && from > p.first+14 && to-from <= longestSeason && from+365 > day
+	return from, to, all.Count() >= FewDays && from > p.first+14 && to-from <= longestSeason && from+365 > day
 }
 
 // all returns the days on which anything was done, up to one.
@@ -755,7 +755,7 @@ func (p *Past) peers(h *history, doers []*history, perm int, day usage.Day, had 
 	}
 	n := map[model.Path]int{}
 	for _, o := range doers {
-		if p.x.Level(perm) >= model.Administer && o.days(perm, day) < fewDays { // calls in a burst
+		if p.x.Level(perm) >= model.Administer && o.days(perm, day) < FewDays { // calls in a burst
 			continue
 		}
 		for at, days := range o.perms[perm].at {
@@ -789,7 +789,7 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bo
 	had map[model.Path]usage.Days) []Part {
 	share, doers := 0, p.doers(h, perm)
 	for _, o := range doers {
-		if o.days(perm, day) >= fewDays {
+		if o.days(perm, day) >= FewDays {
 			share++
 		}
 	}
@@ -828,7 +828,7 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bo
 // doing is what somebody does within half a year before a day, whatever it is.
 type doing struct {
 	day    usage.Day
-	nodes  []model.Path // on [fewDays] days or more
+	nodes  []model.Path // on [FewDays] days or more
 	here   map[int][]model.PathPattern
 	beside []model.PathPattern
 	level  model.Level            // the highest of what it uses
@@ -897,12 +897,12 @@ func (p *Past) known(h *history, day usage.Day) *doing {
 		}
 	}
 	for _, n := range slices.SortedFunc(maps.Keys(at), model.Path.Compare) {
-		if at[n].Count() >= fewDays {
+		if at[n].Count() >= FewDays {
 			d.nodes = append(d.nodes, n)
 		}
 	}
 	for _, n := range slices.SortedFunc(maps.Keys(around), model.Path.Compare) {
-		if around[n].Count() >= fewDays {
+		if around[n].Count() >= FewDays {
 			d.beside = append(d.beside, n.Below())
 		}
 	}

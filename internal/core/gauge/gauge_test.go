@@ -372,6 +372,16 @@ func TestGivenByTheFirst(t *testing.T) {
 	}
 }
 
+// TestNeededTwice: of what two grants give, and is used, what is used is not said to be needless.
+func TestNeededTwice(t *testing.T) {
+	in := scenario(t, "grant g1 workload/a stow/item:read /m/**\ngrant g2 workload/a stow/item:read /m/**\n"+
+		"used workload/a stow/item:read /m/berth:x/box:b1/1 1-80")
+	s := gauge.Run(in).Of(model.MustID("workload/a"))
+	if want := 2*math.Log2(7) - 2; math.Abs(s.Removable-want) > 1e-9 { // on six boxes, less the one of use
+		t.Errorf("%g of %g can go, want %g", s.Removable, s.Danger, want)
+	}
+}
+
 // TestNothingGranted: where nothing is granted no evidence is lacking.
 func TestNothingGranted(t *testing.T) {
 	in := scenario(t, "used workload/a stow/item:read /m/berth:x/box:b1 1-80")

@@ -864,7 +864,6 @@ func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]i
 // [risk.FewDays] days in all.
 const leastAlike = 3
 
-
 // likely is from what chance on something that no log shows is taken for used.
 const likely = 0.5
 

@@ -829,29 +829,29 @@ func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]i
 	}
 	type used struct {
 		node model.Path
-		*gauge.PathUse
-		*family // nil: no other node is called like it
+		at   *gauge.PathUse
+		like *family // nil: its name has no numbers
 	}
 	alike := map[string]*family{}
 	all := make([]used, 0, len(pu.Paths))
 	for path, at := range pu.Paths {
-		u := used{node: d.container(path), PathUse: at}
+		u := used{node: d.container(path), at: at}
 		if name, some := risk.Kindred(u.node); some {
-			if u.family = alike[name]; u.family == nil {
-				u.family = &family{nodes: map[model.Path]bool{}}
-				alike[name] = u.family
+			if u.like = alike[name]; u.like == nil {
+				u.like = &family{nodes: map[model.Path]bool{}}
+				alike[name] = u.like
 			}
-			u.nodes[u.node], u.days = true, u.days.Union(at.Days)
+			u.like.nodes[u.node], u.like.days = true, u.like.days.Union(at.Days)
 		}
 		all = append(all, u)
 	}
 	for _, u := range all {
-		if u.InWindow == 0 {
+		if u.at.InWindow == 0 {
 			continue
 		}
-		days := u.Days.Count()
-		if u.family != nil && len(u.nodes) >= leastAlike && u.days.Count() >= risk.FewDays {
-			days = u.days.Count()
+		days := u.at.Days.Count()
+		if f := u.like; f != nil && len(f.nodes) >= leastAlike && f.days.Count() >= risk.FewDays {
+			days = f.days.Count()
 		}
 		for _, on := range d.around(t, u.node) {
 			out[on] = max(out[on], days)

@@ -271,7 +271,8 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	d.Notes = []string{"KEPT: used before the window by a habit that is not over, too new to judge, not " +
 		"observable, perhaps used by a call that could not be placed, or held by somebody whose silence proves " +
 		"nothing yet; never taken for unused."}
-	d.Notes = append(d.Notes, older.words()...)
+	over := s.OverFor(id)
+	d.Notes = append(append(d.Notes, older.words()...), overWords(over)...)
 	switch st := res.Of(id); {
 	case st == nil:
 	case st.State == work.Protected: // it is never changed
@@ -288,7 +289,7 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	if d.Lines = append(d.Lines, logs...); stale {
 		d.Next = slices.Insert(d.Next, 0, "clipfence coverage")
 	}
-	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows}, rows
+	d.Value, d.Rows = map[string]any{"identity": row, "grants": rows, "over": over}, rows
 	return a.print(d)
 }
 

@@ -122,6 +122,7 @@ type reachValue struct {
 	Ways        []reachRow    `json:"ways"`
 	Groups      []work.WaySum `json:"groups,omitempty" doc:"with --by role, place or level: the ways summed up"`
 	Seen        []work.SeenIn `json:"members_by_the_log,omitempty" doc:"steps into groups in which the source lists nobody"`
+	Over        []work.Ending `json:"over,omitempty" doc:"grants to it and its groups that are over, and still listed"`
 }
 
 // stepWords says the steps by which one acts as another.
@@ -129,7 +130,7 @@ func stepWords(steps []*model.ActAs) []string {
 	var out []string
 	for _, st := range steps {
 		word := cmp.Or(st.How, "act as")
-		if c := st.When.WithUntil(st.Until); !c.IsZero() {
+		if c := st.Condition(); !c.IsZero() {
 			word += " if " + c.String()
 		}
 		out = append(out, fmt.Sprintf("as %s (%s)", st.To, word))
@@ -432,6 +433,8 @@ func (a *app) reachFrom(ctx context.Context, w *work.Workspace, s *work.Source, 
 	if words := levelWords(r.ByLevel); words != "" {
 		d.Lines = append(d.Lines, "By level: "+words+".")
 	}
+	over := s.OverFor(id)
+	d.Notes = append(d.Notes, overWords(over)...)
 	rows := []reachRow{}
 	t, sums, groups := a.reachTable(s, r.Ways, &rows, f)
 	if len(t.Rows) > 0 {
@@ -447,7 +450,7 @@ func (a *app) reachFrom(ctx context.Context, w *work.Workspace, s *work.Source, 
 		example = command("%s %s", p, at)
 	}
 	d.Next = []string{command("clipfence why %s ", id) + example}
-	d.Value, d.Rows = reachValue{id, r.Permissions, r.Certain, r.Nodes, len(r.Masks), rows, sums, seen}, rows
+	d.Value, d.Rows = reachValue{id, r.Permissions, r.Certain, r.Nodes, len(r.Masks), rows, sums, seen, over}, rows
 	if sums != nil {
 		d.Rows = sums
 	}

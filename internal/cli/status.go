@@ -143,6 +143,11 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 			next("findings --kind ending-access")
 		}
 	}
+	for _, x := range s.Sources {
+		for _, line := range overWords(x.Over) {
+			d.Notes = append(d.Notes, x.Name+": "+line)
+		}
+	}
 	open := 0
 	for _, n := range s.Requests {
 		open += n

@@ -121,7 +121,7 @@ type whyValue struct {
 
 func (a *app) why(cmd context.Context, w *work.Workspace, s *work.Source, id model.ID, p model.Permission,
 	path model.Path, ctx model.Context) error {
-	dec := s.Decide(id, p, path, ctx)
+	dec := s.DecideCall(id, p, path, ctx)
 	var chains [][]model.ID
 	for _, w := range slices.Concat(dec.Ways, dec.Unmet) {
 		chains = append(chains, w.Chain)

@@ -198,6 +198,28 @@ func grantWords(g *model.Grant) string {
 	return "grant " + g.ID
 }
 
+// overWords says which grants are over and still listed; nothing where none is.
+func overWords(over []work.Ending) []string {
+	const most = 3
+	if len(over) == 0 {
+		return nil
+	}
+	var list []string
+	for _, e := range over[:min(most, len(over))] {
+		list = append(list, fmt.Sprintf("%s of %s (%s)", e.Grant, e.To, e.Until.Format(time.DateOnly)))
+	}
+	if more := len(over) - most; more > 0 {
+		list = append(list, fmt.Sprintf("%d more", more))
+	}
+	is, them := "is", "it"
+	if len(over) > 1 {
+		is, them = "are", "they"
+	}
+	return []string{fmt.Sprintf("%s %s over and still listed; %s %s nothing: %s.",
+		render.Plural(len(over), "grant"), is, them, map[bool]string{true: "gives", false: "give"}[len(over) == 1],
+		strings.Join(list, ", "))}
+}
+
 // refusalWords says which rule refuses, what it is about, and whom it names.
 func refusalWords(r work.Refusal) string {
 	what := first(r.Rights.Do, 3)

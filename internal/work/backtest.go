@@ -181,7 +181,7 @@ func (w *Workspace) estateOf(ctx context.Context, s *Source, now *gauge.Result, 
 		if err != nil {
 			return nil, 0, err
 		}
-		old, err = w.built(ctx, s.Source, e, v)
+		old, err = w.built(ctx, s.Source, e, v, at)
 		return old, v.ID, err
 	}
 	e, _, err := w.store.Estate(ctx, s.Name, s.Survey.ID)
@@ -207,7 +207,7 @@ func (w *Workspace) estateOf(ctx context.Context, s *Source, now *gauge.Result, 
 	for _, i := range e.Identities {
 		then.Identities = append(then.Identities, asOf(i, at, called[i.ID]))
 	}
-	old, err = w.built(ctx, s.Source, &then, s.Survey)
+	old, err = w.built(ctx, s.Source, &then, s.Survey, at)
 	return old, 0, err
 }
 

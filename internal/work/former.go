@@ -63,6 +63,9 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) (*formerly, error) 
 			}
 		}
 	}
+	for g := range s.Listed().Ended(s.at) {
+		out.grants = append(out.grants, was[model.Grant]{*g, g.Created, g.Condition().Until})
+	}
 	surveys, err := w.store.Surveys(ctx, s.Name) // the newest first
 	if err != nil || len(surveys) < 2 {
 		return out, err

@@ -21,8 +21,11 @@ import (
 // Source is a source as it was surveyed, ready to be questioned.
 type Source struct {
 	config.Source
-	*index.Index
-	Survey store.Survey
+	*index.Index // what is in force at a time: see [index.Index.InForce]
+	Survey       store.Survey
+
+	listed *index.Index // as the source lists it, with what is over; nil: nothing is
+	at     time.Time    // the time
 }
 
 // Surveyed opens the snapshot of the newest survey of a source, with the people of
@@ -48,7 +51,7 @@ func (w *Workspace) Surveyed(ctx context.Context, s config.Source) (*Source, err
 			}
 			return f.Close()
 		})
-		return w.young(ctx, &Source{s, f.Index, survey})
+		return w.young(ctx, &Source{Source: s, Index: f.Index, Survey: survey})
 	}
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, snapshot.ErrOther) {
 		w.Log.Warn("the snapshot is made anew", "error", err)
@@ -100,7 +103,7 @@ func (w *Workspace) keepIndex(ctx context.Context, s config.Source, survey store
 	if err != nil {
 		return nil, err
 	}
-	out, err := w.built(ctx, s, e, survey)
+	out, err := w.listed(ctx, s, e, survey)
 	if err != nil {
 		return nil, err
 	}
@@ -162,18 +165,28 @@ func (s *Source) Known(id model.ID) error {
 		s.Survey.Finished.Format(time.RFC3339), near)
 }
 
-// AsSurveyed indexes an earlier survey of a source.
+// AsSurveyed indexes an earlier survey of a source, with what was in force then.
 func (w *Workspace) AsSurveyed(ctx context.Context, src config.Source, id int64) (*Source, error) {
 	e, survey, err := w.estate(ctx, src, id)
 	if err != nil {
 		return nil, err
 	}
-	return w.built(ctx, src, e, survey)
+	return w.built(ctx, src, e, survey, survey.Finished)
 }
 
-// built indexes an estate with the people of other sources who are linked into it, and with those of
+// built returns a source as a survey shows it, with what is in force at a time.
+func (w *Workspace) built(ctx context.Context, src config.Source, e *model.Estate, survey store.Survey,
+	at time.Time) (*Source, error) {
+	s, err := w.listed(ctx, src, e, survey)
+	if err != nil {
+		return nil, err
+	}
+	return s.inForce(at), nil
+}
+
+// listed indexes an estate with the people of other sources who are linked into it, and with those of
 // whom the log says in which groups they are.
-func (w *Workspace) built(ctx context.Context, src config.Source, e *model.Estate, survey store.Survey) (*Source,
+func (w *Workspace) listed(ctx context.Context, src config.Source, e *model.Estate, survey store.Survey) (*Source,
 	error) {
 	e, err := w.link(ctx, e, w.linkedSources(src.Name))
 	if err == nil {
@@ -186,14 +199,5 @@ func (w *Workspace) built(ctx context.Context, src config.Source, e *model.Estat
 	if err != nil {
 		return nil, fmt.Errorf("source %s: %w", src.Name, err)
 	}
-	return &Source{src, x, survey}, nil
-}
-
-// as returns a source as it would be.
-func (s *Source) as(d access.Edit) (*Source, error) {
-	x, err := s.With(d)
-	if err != nil {
-		return nil, fmt.Errorf("source %s: %w", s.Name, err)
-	}
-	return &Source{s.Source, x, s.Survey}, nil
+	return &Source{Source: src, Index: x, Survey: survey}, nil
 }

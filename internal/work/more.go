@@ -167,7 +167,15 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 func (w *Workspace) forMore(ctx context.Context, src config.Source, q *MoreRequest, id model.ID) (*Source, *usage.Uses,
 	*fence.Fence, error) {
 	if q.Ends {
-		s, in, res, err := w.gauged(ctx, src, q.Window, everyPath)
+		s, err := w.Surveyed(ctx, src)
+		if err != nil {
+			return nil, nil, nil, err
+		}
+		var over []string
+		for _, g := range s.Over(func(to model.ID) bool { return to == id }) {
+			over = append(over, g.Grant)
+		}
+		_, in, res, err := w.gaugedOf(ctx, s.inForce(s.at, over...), q.Window, everyPath) // as if it were not over
 		if err != nil {
 			return nil, nil, nil, err
 		}

@@ -385,11 +385,14 @@ func (w *Workspace) dropForgotten(b *fold.Batch, list []forgotten, means func(mo
 }
 
 // young makes forgotten identities ones that are as new as the forgetting: what they did before
-// nobody knows.
+// nobody knows. What is over is left out.
 func (w *Workspace) young(ctx context.Context, s *Source) (*Source, error) {
 	list, err := w.forgotten(ctx)
-	if err != nil || len(list) == 0 {
-		return s, err
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return s.inForce(w.now()), nil
 	}
 	key, err := w.peopleKey()
 	if err != nil {
@@ -409,6 +412,7 @@ func (w *Workspace) young(ctx context.Context, s *Source) (*Source, error) {
 			}
 		}
 	}
+	s = s.inForce(w.now())
 	if len(d.Come.Identities) == 0 {
 		return s, nil
 	}

@@ -296,7 +296,7 @@ func (w *Workspace) surveyedBefore(ctx context.Context, src SourceConfig, at tim
 		if err != nil {
 			return nil, err
 		}
-		return w.built(ctx, src, e, survey)
+		return w.built(ctx, src, e, survey, at)
 	}
 	return nil, fmt.Errorf("source %s: no survey from before %s is kept, so nobody knows what the stage took; look "+
 		"at the refused calls since: clipfence uses --denied", src.Name, at.Format(time.RFC3339))

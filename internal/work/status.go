@@ -36,9 +36,10 @@ type SourceStatus struct {
 	LogTo    time.Time `json:"log_to,omitzero" doc:"the last call that is known"`
 	LogRead  time.Time `json:"log_read,omitzero" doc:"when it was last read to its end"`
 	Ending   []Ending  `json:"ending,omitempty" doc:"grants that end within 30 days, the first to end first"`
+	Over     []Ending  `json:"over,omitempty" doc:"grants that are over and still listed, the last to end first"`
 }
 
-// Ending is a grant that ends soon.
+// Ending is a grant with an end that is near, or is over.
 type Ending struct {
 	Grant string    `json:"grant"`
 	To    model.ID  `json:"to"`
@@ -91,7 +92,7 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 			if err != nil {
 				return nil, err
 			}
-			s.Ending = of.ending(w.now())
+			s.Ending, s.Over = of.ending(w.now()), of.Over(func(model.ID) bool { return true })
 		case !errors.Is(err, store.ErrNone):
 			return nil, err
 		}

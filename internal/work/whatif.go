@@ -161,8 +161,8 @@ func (w *Workspace) since(ctx context.Context, src config.Source, survey int64) 
 		return nil, nil, err
 	}
 	was.Catalogue, is.Catalogue = union(was.Catalogue, is.Catalogue), union(was.Catalogue, is.Catalogue)
-	if before, err = w.built(ctx, src, was, earlier); err == nil {
-		after, err = w.built(ctx, src, is, newest)
+	if before, err = w.built(ctx, src, was, earlier, earlier.Finished); err == nil {
+		after, err = w.built(ctx, src, is, newest, w.now())
 	}
 	return before, after, err
 }

@@ -336,11 +336,17 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	return w.gaugedOf(ctx, s, window, paths)
+}
+
+// gaugedOf compares what is in force of a source with its uses.
+func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Duration,
+	paths bool) (*Source, *gauge.Input, *gauge.Result, error) {
 	uses, _, err := w.uses(ctx, s)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	logs, err := w.store.LogState(ctx, src.Name)
+	logs, err := w.store.LogState(ctx, s.Name)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -349,7 +355,7 @@ func (w *Workspace) gauged(ctx context.Context, src config.Source, window config
 	}
 	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
-		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(src.Name),
+		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(s.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}
 	if in.Place, err = w.placing(ctx, s, uses); err != nil {
 		return nil, nil, nil, err
@@ -463,8 +469,9 @@ func (w *Workspace) uses(ctx context.Context, s *Source) (*usage.Uses, *usage.Re
 	if err != nil {
 		return nil, nil, err
 	}
+	listed := s.Listed()
 	explains := func(u *usage.Use) bool {
-		return s.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
+		return listed.Decide(u.Principal(), u.Permission, u.Path, u.Context()).Outcome != access.Denied
 	}
 	uses = usage.Same(usage.Settle(r.Uses(uses), explains), w.same(s.Name), explains)
 	if !w.AsOf.IsZero() { // asked about the past: nothing after that day is known yet

@@ -244,7 +244,7 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 			continue
 		}
 		m := move{kind: ActAs, where: -1, place: -1, become: to, edge: a}
-		x.Members(from, func(i int) { m.who = append(m.who, holder(i, a.When.WithUntil(a.Until).IsZero())) })
+		x.Members(from, func(i int) { m.who = append(m.who, holder(i, a.Condition().IsZero())) })
 		slices.Sort(m.who)
 		g.add(m)
 	}

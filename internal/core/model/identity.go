@@ -154,6 +154,9 @@ type ActAs struct {
 	At    Position  `json:"-"`
 }
 
+// Condition returns When with Until folded in.
+func (a ActAs) Condition() Condition { return a.When.WithUntil(a.Until) }
+
 // A Link says that two identities, usually of two sources, are the same person
 // or the same workload.
 type Link struct {

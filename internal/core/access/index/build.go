@@ -891,6 +891,22 @@ func (b *builder) ruleColumns() {
 	for i := range e.Denials {
 		b.denialKind[i] = byte(kindOf(e.Denials[i].When))
 	}
+	b.ends = packLists(kindsOfEnds, func(yield func(int, uint32)) {
+		ending := func(kind int, c model.Condition, i int) {
+			if !c.Until.IsZero() {
+				yield(kind, uint32(i))
+			}
+		}
+		for i := range e.Grants {
+			ending(endsGrants, e.Grants[i].Condition(), i)
+		}
+		for i := range e.Denials {
+			ending(endsDenials, e.Denials[i].When, i)
+		}
+		for i := range e.ActAs {
+			ending(endsActAs, e.ActAs[i].Condition(), i)
+		}
+	})
 	b.denialSpans = packLists(len(e.Denials), func(yield func(int, uint32)) {
 		for i := range e.Denials {
 			for _, on := range e.Denials[i].Where {

@@ -17,7 +17,7 @@ import (
 var ErrDamaged = errors.New("not an index of this version")
 
 // Version is that of the columns; an index of another one is built anew.
-const Version = 4
+const Version = 5
 
 const (
 	none = ^uint32(0)
@@ -142,6 +142,7 @@ type columns struct {
 	railBut     lists
 	ceilSet     ints
 	ceilOn      lists
+	ends        lists // what has an end, kind by kind (endsGrants and those after it)
 
 	grants     records[model.Grant]
 	denials    records[model.Denial]
@@ -631,6 +632,7 @@ func (x *Index) sections() []section {
 	lst("rail.unless", &x.railBut)
 	num("ceiling.set", &x.ceilSet)
 	lst("ceiling.on", &x.ceilOn)
+	lst("ends", &x.ends)
 	txt("record.grant", &x.grants.texts)
 	txt("record.denial", &x.denials.texts)
 	txt("record.guardrail", &x.guardrails.texts)

@@ -54,7 +54,8 @@ func (x *Index) Grants() iter.Seq2[int, *model.Grant] {
 	}
 }
 
-// GrantNamed returns the number of the grant with an id, of several the first.
+// GrantNamed returns the number of the grant with an id, of several the first; one that is over has a
+// name still, and is held by nobody (see [Index.InForce]).
 func (x *Index) GrantNamed(id string) (int, bool) {
 	if list := x.grantsNamed(id); len(list) > 0 {
 		return int(list[0]), true
@@ -65,16 +66,15 @@ func (x *Index) GrantNamed(id string) (int, bool) {
 // grantsNamed returns the grants of an id.
 func (x *Index) grantsNamed(id string) []uint32 {
 	var out []uint32
-	x.grantSlots.each(hash(fnvBasis, id), func(g uint32) {
-		if x.grantTo.at(int(g)) != none && x.grants.at(int(g)).ID == id {
+	listed := func(g uint32) {
+		if (x.grantTo.at(int(g)) != none || x.more != nil && x.more.over[g]) && x.grants.at(int(g)).ID == id {
 			out = append(out, g)
 		}
-	})
+	}
+	x.grantSlots.each(hash(fnvBasis, id), listed)
 	if x.more != nil {
 		for _, g := range x.more.come {
-			if x.grantTo.at(int(g)) != none && x.grants.at(int(g)).ID == id {
-				out = append(out, g)
-			}
+			listed(g)
 		}
 	}
 	return out

@@ -49,7 +49,8 @@ type added struct {
 	deniesGone map[uint32]bool
 	edgesGone  map[uint32]bool
 	ceilsGone  map[uint32]bool
-	come       []uint32 // grants
+	come       []uint32        // grants
+	over       map[uint32]bool // grants that are listed, and over
 }
 
 // editor makes a view.
@@ -67,6 +68,16 @@ type editor struct {
 // of it, for an identity that goes all that is granted to it. What an edit names must be
 // there: [ErrUnknown].
 func (x *Index) With(d access.Edit) (*Index, error) {
+	e := x.editor(&d)
+	if err := e.edit(); err != nil {
+		return nil, err
+	}
+	e.settle()
+	return e.Index, nil
+}
+
+// editor begins a view of the estate.
+func (x *Index) editor(d *access.Edit) *editor {
 	v := &Index{columns: x.columns, before: x}
 	if v.more = (&added{lists: x.span.off.len() - 1}); x.more != nil {
 		m := *x.more
@@ -76,23 +87,18 @@ func (x *Index) With(d access.Edit) (*Index, error) {
 	m.ids, m.idNumber, m.roles = slices.Clip(m.ids), cloned(m.idNumber), cloned(m.roles)
 	m.places, m.placeAt, m.placesOn, m.placeSpans = slices.Clip(m.places), cloned(m.placeAt), cloned(m.placesOn),
 		slices.Clip(m.placeSpans)
-	m.labels, m.come = cloned(m.labels), slices.Clip(m.come)
+	m.labels, m.come, m.over = cloned(m.labels), slices.Clip(m.come), cloned(m.over)
 	m.deniesGone, m.edgesGone, m.ceilsGone = cloned(m.deniesGone), cloned(m.edgesGone), cloned(m.ceilsGone)
 	for _, l := range []*lists{&v.up, &v.down, &v.mayAct, &v.ceilings, &v.denied, &v.span, &v.given, &v.givenAt,
 		&v.onPlace, &v.denialOn, &v.railsAt, &v.ofRole, &v.denialSpans, &v.denialTo, &v.denialBut, &v.railBut,
-		&v.ceilOn} {
+		&v.ceilOn, &v.ends} {
 		l.edit()
 	}
 	v.idRecord, v.idKind = slices.Clone(v.idRecord), slices.Clone(v.idKind)
 	v.grantSet, v.grantTo, v.grantRole, v.grantKind = slices.Clone(v.grantSet), slices.Clone(v.grantTo),
 		slices.Clone(v.grantRole), slices.Clone(v.grantKind)
 	v.railSet, v.denialKind = slices.Clone(v.railSet), slices.Clone(v.denialKind)
-	e := &editor{v, x, &d, filler{v, map[model.PermissionPattern]access.Set{}}}
-	if err := e.edit(); err != nil {
-		return nil, err
-	}
-	v.settle()
-	return v, nil
+	return &editor{v, x, d, filler{v, map[model.PermissionPattern]access.Set{}}}
 }
 
 func cloned[K comparable, V any](m map[K]V) map[K]V {
@@ -201,7 +207,9 @@ func (e *editor) edit() error {
 		a := &come.ActAs[i]
 		e.dropEdges(func(old *model.ActAs) bool { return old.ID == a.ID })
 		e.id(a.To)
-		e.mayAct.add(int(e.id(a.From)), uint32(e.actAs.push(a)))
+		n := uint32(e.actAs.push(a))
+		e.mayAct.add(int(e.id(a.From)), n)
+		e.ending(endsActAs, a.Condition(), n)
 	}
 	return errors.Join(errs...)
 }
@@ -275,20 +283,26 @@ func (e *editor) dropMember(m model.Membership) bool {
 func (e *editor) dropEdges(is func(*model.ActAs) bool) bool {
 	found := false
 	for i := range e.actAs.count() {
-		a := e.actAs.at(i)
-		if e.more.edgesGone[uint32(i)] || !is(a) {
-			continue
-		}
-		found = true
-		e.more.edgesGone[uint32(i)] = true
-		if from, ok := e.Number(a.From); ok {
-			e.mayAct.drop(from, uint32(i))
+		if a := e.actAs.at(i); !e.more.edgesGone[uint32(i)] && is(a) {
+			found = true
+			e.dropEdge(uint32(i), a)
 		}
 	}
 	return found
 }
 
+func (e *editor) dropEdge(i uint32, a *model.ActAs) {
+	e.more.edgesGone[i] = true
+	if from, ok := e.Number(a.From); ok {
+		e.mayAct.drop(from, i)
+	}
+}
+
 func (e *editor) dropGrant(g uint32) {
+	if e.more.over[g] {
+		delete(e.more.over, g)
+		return
+	}
 	to := int(e.grantTo.at(int(g)))
 	rows, at := e.given.of(to).all(), e.givenAt.of(to).all()
 	var keepRows, keepAt []uint32
@@ -326,6 +340,7 @@ func (e *editor) putGrant(g *model.Grant) {
 	e.grantSet, e.grantTo, e.grantRole, e.grantKind = e.grantSet.with(set), e.grantTo.with(to), e.grantRole.with(role),
 		append(e.grantKind, kind)
 	e.more.come = append(e.more.come, n)
+	e.ending(endsGrants, g.Condition(), n)
 	for _, on := range g.Where {
 		place := e.putPlace(on)
 		e.given.add(int(to), set, n, uint32(kind&^labelled), e.spansUnder(place, on, g.When))
@@ -469,27 +484,30 @@ func (e *editor) spansUnder(place uint32, on model.PathPattern, c model.Conditio
 func (e *editor) dropDenials(id string) bool {
 	found := false
 	for i := range e.denials.count() {
-		d := e.denials.at(i)
-		if d.ID != id || e.more.deniesGone[uint32(i)] {
-			continue
+		if d := e.denials.at(i); d.ID == id && !e.more.deniesGone[uint32(i)] {
+			found = true
+			e.dropDenial(i, d)
 		}
-		found = true
-		e.more.deniesGone[uint32(i)] = true
-		for _, to := range d.To {
-			e.denied.drop(int(e.id(to)), uint32(i))
-		}
-		for _, on := range d.Where {
-			e.denialOn.drop(int(e.putPlace(on)), uint32(i))
-		}
-		e.denialBut.put(i, nil)
 	}
 	return found
+}
+
+func (e *editor) dropDenial(i int, d *model.Denial) {
+	e.more.deniesGone[uint32(i)] = true
+	for _, to := range d.To {
+		e.denied.drop(int(e.id(to)), uint32(i))
+	}
+	for _, on := range d.Where {
+		e.denialOn.drop(int(e.putPlace(on)), uint32(i))
+	}
+	e.denialBut.put(i, nil)
 }
 
 func (e *editor) putDenial(d *model.Denial) {
 	n := uint32(e.denials.push(d))
 	e.denialSet = e.denialSet.with(e.set(e.filler.of([]model.Rights{d.Rights})))
 	e.denialKind = append(e.denialKind, byte(kindOf(d.When)))
+	e.ending(endsDenials, d.When, n)
 	var to, but, spans []uint32
 	for _, id := range d.To {
 		to = append(to, e.id(id))

@@ -91,7 +91,8 @@ func TestInForce(t *testing.T) {
 				}
 			}
 			if !known || again != 1 {
-				t.Fatalf("seed %d: grant %s, which is over, is known: %v, and told %d times", seed, over.ID, known, again)
+				t.Fatalf("seed %d: grant %s, which is over, is known: %v, and told %d times", seed, over.ID, known,
+					again)
 			}
 			z, err := y.With(access.Edit{Gone: access.Gone{Grants: []string{over.ID}}})
 			if err != nil {

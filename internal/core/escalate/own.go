@@ -119,8 +119,8 @@ func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *S
 	for _, group := range groups {
 		id := g.x.ID(group)
 		c := candidate{group: group, gives: index.Merged(
-			index.Shared(lacks, w.PiecesInside(id, g.Unbound(), nodes)),
-			index.Shared(edits, editors.PiecesInside(id, g.Unbound(), above)))}
+			index.Shared(lacks, w.PassingInside(id, g.Unbound(), nodes)),
+			index.Shared(edits, editors.PassingInside(id, g.Unbound(), above)))}
 		if v.rules != nil {
 			c.spared = v.rules.Sparing(group)
 			c.frees, c.bypass = v.mayFree(id), g.x.Bypasses(id)
@@ -187,7 +187,15 @@ func (v *Sieve) opens(c *candidate, binding uint64) bool {
 
 // mayFree reports whether an identity may be granted to edit grants on something that is free.
 func (v *Sieve) mayFree(id model.ID) bool {
-	return v.frees == nil || slices.ContainsFunc(v.g.x.Given(id), func(g int) bool { return v.frees[g] })
+	if v.frees == nil {
+		return true
+	}
+	for g := range v.g.x.Gives(id) {
+		if v.frees[g] {
+			return true
+		}
+	}
+	return false
 }
 
 // administers reports whether an identity can make itself administrator of something that is free.
@@ -311,11 +319,11 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 	}
 	above := g.above(region)
 	for _, e := range as {
-		for _, p := range w.PiecesInside(who, e, above) {
+		for _, p := range w.PassingInside(who, e, above) {
 			for perm := range p.Permissions() {
 				if kinds := g.edits[perm]; kinds != nil {
 					for _, r := range above.Within(p.From, p.To) {
-						more = append(more, g.x.Below(int(r.From), int(r.To), kinds)...)
+						more = g.x.AppendBelow(more, int(r.From), int(r.To), kinds)
 					}
 					if len(more) > mostSpans {
 						settle()

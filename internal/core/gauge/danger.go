@@ -35,12 +35,31 @@ var logs = func() (out [4096]float64) {
 	return out
 }()
 
+// lately keeps the last of the larger ones: to compute one takes ten times as long as to look it up.
+type lately struct {
+	n  [1024]int
+	of [1024]float64
+}
+
+// weigh returns what [Weights.Of] does.
+func (k *lately) weigh(w Weights, l model.Level, places int) float64 {
+	if places < len(logs) {
+		return w.Of(l, places)
+	}
+	i := uint32(places) * 2654435769 >> 22 // Fibonacci hashing, Knuth, The Art of Computer Programming 6.4
+	if k.n[i] != places {
+		k.n[i], k.of[i] = places, math.Log2(1+float64(places))
+	}
+	return w[l] * k.of[i]
+}
+
 // A Scale measures danger on one estate, see the package comment. It is not for several
 // goroutines.
 type Scale struct {
 	x       *index.Index
 	w       Weights
 	walk    *index.Walk
+	logs    lately
 	regions map[list]index.Region // by the lists of places, which nobody changes
 	one     map[model.PathPattern]index.Region
 	texts   map[string]index.Region
@@ -204,7 +223,7 @@ func (s *Scale) Union(parts []Part) float64 {
 func (s *Scale) Held(id model.ID) (danger float64, perms access.Set) {
 	h, ok := s.held[id]
 	if !ok || h.perms == nil {
-		h = s.holds(s.walk, id)
+		h = s.holds(s.walk, &s.logs, id)
 		s.held[id] = h
 	}
 	return h.danger, h.perms
@@ -230,13 +249,13 @@ func (s *Scale) forget() {
 // HoldAll works out what many hold, on all processors, so that [Scale.Held] knows it.
 func (s *Scale) HoldAll(ids []int) {
 	out := make([]holds, len(ids))
-	walks := make([]*index.Walk, parallel.Workers())
+	walks, logs := make([]*index.Walk, parallel.Workers()), make([]lately, parallel.Workers())
 	parallel.Each(len(ids), func(k, i int) {
 		if walks[k] == nil {
 			walks[k] = s.x.NewWalk(index.Possible)
 		}
 		if id := s.x.ID(ids[i]); s.held[id].perms == nil {
-			out[i] = s.holds(walks[k], id)
+			out[i] = s.holds(walks[k], &logs[k], id)
 		}
 	})
 	for i, h := range out {
@@ -246,13 +265,13 @@ func (s *Scale) HoldAll(ids []int) {
 	}
 }
 
-func (s *Scale) holds(walk *index.Walk, id model.ID) holds {
+func (s *Scale) holds(walk *index.Walk, logs *lately, id model.ID) holds {
 	t := walk.Totals(id)
 	d, one := 0.0, 0.0
 	level, places := model.LevelUnset, uint32(0) // whose danger one is: those next to each other are often alike
 	for i := range t.Permissions.All() {
 		if l, n := s.x.Level(i), t.Places[i]; l != level || n != places {
-			level, places, one = l, n, s.w.Of(l, int(n))
+			level, places, one = l, n, logs.weigh(s.w, l, int(n))
 		}
 		d += one
 	}

@@ -23,6 +23,10 @@ func (f *finders) of(id model.ID) *index.Finder {
 	}
 	l := &f.last[f.next]
 	f.next = (f.next + 1) % len(f.last)
-	l.id, l.f = id, f.x.Finder(id)
+	if l.id = id; l.f == nil {
+		l.f = f.x.Finder(id)
+	} else {
+		l.f.For(id)
+	}
 	return l.f
 }

@@ -322,7 +322,11 @@ type part struct {
 	here  access.Set // and for refused
 	all   access.Set
 
+	spared   map[*refusal]bool // of who has the grants to sparedOf: whether a rule spares none of them
+	sparedOf model.ID
+
 	activities activities
+	actors     [2]actor
 	strangers  map[model.ID]bool
 	unmapped   int
 	before     map[int]bool // grants that were made after a use of them, see predates
@@ -336,7 +340,7 @@ type part struct {
 }
 
 func newPart(r *runner) *part {
-	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen]darkness{},
+	return &part{runner: r, scale: NewScale(r.x, r.in.Weights), dark: map[seen]darkness{}, spared: map[*refusal]bool{},
 		set: r.x.NewSet(), here: r.x.NewSet(), all: r.x.NewSet(), hides: map[int]access.Few{},
 		activities: activities{}, strangers: map[model.ID]bool{}, before: map[int]bool{}}
 }
@@ -480,11 +484,11 @@ func (r *runner) attribute() {
 
 func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
 	who := u.Principal()
-	for i, id := range [...]model.ID{u.Identity, who} {
+	by, as := r.acting(0, u.Identity), r.acting(1, who)
+	for i, a := range [...]*activity{by.did, as.did} {
 		if i == 1 && who == u.Identity {
 			break
 		}
-		a := r.activities.of(id)
 		a.days = a.days.Union(u.Days)
 		if u.Last.After(a.last) {
 			a.last = u.Last
@@ -493,7 +497,7 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, gra
 			a.done = u.Last
 		}
 	}
-	if _, ok := r.x.Identity(u.Identity); !ok && !u.Identity.Open() {
+	if !by.listed && !u.Identity.Open() {
 		r.strangers[u.Identity] = true
 	}
 	if !u.Outcome.Allowed() {
@@ -507,15 +511,11 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, gra
 		return // a place that is not there, or nobody's call, is no use of a grant
 	}
 	if !u.Last.Before(r.span.From) {
-		r.activities.of(who).used.Add(perm)
+		as.did.used.Add(perm)
 	}
 	r.predates(u, grants)
 	if len(grants) == 0 {
 		return
-	}
-	by, listed := r.x.Number(who)
-	if !listed { // somebody whom the estate does not list, by what anybody has
-		by = -1
 	}
 	node, inside := at.Nearest()
 	for _, g := range grants {
@@ -525,9 +525,30 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, gra
 		if inside {
 			pu.Nodes = noted(pu.Nodes, node)
 		}
-		pu.called(by, u.Days)
+		pu.called(as.number, u.Days)
 		mu.Unlock()
 	}
+}
+
+// actor is who calls, or whose rights are used.
+type actor struct {
+	id     model.ID
+	did    *activity
+	number int // -1: somebody whom the estate does not name, by what anybody has
+	listed bool
+}
+
+// acting returns who calls (0), or whose rights are used (1). Uses come caller by caller, so the last of each is
+// kept.
+func (r *part) acting(i int, id model.ID) *actor {
+	a := &r.actors[i]
+	if a.did == nil || a.id != id {
+		*a = actor{id: id, did: r.activities.of(id), number: -1}
+		if n, named := r.x.Number(id); named {
+			a.number, a.listed = n, r.x.Known(n)
+		}
+	}
+	return a
 }
 
 // credit notes that a permission was used through a grant.

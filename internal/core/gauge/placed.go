@@ -155,15 +155,16 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 			Placement: Placement{Of: map[model.ID]*Tally{}, says: p.says}}
 	}
 	uses.InRuns(func(k, from, to int) {
+		u := new(usage.Use) // one for all: nobody keeps it
 		for i := from; i < to; i++ {
-			u := uses.At(i)
+			*u = uses.At(i)
 			// Asked about the past: what came later is not known yet.
 			if !u.Within(math.MinInt32, w.Last()) {
 				continue
 			}
-			why, perm := looks[k].at(i, &u, w)
+			why, perm := looks[k].at(i, u, w)
 			if credit != nil {
-				credit(k, &u, why, perm, &looks[k].spot, looks[k].grants)
+				credit(k, u, why, perm, &looks[k].spot, looks[k].grants)
 			}
 		}
 	})
@@ -224,23 +225,33 @@ type look struct {
 	in      PlaceInput
 	find    finders
 	callers map[model.ID]caller
+	lately  caller // the last of them, once called
+	called  bool
 	perms   map[model.Permission]int // their numbers; -1: of none
 	grants  []int                    // that allow the use looked at last
 	spot    index.Spot               // where that was
 }
 
 // caller is what is known of somebody who called.
-type caller struct{ known, waived, bypass bool }
+type caller struct {
+	id                    model.ID
+	known, waived, bypass bool
+}
 
 func (l *look) caller(id model.ID) caller {
+	if l.called && l.lately.id == id { // uses come caller by caller
+		return l.lately
+	}
 	c, ok := l.callers[id]
 	if !ok {
+		c.id = id
 		_, c.known = l.x.Identity(id)
 		c.known = c.known || id.Open()
 		c.waived = !c.known && l.in.Waived != nil && l.in.Waived(id)
 		c.bypass = l.x.Bypasses(id)
 		l.callers[id] = c
 	}
+	l.lately, l.called = c, true
 	return c
 }
 

@@ -260,7 +260,7 @@ func (s *Scale) Of(g *GrantResult, perms access.Set) float64 {
 }
 
 // sparesNone reports whether a rule spares nobody who has a grant.
-func (r *runner) sparesNone(no *refusal, res *GrantResult) bool {
+func (r *part) sparesNone(no *refusal, res *GrantResult) bool {
 	if len(no.unless) == 0 {
 		return true
 	}
@@ -268,7 +268,22 @@ func (r *runner) sparesNone(no *refusal, res *GrantResult) bool {
 	if to.Open() || len(res.Holders) == 0 {
 		return false
 	}
-	return !slices.ContainsFunc(append(res.Holders[:len(res.Holders):len(res.Holders)], to), func(id model.ID) bool {
+	if r.sparedOf != to {
+		r.sparedOf = to
+		clear(r.spared)
+	}
+	none, known := r.spared[no]
+	if !known {
+		none = r.spares(no, res)
+		r.spared[no] = none
+	}
+	return none
+}
+
+// spares does what sparesNone does where it is not known yet.
+func (r *runner) spares(no *refusal, res *GrantResult) bool {
+	spared := func(id model.ID) bool {
 		return slices.ContainsFunc(no.unless, func(but model.ID) bool { return id == but || r.x.In(id, but) })
-	})
+	}
+	return !spared(res.Grant.To) && !slices.ContainsFunc(res.Holders, spared)
 }

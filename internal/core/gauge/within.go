@@ -109,7 +109,7 @@ func (w *Within) besides(n int) Reach {
 	places := slices.Clone(all.places)
 	for _, extra := range w.g.OwnInside(n, all.sieve) {
 		out.all = out.all.Or(x.RegionOf(extra.Spans))
-		pieces := index.Shared(lacks, w.s.walk.PiecesInside(x.ID(n), extra, nodes))
+		pieces := index.Shared(lacks, w.s.walk.PassingInside(x.ID(n), extra, nodes))
 		for i, k := range x.Places(pieces) {
 			places[i] += k
 		}
@@ -188,8 +188,8 @@ func (t *total) add(x *index.Index, walk *index.Walk, n int, extra index.Extra) 
 	if mine := x.RegionOf(extra.Spans); len(mine.AndNot(t.all)) > 0 {
 		t.all, less = t.all.Or(mine), true
 	}
-	pieces := walk.PiecesInside(x.ID(n), extra, index.NodesOf(t.lacks))
-	if len(index.Shared(t.lacks, pieces)) > 0 {
+	pieces := walk.PassingInside(x.ID(n), extra, index.NodesOf(t.lacks))
+	if index.Meet(t.lacks, pieces) {
 		t.lacks, less = x.Inventoried(index.Less(t.lacks, pieces)), true
 	}
 	return less

@@ -153,29 +153,29 @@ func parsePath(s string, stars bool) (string, error) {
 	return b.String(), nil
 }
 
-// plainPrint writes a path in which nothing is to be encoded, as most; "" sends the
+// appendPlain appends a path in which nothing is to be encoded, as most; false sends the
 // caller the long way.
-func plainPrint(c string) string {
-	b := make([]byte, len(c))
+func appendPlain(b []byte, c string) ([]byte, bool) {
 	kinded := true // a ':' before any '/' would be no mark
 	for i := 0; i < len(c); i++ {
 		switch x := c[i]; {
 		case x == sep:
-			b[i], kinded = '/', false
+			b, kinded = append(b, '/'), false
 		case x == colon && !kinded:
-			b[i], kinded = ':', true
+			b, kinded = append(b, ':'), true
 		case 'a' <= x && x <= 'z' || 'A' <= x && x <= 'Z' || '0' <= x && x <= '9' || x == '-' || x == '.' || x == '_':
-			b[i] = x
+			b = append(b, x)
 		default:
-			return ""
+			return nil, false
 		}
 	}
-	return string(b)
+	return b, len(c) > 0
 }
 
 func printPath(c string) string {
-	if s := plainPrint(c); s != "" {
-		return s
+	var room [128]byte
+	if s, ok := appendPlain(room[:0], c); ok {
+		return string(s)
 	}
 	var b strings.Builder
 	for _, seg := range segments(strings.TrimSuffix(c, "\xfc")) {
@@ -195,6 +195,14 @@ func printPath(c string) string {
 
 // String returns the canonical form, which ParsePath reads back.
 func (p Path) String() string { return printPath(p.c) }
+
+// AppendString appends what String returns.
+func (p Path) AppendString(b []byte) []byte {
+	if out, ok := appendPlain(b, p.c); ok {
+		return out
+	}
+	return append(b, p.String()...)
+}
 
 // String returns the canonical form, which ParsePathPattern reads back.
 func (p PathPattern) String() string { return printPath(p.c) }

@@ -71,8 +71,11 @@ func PackCounts(ns []int64) Counts {
 
 // List returns the count of each of n days. It returns false when it was not packed for
 // so many.
-func (c Counts) List(n int) ([]int64, bool) {
-	out := make([]int64, n)
+func (c Counts) List(n int) ([]int64, bool) { return c.list(make([]int64, n)) }
+
+// list does what List does, into a list of zeros.
+func (c Counts) list(out []int64) ([]int64, bool) {
+	n := len(out)
 	if c.packed == "" {
 		for i := range out {
 			out[i] = 1
@@ -144,15 +147,27 @@ type extra struct {
 // packed for the set count as one a day.
 func counted(d Days, c Counts) iter.Seq2[Day, int64] {
 	return func(yield func(Day, int64) bool) {
-		list := d.List()
-		ns, ok := c.List(len(list))
-		for i, day := range list {
-			n := int64(1)
-			if ok {
-				n = ns[i]
+		var few [64]int64 // as many as most have; a use is looked at millions of times
+		var ns []int64
+		ok := false
+		if c.packed != "" {
+			if n := d.Count(); n <= len(few) {
+				ns, ok = c.list(few[:n])
+			} else {
+				ns, ok = c.List(n)
 			}
-			if !yield(day, n) {
-				return
+		}
+		i := 0
+		for at, w := range d.words {
+			for ; w != 0; w &= w - 1 {
+				n := int64(1)
+				if ok {
+					n = ns[i]
+				}
+				if !yield(d.base+Day(64*at+bits.TrailingZeros64(w)), n) {
+					return
+				}
+				i++
 			}
 		}
 	}

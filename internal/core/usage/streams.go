@@ -165,9 +165,11 @@ func (c *Coverage) heldIn(uses *Uses, classOf func(model.Permission) string) map
 		finds[k] = c.logOf(parts[k], classOf)
 	}
 	uses.InRuns(func(k, from, to int) {
-		for _, u := range uses.Between(from, to) {
-			if h := finds[k](&u); h != nil {
-				h.add(&u)
+		u := new(Use) // one for all: nobody keeps it
+		for i := from; i < to; i++ {
+			*u = uses.At(i)
+			if h := finds[k](u); h != nil {
+				h.add(u)
 			}
 		}
 	})

@@ -2,6 +2,7 @@ package index
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -165,6 +166,8 @@ type Finder struct {
 	x     *Index
 	gifts []gift // by place, and then in order
 	hits  []gift
+	all   []gift   // room for the next one
+	order []uint64 // likewise
 }
 
 // gift is a grant to somebody on a place, where it comes among all of them, and its set of rights.
@@ -172,17 +175,18 @@ type gift struct{ place, order, grant, set uint32 }
 
 // Finder returns a finder for an identity.
 func (x *Index) Finder(id model.ID) *Finder {
+	f := &Finder{x: x}
+	f.For(id)
+	return f
+}
+
+// For makes it a finder for another identity.
+func (f *Finder) For(id model.ID) {
+	x := f.x
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
-	f := &Finder{x: x}
-	many := 0
-	for _, n := range s.ids {
-		if n != none {
-			many += x.givenAt.of(int(n)).len()
-		}
-	}
-	all, order := make([]gift, 0, many), make([]uint64, 0, many)
+	all, order := f.all[:0], f.order[:0]
 	for _, n := range s.ids {
 		if n == none {
 			continue
@@ -196,11 +200,11 @@ func (x *Index) Finder(id model.ID) *Finder {
 		}
 	}
 	slices.Sort(order) // numbers are sorted sooner than what they stand for
-	f.gifts = make([]gift, 0, many)
+	f.gifts = f.gifts[:0]
 	for _, at := range order {
 		f.gifts = append(f.gifts, all[uint32(at)])
 	}
-	return f
+	f.all, f.order = all, order
 }
 
 // at returns the grants on a place.
@@ -451,21 +455,27 @@ func (x *Index) covers(s *scratch, places ints) bool {
 
 // Given returns the grants that reach an identity through itself, its groups and the
 // crowds, by number, in the order in which [Index.Decide] looks at them.
-func (x *Index) Given(id model.ID) []int {
-	s := x.scratch()
-	defer x.pool.Put(s)
-	x.closure(s, id)
-	var out []int
-	for _, n := range s.ids {
-		if n == none {
-			continue
-		}
-		given := x.given.of(int(n))
-		for j := 0; j < given.len(); j += givenWidth {
-			if g := int(given.at(j + givenGrant)); len(out) == 0 || out[len(out)-1] != g {
-				out = append(out, g)
+func (x *Index) Given(id model.ID) []int { return slices.Collect(x.Gives(id)) }
+
+// Gives yields what [Index.Given] returns.
+func (x *Index) Gives(id model.ID) iter.Seq[int] {
+	return func(yield func(int) bool) {
+		s := x.scratch()
+		defer x.pool.Put(s)
+		x.closure(s, id)
+		last := -1
+		for _, n := range s.ids {
+			if n == none {
+				continue
+			}
+			given := x.given.of(int(n))
+			for j := 0; j < given.len(); j += givenWidth {
+				g := int(given.at(j + givenGrant))
+				if g != last && !yield(g) {
+					return
+				}
+				last = g
 			}
 		}
 	}
-	return out
 }

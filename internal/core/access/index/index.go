@@ -1,6 +1,7 @@
 package index
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"iter"
@@ -338,7 +339,7 @@ const (
 )
 
 // hash is FNV-1a (RFC 9923) of s behind what h already stands for.
-func hash(h uint64, s string) uint64 {
+func hash[T string | []byte](h uint64, s T) uint64 {
 	for i := range len(s) {
 		h = (h ^ uint64(s[i])) * fnvPrime
 	}
@@ -348,7 +349,8 @@ func hash(h uint64, s string) uint64 {
 // nearest returns the deepest known node at or above a path, and whether it is the
 // path itself.
 func (x *Index) nearest(p model.Path) (node uint32, same bool) {
-	text := p.String()
+	var room [128]byte
+	text := p.AppendString(room[:0])
 	type cut struct {
 		end int
 		h   uint64
@@ -357,7 +359,7 @@ func (x *Index) nearest(p model.Path) (node uint32, same bool) {
 	cuts := stack[:0]
 	h := uint64(fnvBasis)
 	for from := 0; from < len(text); {
-		end := strings.IndexByte(text[from+1:], '/')
+		end := bytes.IndexByte(text[from+1:], '/')
 		if end < 0 {
 			end = len(text)
 		} else {
@@ -375,7 +377,7 @@ func (x *Index) nearest(p model.Path) (node uint32, same bool) {
 	return none, false
 }
 
-func (x *Index) lookup(text string, h uint64) uint32 {
+func (x *Index) lookup(text []byte, h uint64) uint32 {
 	n, _ := x.nodeSlots.lookup(h, func(n uint32) bool { return x.is(n, text) })
 	return n
 }
@@ -383,16 +385,16 @@ func (x *Index) lookup(text string, h uint64) uint32 {
 func mix(h uint64) uint64 { return h ^ h>>32 }
 
 // is reports whether a node's path is text.
-func (x *Index) is(n uint32, text string) bool {
+func (x *Index) is(n uint32, text []byte) bool {
 	for n != none {
 		seg := x.nodeSeg.at(int(n))
-		if len(text) <= len(seg) || text[len(text)-len(seg):] != string(seg) || text[len(text)-len(seg)-1] != '/' {
+		if len(text) <= len(seg) || string(text[len(text)-len(seg):]) != string(seg) || text[len(text)-len(seg)-1] != '/' {
 			return false
 		}
 		text = text[:len(text)-len(seg)-1]
 		n = x.nodeParent.at(int(n))
 	}
-	return text == ""
+	return len(text) == 0
 }
 
 // NearestNumber returns the number of the inventory's node that [Index.Nearest] returns.

@@ -53,11 +53,6 @@ func (x *Index) Layers(id model.ID) *Layers {
 	defer x.pool.Put(s)
 	x.closure(s, id)
 	out := &Layers{refused: map[model.Path][]layer{}}
-	set := func(n uint32) access.Set {
-		perms := x.NewSet()
-		x.bits(n, perms)
-		return perms
-	}
 	for _, n := range s.ids {
 		if n == none {
 			continue
@@ -65,19 +60,19 @@ func (x *Index) Layers(id model.ID) *Layers {
 		for d, j := x.denied.of(int(n)), 0; j < d.len(); j++ {
 			i := int(d.at(j))
 			if dn := x.denials.at(i); dn.When.IsZero() && s.meets(x.denialBut.of(i)) < 0 {
-				out.refuse(set(x.denialSet.at(i)), dn.Where)
+				out.refuse(x.sharedSet(x.denialSet.at(i)), dn.Where)
 			}
 		}
 	}
 	for i := range x.railSet.len() {
 		if x.railSet.at(i) != none && s.meets(x.railBut.of(i)) < 0 {
-			out.refuse(set(x.railSet.at(i)), []model.PathPattern{x.guardrails.at(i).Node.Below()})
+			out.refuse(x.sharedSet(x.railSet.at(i)), []model.PathPattern{x.guardrails.at(i).Node.Below()})
 		}
 	}
 	if s.ids[0] != none {
 		for of, j := x.ceilings.of(int(s.ids[0])), 0; j < of.len(); j++ {
 			c := int(of.at(j))
-			out.ceilings = append(out.ceilings, layer{set(x.ceilSet.at(c)), x.ceils.at(c).Where})
+			out.ceilings = append(out.ceilings, layer{x.sharedSet(x.ceilSet.at(c)), x.ceils.at(c).Where})
 		}
 	}
 	return out

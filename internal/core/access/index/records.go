@@ -89,12 +89,16 @@ func (x *Index) GrantPerms(g int) access.Set {
 
 // SharedPerms returns what [Index.GrantPerms] does, in a set that all grants of the same
 // rights share, and that nobody may change.
-func (x *Index) SharedPerms(g int) access.Set {
-	n := x.grantSet.at(g)
+func (x *Index) SharedPerms(g int) access.Set { return x.sharedSet(x.grantSet.at(g)) }
+
+// sharedSet returns a set of rights by its number, which nobody may change.
+func (x *Index) sharedSet(n uint32) access.Set {
 	if s, ok := x.shared.Load(n); ok {
 		return s.(access.Set)
 	}
-	s, _ := x.shared.LoadOrStore(n, x.GrantPerms(g))
+	perms := x.NewSet()
+	x.bits(n, perms)
+	s, _ := x.shared.LoadOrStore(n, perms)
 	return s.(access.Set)
 }
 

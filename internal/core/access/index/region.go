@@ -304,11 +304,14 @@ func (x *Index) KindNumbers(is func(kind string) bool) []int {
 
 // Below returns the spans of everything at and below the nodes of the inventory from one to
 // another that are of some kinds, by number; each subtree once.
-func (x *Index) Below(from, to int, kinds []int) []uint32 {
-	var out []uint32
-	heads := make([]int, len(kinds)) // the next node of each kind; looked for again once it is passed
-	for i := range heads {
-		heads[i] = -1
+func (x *Index) Below(from, to int, kinds []int) []uint32 { return x.AppendBelow(nil, from, to, kinds) }
+
+// AppendBelow appends what [Index.Below] returns.
+func (x *Index) AppendBelow(out []uint32, from, to int, kinds []int) []uint32 {
+	var few [8]int
+	heads := few[:0] // the next node of each kind; looked for again once it is passed
+	for range kinds {
+		heads = append(heads, -1)
 	}
 	for n := from; n < to; {
 		next := to
@@ -355,6 +358,41 @@ func Less(a, b []Piece) []Piece { return together(a, b, without) }
 
 // Shared returns what both of two lists of pieces hold, as pieces.
 func Shared(a, b []Piece) []Piece { return together(a, b, both) }
+
+// Meet reports whether two lists of pieces hold something both.
+func Meet(a, b []Piece) bool {
+	for len(a) > 0 && len(b) > 0 {
+		switch p, q := &a[0], &b[0]; {
+		case p.To <= q.From:
+			a = a[1:]
+		case q.To <= p.From:
+			b = b[1:]
+		case meet(p.Words, q.Words):
+			return true
+		case p.To <= q.To:
+			a = a[1:]
+		default:
+			b = b[1:]
+		}
+	}
+	return false
+}
+
+func meet(a, b []Word) bool {
+	for len(a) > 0 && len(b) > 0 {
+		switch {
+		case a[0].At < b[0].At:
+			a = a[1:]
+		case b[0].At < a[0].At:
+			b = b[1:]
+		case a[0].Bits&b[0].Bits != 0:
+			return true
+		default:
+			a, b = a[1:], b[1:]
+		}
+	}
+	return false
+}
 
 // together goes along two lists of pieces, in order both, and makes pieces of what op makes of
 // the words of either at each place.

@@ -28,7 +28,7 @@ func (x *Index) RulesIn(of []Piece) (r *Rules, ok bool) {
 		perms := x.NewSet()
 		x.bits(set, perms)
 		pieces := x.PiecesOf(perms, where)
-		if len(Shared(of, pieces)) > 0 {
+		if Meet(of, pieces) {
 			r.list = append(r.list, rule{rail, number, id, pieces})
 		}
 	}

@@ -169,10 +169,18 @@ type Walk struct {
 	pieces           *[]Piece
 	sum              bool // only pairs are asked for
 	arena            []Word
+	passing          passing
 	only             access.Set
 	extra            *Extra
 	low, high        uint32 // only nodes from here to there count
 	inside           Region // see PiecesInside; nil: everywhere
+}
+
+// passing is room for pieces that are looked at once, see [Walk.PassingInside].
+type passing struct {
+	on     bool
+	arena  []Word
+	pieces []Piece
 }
 
 // change is a word to be put back.
@@ -440,6 +448,22 @@ func (w *Walk) PiecesInside(id model.ID, e Extra, r Region) []Piece {
 	w.inside = r
 	defer func() { w.inside = nil }()
 	return w.PiecesWith(id, e)
+}
+
+// PassingInside returns what PiecesInside does, in room that the next question of its kind uses again:
+// nothing of it, nor a word of one of the pieces, may be kept.
+func (w *Walk) PassingInside(id model.ID, e Extra, r Region) []Piece {
+	if len(r) == 0 {
+		return nil
+	}
+	arena := w.arena
+	w.arena, w.passing.on = w.passing.arena[:0], true
+	w.inside, w.extra, w.pieces = r, &e, new([]Piece)
+	*w.pieces = w.passing.pieces[:0]
+	w.Totals(id)
+	w.passing = passing{arena: w.arena, pieces: *w.pieces}
+	w.arena, w.inside, w.extra, w.pieces = arena, nil, nil, nil
+	return w.passing.pieces
 }
 
 // everything is what somebody has whom no check stops.
@@ -738,6 +762,12 @@ func (w *Walk) less(word int, b uint64) {
 	}
 }
 
+// How many words room is made for at a time, and at most where it is used again; a word takes 16 bytes.
+const (
+	wordsAtOnce = 1 << 14
+	mostPassing = 1 << 18
+)
+
 // advance says that nothing changes up to a node.
 func (w *Walk) advance(to uint32) {
 	from := w.at
@@ -749,7 +779,11 @@ func (w *Walk) advance(to uint32) {
 		return
 	}
 	if cap(w.arena)-len(w.arena) < len(w.touched) {
-		w.arena = make([]Word, 0, max(1<<14, len(w.touched)))
+		size := max(wordsAtOnce, len(w.touched))
+		if w.passing.on { // what was found lies in the room of before, which is too small
+			size = max(size, min(2*cap(w.arena), mostPassing))
+		}
+		w.arena = make([]Word, 0, size)
 	}
 	begin := len(w.arena)
 	for _, t := range w.touched {

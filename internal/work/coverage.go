@@ -64,7 +64,7 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 	}
 	var out []SourceCoverage
 	for _, src := range sources {
-		_, in, res, err := w.gauged(ctx, src, window, noPaths)
+		_, in, res, err := w.gauged(ctx, src, window, unmeasured)
 		if err != nil {
 			return nil, err
 		}
@@ -137,7 +137,7 @@ func (w *Workspace) PrepareMend(ctx context.Context, window model.Duration, pick
 	if err != nil {
 		return nil, nil, damaged(err)
 	}
-	s, in, res, err := w.gauged(ctx, src, window, noPaths)
+	s, in, res, err := w.gauged(ctx, src, window, unmeasured)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -198,7 +198,7 @@ func (w *Workspace) Await(ctx context.Context, name string, logs []LogCoverage, 
 		}
 		if row.Events > 0 || first { // without a new event nothing has changed
 			first = false
-			_, in, _, err := w.gauged(ctx, src, 0, noPaths)
+			_, in, _, err := w.gauged(ctx, src, 0, unmeasured)
 			if err != nil {
 				return false, err
 			}

@@ -140,7 +140,7 @@ func (s *Source) matter() []model.Path {
 // used, over how many days.
 func (w *Workspace) costs(ctx context.Context, src config.Source) (escalate.Costs, map[string]*gauge.GrantResult, int,
 	error) {
-	_, in, res, err := w.gauged(ctx, src, 0, noPaths)
+	_, in, res, err := w.gauged(ctx, src, 0, unmeasured)
 	if err != nil {
 		return escalate.Costs{}, nil, 0, err
 	}

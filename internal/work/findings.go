@@ -3,8 +3,6 @@ package work
 import (
 	"cmp"
 	"context"
-	"math"
-	"runtime/debug"
 	"slices"
 	"time"
 
@@ -50,19 +48,18 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 	}
 	out := &Findings{}
 	for _, src := range sources {
-		s, in, res, err := w.gauged(ctx, src, window, noPaths)
+		s, in, res, err := w.gauged(ctx, src, window, unmeasured)
 		if err != nil {
 			return nil, err
 		}
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
-		// What is found comes on top of what a comparison takes; under its limit the collector would work
-		// on and on for nothing. The uses, which are most of that, are not looked at any more.
-		if in.Uses.Len() > manyUses {
-			debug.SetGCPercent(largeGC)
-		}
-		in.Uses = nil
-		debug.SetMemoryLimit(math.MaxInt64)
+		in.Uses = nil // what is found comes in their place: they are not looked at any more
 		found := gauge.Findings(in, res)
+		for _, g := range res.Grants {
+			if g != nil {
+				g.Use = nil // likewise: what follows looks at what is granted
+			}
+		}
 		found = append(found, posture.Findings(in, res, s.matter(), found)...)
 		for i := range found {
 			f := &found[i]

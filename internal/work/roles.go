@@ -67,7 +67,7 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 	if err != nil {
 		return nil, err
 	}
-	s, in, res, err := w.gauged(ctx, src, 0, noPaths)
+	s, in, res, err := w.gauged(ctx, src, 0, unmeasured)
 	if err != nil {
 		return nil, err
 	}

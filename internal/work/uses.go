@@ -250,7 +250,7 @@ func (w *Workspace) Unplaced(ctx context.Context) (*UnplacedUses, error) {
 	}
 	out := &UnplacedUses{Rows: []UnplacedUse{}}
 	for _, src := range sources {
-		_, in, res, err := w.gauged(ctx, src, 0, noPaths)
+		_, in, res, err := w.gauged(ctx, src, 0, unmeasured)
 		if err != nil {
 			return nil, err
 		}

@@ -291,12 +291,18 @@ func (w *Workspace) weights() gauge.Weights {
 // its grants with its uses, and sees to it that the estate lists the identity.
 func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Duration) (id model.ID, s *Source,
 	in *gauge.Input, res *gauge.Result, err error) {
-	return w.gaugedFor(ctx, who, window, noPaths)
+	if who == "" {
+		return w.gaugedFor(ctx, who, window, noPaths)
+	}
+	if id, _, err = SplitID(who); err != nil {
+		return id, nil, nil, nil, err
+	}
+	return w.gaugedFor(ctx, who, window, looking{measured: func(of model.ID) bool { return of == id }})
 }
 
 // gaugedFor does what GaugedFor does, and may keep on which paths grants were used.
 func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Duration,
-	paths bool) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
+	what looking) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
 	named := ""
 	if who != "" {
 		if id, named, err = SplitID(who); err != nil {
@@ -307,16 +313,22 @@ func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Dur
 	if err != nil {
 		return id, nil, nil, nil, err
 	}
-	if s, in, res, err = w.gauged(ctx, src, window, paths); err == nil && who != "" {
+	if s, in, res, err = w.gauged(ctx, src, window, what); err == nil && who != "" {
 		err = s.Known(id)
 	}
 	return id, s, in, res, err
 }
 
-// everyPath and noPaths say whether it is kept on which paths grants were used, as drafts need it.
-const (
-	everyPath = true
-	noPaths   = false
+// looking says what of a comparison is worked out.
+type looking struct {
+	paths    bool                // it is kept on which paths grants were used, as drafts need it
+	measured func(model.ID) bool // whose holdings and reach are measured; nil: everybody's
+}
+
+var (
+	everyPath  = looking{paths: true}
+	noPaths    = looking{}
+	unmeasured = looking{measured: func(model.ID) bool { return false }}
 )
 
 // Of a source with more uses than this, the garbage collector gets less room: a quarter of what is
@@ -331,17 +343,17 @@ const (
 
 // gauged compares a source's grants with its uses.
 func (w *Workspace) gauged(ctx context.Context, src config.Source, window config.Duration,
-	paths bool) (*Source, *gauge.Input, *gauge.Result, error) {
+	what looking) (*Source, *gauge.Input, *gauge.Result, error) {
 	s, err := w.Surveyed(ctx, src)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	return w.gaugedOf(ctx, s, window, paths)
+	return w.gaugedOf(ctx, s, window, what)
 }
 
 // gaugedOf compares what is in force of a source with its uses.
 func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Duration,
-	paths bool) (*Source, *gauge.Input, *gauge.Result, error) {
+	what looking) (*Source, *gauge.Input, *gauge.Result, error) {
 	uses, _, err := w.uses(ctx, s)
 	if err != nil {
 		return nil, nil, nil, err
@@ -356,7 +368,7 @@ func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Durat
 	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(s.Name),
-		Weights: w.weights(), Paths: func(*model.Grant) bool { return paths }}
+		Weights: w.weights(), Paths: func(*model.Grant) bool { return what.paths }, Measured: what.measured}
 	if in.Place, err = w.placing(ctx, s, uses); err != nil {
 		return nil, nil, nil, err
 	}
@@ -365,7 +377,7 @@ func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Durat
 	}
 	w.room += int64(perByte*s.Size()) + int64(perUse*uses.Len())
 	switch {
-	case paths: // drafts learn, and take what they take
+	case what.paths: // drafts learn, and take what they take
 		debug.SetMemoryLimit(math.MaxInt64)
 	case uses.Len() > manyUses: // of several sources one may be kept while another is compared
 		debug.SetMemoryLimit(w.room)

@@ -265,6 +265,23 @@ func (s *Scale) HoldAll(ids []int) {
 	}
 }
 
+// join adds the permissions that an identity has anywhere. Of most all are there already.
+func (s *Scale) join(all access.Set, walk *index.Walk, logs *lately, n int) {
+	id := s.x.ID(n)
+	more := s.x.Bypasses(id)
+	for _, giver := range s.x.Givers(id) {
+		more = more || !s.x.GivenBy(giver).In(all)
+	}
+	if !more {
+		return
+	}
+	h, known := s.held[id] // nobody writes there meanwhile
+	if !known || h.perms == nil {
+		h = s.holds(walk, logs, id)
+	}
+	all.Or(h.perms)
+}
+
 func (s *Scale) holds(walk *index.Walk, logs *lately, id model.ID) holds {
 	t := walk.Totals(id)
 	d, one := 0.0, 0.0

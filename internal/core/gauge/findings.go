@@ -115,6 +115,15 @@ const (
 // Findings reads off a result what is wrong, most dangerous first.
 func Findings(in *Input, r *Result) []Finding {
 	f := &finder{in: in, r: r, x: in.Index, scale: r.Scale, spare: r.Redundant(in)}
+	if in.Measured != nil {
+		var idle []*Standing
+		for _, s := range r.Standings {
+			if s.State == Idle || s.State == Disabled {
+				idle = append(idle, s)
+			}
+		}
+		r.Hold(idle...)
+	}
 	for _, s := range r.Standings {
 		if s.State == Idle || s.State == Disabled {
 			if d, grants := f.ownDanger(s); d > 0 {
@@ -210,7 +219,7 @@ func (f *finder) beside(i int, g *GrantResult) {
 	perms := f.x.SharedFew(i)
 	for _, j := range f.given(g.Grant.To) {
 		o := f.r.Grants[j]
-		if j == i || !perms.Meets(o.Perms) || o.Grant.To.Open() ||
+		if j == i || !perms.Meets(o.Perms) ||
 			!g.Grant.Condition().Implies(o.Grant.Condition()) {
 			continue
 		}
@@ -230,10 +239,15 @@ func (f *finder) givenBy(i int, g *GrantResult) []int {
 	return f.givenByOthers(i, g)
 }
 
-// given returns the grants that reach an identity; the last answer is kept.
+// given returns the grants that reach an identity, but for those to anybody; the last answer is kept.
 func (f *finder) given(id model.ID) []int {
 	if f.who != id {
-		f.who, f.has = id, f.x.Given(id)
+		f.who, f.has = id, f.has[:0]
+		for g := range f.x.Gives(id) {
+			if !f.r.Grants[g].Grant.To.Open() {
+				f.has = append(f.has, g)
+			}
+		}
 	}
 	return f.has
 }

@@ -9,6 +9,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/usage"
@@ -33,6 +34,10 @@ type Input struct {
 	// Paths says of which grants every path is kept on which they were used, for drafting;
 	// nil: of all.
 	Paths func(*model.Grant) bool
+	// Measured says of whom it is worked out what they hold and what is within their reach, which is half of
+	// a comparison; nil: of everybody. Of others [Standing.Danger], Within, Granted and Removable say
+	// nothing; [Result.Hold] and [Result.Reach] work them out.
+	Measured func(model.ID) bool
 }
 
 // Before is what was granted once and is not any more, or not so.
@@ -207,8 +212,9 @@ type Standing struct {
 	LastUse      time.Time // its last call, also one that was refused
 	LastDone     time.Time // its last call that was let through
 	Habit        usage.Habit
-	Danger       float64        // of all that reaches it
-	Within       Reach          // what is within its reach
+	Danger       float64 // of all that reaches it
+	Within       Reach   // what is within its reach
+	reached      bool
 	Removable    float64        // of its own grants: danger that nothing observed needs
 	Grants       []*GrantResult // made to exactly this identity
 }
@@ -225,7 +231,8 @@ type Result struct {
 	Again      int        // grants that were made again, and are older than they say
 	Holes      int        // logs of which days of the window are missing that earlier ones make up for
 	byID       map[model.ID]*Standing
-	crowds     map[model.ID]Reach
+	crowds     map[model.ID]Reach // what is known besides that of standings
+	within     *Within            // while it is asked
 	Scale      *Scale
 
 	redundant sync.Once
@@ -235,11 +242,44 @@ type Result struct {
 // Of returns the standing of an identity, or nil.
 func (r *Result) Of(id model.ID) *Standing { return r.byID[id] }
 
-// Crowd returns what is within reach of everyone or of signed-in, and whether a grant or a rule names
-// it.
-func (r *Result) Crowd(id model.ID) (Reach, bool) {
-	reach, ok := r.crowds[id]
-	return reach, ok
+// Hold works out what some hold, of whom that is not known yet. It is not for several goroutines.
+func (r *Result) Hold(of ...*Standing) {
+	var numbers []int
+	for _, s := range of {
+		if n, ok := r.Scale.x.Number(s.ID); ok {
+			numbers = append(numbers, n)
+		}
+	}
+	r.Scale.HoldAll(numbers)
+	for _, s := range of {
+		var perms access.Set
+		s.Danger, perms = r.Scale.Held(s.ID)
+		s.Granted = perms.Count()
+	}
+}
+
+// Reach returns what is within reach of an identity, or of an open crowd; the first one that is not known yet
+// takes long to prepare. It is not for several goroutines.
+func (r *Result) Reach(id model.ID) Reach {
+	if s := r.byID[id]; s != nil && s.reached {
+		return s.Within
+	}
+	reach, known := r.crowds[id]
+	if !known {
+		reach = r.reach(id)
+		r.crowds[id] = reach
+	}
+	return reach
+}
+
+// Escalate measures what is within reach by a graph that is at hand, of the same estate.
+func (r *Result) Escalate(g *escalate.Graph) { r.within = withinOf(r.Scale, g) }
+
+func (r *Result) reach(id model.ID) Reach {
+	if r.within == nil {
+		r.within = NewWithin(r.Scale)
+	}
+	return r.within.Of(id)
 }
 
 // Sums says of identities how many grants reach them, and what those give by name, through groups and
@@ -265,7 +305,8 @@ func Run(in *Input) *Result {
 	}
 	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{},
 		holders: map[model.ID]*together{}}
-	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, Scale: NewScale(in.Index, in.Weights)}
+	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, crowds: map[model.ID]Reach{},
+		Scale: NewScale(in.Index, in.Weights)}
 	for range parallel.Workers() {
 		r.parts = append(r.parts, newPart(r))
 	}
@@ -350,13 +391,12 @@ func (r *runner) prepare() {
 	for i, g := range r.x.Grants() {
 		r.out.Grants[i] = &GrantResult{Number: i, Grant: g, Perms: r.x.SharedPerms(i)}
 	}
-	var numbers []int
-	for n, id := range r.x.Everybody() {
+	for _, id := range r.x.Everybody() {
 		if id.ID.Source != "" { // linked in from another source, which compares it
 			continue
 		}
 		s := &Standing{ID: id.ID, Identity: *id}
-		r.out.Standings, numbers = append(r.out.Standings, s), append(numbers, n)
+		r.out.Standings = append(r.out.Standings, s)
 		r.out.byID[id.ID] = s
 	}
 	for _, s := range r.out.Standings {
@@ -364,21 +404,26 @@ func (r *runner) prepare() {
 			s.Grants = append(s.Grants, r.out.Grants[g])
 		}
 	}
-	within := NewWithin(r.out.Scale)
-	r.out.Scale.HoldAll(numbers)
+	var measured []*Standing
 	for _, s := range r.out.Standings {
-		var perms access.Set
-		s.Danger, perms = r.out.Scale.Held(s.ID)
-		s.Within = within.Of(s.ID)
-		s.Granted = perms.Count()
-	}
-	r.out.crowds = map[model.ID]Reach{}
-	for _, kind := range []model.IdentityKind{model.SignedIn, model.Everyone} {
-		id := model.ID{Kind: kind}
-		if _, named := r.x.Number(id); named {
-			r.out.crowds[id] = within.Of(id)
+		if r.in.Measured == nil || r.in.Measured(s.ID) {
+			measured = append(measured, s)
 		}
 	}
+	r.out.Hold(measured...)
+	for _, s := range measured {
+		s.Within = r.out.reach(s.ID)
+		s.reached = true
+	}
+	if r.in.Measured == nil { // else who is asked about may be few, or nobody
+		for _, kind := range []model.IdentityKind{model.SignedIn, model.Everyone} {
+			id := model.ID{Kind: kind}
+			if _, named := r.x.Number(id); named {
+				r.out.crowds[id] = r.out.reach(id)
+			}
+		}
+	}
+	r.out.within = nil // it takes much room, and is asked again for few
 	r.out.Scale.forget()
 	holders := map[model.ID][]model.ID{} // of whom grants name, whom the estate need not list
 	for _, g := range r.out.Grants {

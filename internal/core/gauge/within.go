@@ -52,8 +52,10 @@ type total struct {
 }
 
 // NewWithin prepares a measure. It costs what [escalate.New] does.
-func NewWithin(s *Scale) *Within {
-	return &Within{s: s, g: escalate.New(s.x, nil), memo: map[string]Reach{}, own: map[int]*gets{}, few: firstFew}
+func NewWithin(s *Scale) *Within { return withinOf(s, escalate.New(s.x, nil)) }
+
+func withinOf(s *Scale, g *escalate.Graph) *Within {
+	return &Within{s: s, g: g, memo: map[string]Reach{}, own: map[int]*gets{}, few: firstFew}
 }
 
 // Of measures what is within reach of an identity.
@@ -137,7 +139,6 @@ func (w *Within) everybody() *total {
 			people = append(people, n)
 		}
 	}
-	w.s.HoldAll(people)
 	// What groups would open is only asked when a few have left little.
 	begun := total{lacks: x.Whole()}
 	walk := x.NewWalk(index.Possible)
@@ -151,7 +152,7 @@ func (w *Within) everybody() *total {
 	var wg sync.WaitGroup
 	for k := range parts {
 		wg.Go(func() {
-			t := &parts[k]
+			t, logs := &parts[k], &lately{}
 			t.held, t.lacks, t.all = x.NewSet(), begun.lacks, begun.all
 			walk := x.NewWalk(index.Possible)
 			t.sieve = sieve.Copy()
@@ -163,7 +164,7 @@ func (w *Within) everybody() *total {
 				if less {
 					t.sieve = w.g.NewSieve(t.sieve, t.lacks, x.Everything().AndNot(t.all))
 				}
-				t.held.Or(w.s.held[x.ID(people[i])].perms)
+				w.s.join(t.held, walk, logs, people[i])
 			}
 		})
 	}

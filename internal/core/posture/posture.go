@@ -49,8 +49,7 @@ type finder struct {
 	x   *index.Index
 	out []gauge.Finding
 
-	admin  map[string]bool // grants that are told as standing administration
-	within *gauge.Within
+	admin map[string]bool // grants that are told as standing administration
 }
 
 // Findings reads an estate. Nodes are those whose administrators matter; what is known
@@ -265,10 +264,6 @@ func (f *finder) ceilings() {
 // than once.
 func (f *finder) chains() {
 	var who []model.ID
-	held := map[model.ID]float64{}
-	for n := range f.x.Identities() { // those that only an edge names, too
-		held[f.x.ID(n)] = f.res.Scale.HeldDanger(f.x.ID(n))
-	}
 	dangers := make([][]float64, parallel.Workers()) // the same by the numbers of a masker: most get to the same few
 	for _, i := range f.x.Everybody() {
 		if i.ID.Kind != model.Group && !f.untouched(i.ID) {
@@ -278,6 +273,7 @@ func (f *finder) chains() {
 	worst := make([]gauge.Finding, len(who))
 	by := make([]*model.ActAs, len(who)) // the first step
 	maskers := make([]*index.Masker, parallel.Workers())
+	held := f.heldByChains(who, maskers)
 	parallel.Each(len(who), func(k, n int) {
 		if maskers[k] == nil {
 			maskers[k] = f.x.Masker()
@@ -331,6 +327,50 @@ func (f *finder) chains() {
 	}
 }
 
+// heldByChains returns what is held by those who act as others in more than one step, and by those whom
+// they act as.
+func (f *finder) heldByChains(who []model.ID, maskers []*index.Masker) map[model.ID]float64 {
+	ends := make([]map[int]model.ID, len(maskers)) // by the numbers of a masker: most get to the same few
+	begins := make([]bool, len(who))
+	parallel.Each(len(who), func(k, n int) {
+		if maskers[k] == nil {
+			maskers[k] = f.x.Masker()
+		}
+		if ends[k] == nil {
+			ends[k] = map[int]model.ID{}
+		}
+		m := maskers[k]
+		for i := range m.Of(who[n]) {
+			if to, far := m.ID(i); far {
+				ends[k][m.Number(i)], begins[n] = to, true
+			}
+		}
+	})
+	held := map[model.ID]float64{}
+	for n, id := range who {
+		if begins[n] {
+			held[id] = 0
+		}
+	}
+	for _, some := range ends {
+		for _, id := range some {
+			held[id] = 0
+		}
+	}
+	var numbers []int
+	for id := range held {
+		if n, ok := f.x.Number(id); ok {
+			numbers = append(numbers, n)
+		}
+	}
+	slices.Sort(numbers)
+	f.res.Scale.HoldAll(numbers)
+	for id := range held {
+		held[id] = f.res.Scale.HeldDanger(id)
+	}
+	return held
+}
+
 func steps(m access.Mask) []model.ID {
 	out := make([]model.ID, len(m.Steps))
 	for i, s := range m.Steps {
@@ -345,6 +385,7 @@ func (f *finder) escalation(nodes []model.Path) {
 		return
 	}
 	g := escalate.New(f.x, nodes)
+	f.res.Escalate(g)
 	told := map[int]bool{}
 	before := map[model.Path]int{}
 	for n, node := range nodes {
@@ -371,18 +412,7 @@ func (f *finder) escalation(nodes []model.Path) {
 			told[r.Identity] = true
 			x := gauge.Finding{Kind: Escalation, Identity: id, Standing: f.res.Of(id), Node: node,
 				Severity: gauge.High, Count: len(r.Steps)}
-			if s := x.Standing; s != nil {
-				x.Danger = s.Within.Danger - s.Danger
-			} else {
-				reach, crowd := f.res.Crowd(id)
-				if !crowd {
-					if f.within == nil { // it takes seconds to prepare
-						f.within = gauge.NewWithin(f.res.Scale)
-					}
-					reach = f.within.Of(id)
-				}
-				x.Danger = reach.Danger - f.res.Scale.HeldDanger(id)
-			}
+			x.Danger = f.res.Reach(id).Danger - f.res.Scale.HeldDanger(id)
 			f.add(x, node.String())
 		}
 	}

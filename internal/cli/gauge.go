@@ -276,6 +276,10 @@ func (a *app) gaugeOne(s *work.Source, in *work.GaugeInput, res *work.GaugeResul
 	switch st := res.Of(id); {
 	case st == nil:
 	case st.State == work.Protected: // it is never changed
+	case len(holdings) == 0: // nothing can be taken, and what is over can be given again
+		if len(over) > 0 {
+			d.Next = []string{command("clipfence draft --for %s --from ends --until TIME", over[0].To)}
+		}
 	case st.State == work.Rare && st.LastUse.IsZero(), st.State == work.Unproven && !st.Dark:
 		d.Next = []string{"clipfence coverage", command("clipfence reach %s", id)} // a draft has nothing to go by
 	default:

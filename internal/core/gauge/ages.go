@@ -19,7 +19,7 @@ import (
 //     nothing that is granted today allowed it.
 //
 // One grant alone that was used before it was made may have replaced one that gave less, and keeps
-// its date.
+// its date. And what only holds from a day on is no older than that day, whenever it was written down.
 
 // Of so many young grants that are used so many must have been used before they were made, for the
 // date of all to count for nothing. Those of which it is known what they replaced do not count here: after
@@ -100,8 +100,14 @@ func (r *runner) ages() {
 			(every || again(days[usage.DayOf(res.Grant.Created)], leastOfDay)) {
 			res.Since = r.in.History
 		}
-		if res != nil && res.Since.Before(res.Grant.Created) {
+		if res == nil {
+			continue
+		}
+		if res.Since.Before(res.Grant.Created) {
 			r.out.Again++
+		}
+		if from := res.Grant.When.From; res.Since.Before(from) { // what begins later gives nothing before
+			res.Since = from
 		}
 	}
 }

@@ -724,7 +724,7 @@ func (r *part) state(s *Standing, days usage.Days) State {
 		return Disabled
 	case !s.LastUse.Before(r.span.From):
 		return Active
-	case id.Created.After(r.span.From):
+	case id.Created.After(r.span.From), slices.ContainsFunc(s.Grants, r.begins):
 		return New
 	case !id.LastSeen.IsZero() && !id.LastSeen.Before(r.span.From):
 		return Unproven // it signs in, and does nothing that a log shows
@@ -765,6 +765,9 @@ func (r *part) state(s *Standing, days usage.Days) State {
 	}
 	return Unproven
 }
+
+// begins reports whether a grant gives nothing yet: whoever has it is expected.
+func (r *runner) begins(g *GrantResult) bool { return g.Grant.When.From.After(r.in.AsOf) }
 
 // remembered reports whether the source's own memory of sign-ins proves a silence over the window,
 // whatever the logs show. What it remembers is as new as the last sign-in of anybody that it knows:

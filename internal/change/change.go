@@ -407,8 +407,15 @@ const skew = 5 * time.Minute
 func TooOld(surveyed, now time.Time, most time.Duration) string {
 	switch age := now.Sub(surveyed); {
 	case age > most:
+		unit := time.Minute // nobody counts the minutes of a week
+		switch {
+		case age >= 2*24*time.Hour:
+			unit = 24 * time.Hour
+		case age >= 2*time.Hour:
+			unit = time.Hour
+		}
 		return fmt.Sprintf("the survey is %s old; at most %s is allowed (run: clipfence survey)",
-			model.Duration(age.Truncate(time.Minute)), model.Duration(most))
+			model.Duration(age.Truncate(unit)), model.Duration(most))
 	case age < -skew:
 		return fmt.Sprintf("the survey is dated %s, which is to come; a clock is wrong (run: clipfence survey)",
 			surveyed.UTC().Format(time.RFC3339))

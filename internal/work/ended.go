@@ -68,17 +68,13 @@ func (s *Source) DecideCall(id model.ID, p model.Permission, path model.Path, c 
 	return out
 }
 
-// explainedTill reports whether a use began while something allowed it that is over now.
-func (s *Source) explainedTill(u *usage.Use) bool {
-	x := s.Listed()
-	if x == s.Index {
-		return false
-	}
-	d := x.Decide(u.Principal(), u.Permission, u.Path, u.Context())
-	return d.Outcome != access.Denied && slices.ContainsFunc(d.Ways, func(way access.Way) bool {
+// explainedBy reports whether a use began while something allowed it that an index lists, over or not.
+func explainedBy(x *index.Index, u *usage.Use, at model.Path) bool {
+	d := x.Decide(u.Principal(), u.Permission, at, u.Context())
+	return d.Outcome != access.Denied && (len(d.Ways) == 0 || slices.ContainsFunc(d.Ways, func(way access.Way) bool {
 		end := way.Grant.Condition().Until
 		return end.IsZero() || u.First.Before(end)
-	})
+	}))
 }
 
 // as returns a source as it would be.

@@ -93,12 +93,9 @@ func (p *pastGrants) explains(u *usage.Use) bool {
 		}
 	}
 	on := append([]model.Path{u.Path}, p.s.Moved.Before(u.Path)...) // what was granted was granted there
-	if p.s.explainedTill(u) {
-		return true
-	}
 	return slices.ContainsFunc(p.indexes, func(x *index.Index) bool {
 		return slices.ContainsFunc(on, func(at model.Path) bool {
-			return x.Decide(u.Principal(), u.Permission, at, u.Context()).Outcome != access.Denied
+			return explainedBy(x, u, at)
 		})
 	})
 }
@@ -144,6 +141,9 @@ func (p *pastGrants) load() error {
 			continue
 		}
 		grant(r.Grant())
+	}
+	if listed := p.s.Listed(); listed != p.s.Index {
+		p.indexes = append(p.indexes, listed)
 	}
 	if len(d.Come.Grants) > 0 {
 		x, err := p.s.With(d)

@@ -244,6 +244,9 @@ func (f *Fence) Validate(x *index.Index) error {
 			fault(f.At, "replaces: no grant %q in source %q; survey again, or draft anew", id, source)
 		} else if g := x.Grant(n); g.To != f.For.In(source) {
 			fault(f.At, "replaces: grant %q is made to %s, not to %s", id, g.To, f.For)
+		} else if f.Widens == "" && x.Over(n) {
+			fault(f.At, "replaces: grant %q is over since %s and gives nothing any more; draft anew", id,
+				g.Condition().Until.UTC().Format(time.RFC3339))
 		}
 	}
 	groups := x.GroupsOf(f.For.In(source))

@@ -31,7 +31,7 @@ func over(c model.Condition, t time.Time) bool { return !c.Until.IsZero() && !t.
 func (x *Index) Ended(t time.Time) iter.Seq[*model.Grant] {
 	return func(yield func(*model.Grant) bool) {
 		for _, n := range x.ends.of(endsGrants).all() {
-			if x.grantTo.at(int(n)) == none && (x.more == nil || !x.more.over[n]) {
+			if x.grantTo.at(int(n)) == none && !x.Over(int(n)) {
 				continue
 			}
 			if g := x.grants.at(int(n)); over(g.Condition(), t) && !yield(g) {
@@ -40,6 +40,9 @@ func (x *Index) Ended(t time.Time) iter.Seq[*model.Grant] {
 		}
 	}
 }
+
+// Over reports whether the grant of a number is listed, and over, in a view of what is in force.
+func (x *Index) Over(n int) bool { return x.more != nil && x.more.over[uint32(n)] }
 
 // InForce returns a view of the estate without the grants, denials and act-as edges that are over at
 // t; x itself where there are none. Of calls from t on it decides as x does. Without it, what x is

@@ -67,7 +67,7 @@ func (x *Index) GrantNamed(id string) (int, bool) {
 func (x *Index) grantsNamed(id string) []uint32 {
 	var out []uint32
 	listed := func(g uint32) {
-		if (x.grantTo.at(int(g)) != none || x.more != nil && x.more.over[g]) && x.grants.at(int(g)).ID == id {
+		if (x.grantTo.at(int(g)) != none || x.Over(int(g))) && x.grants.at(int(g)).ID == id {
 			out = append(out, g)
 		}
 	}

@@ -15,7 +15,8 @@ import (
 func TestMeasured(t *testing.T) {
 	findings := func(in *gauge.Input, res *gauge.Result) []string {
 		list := gauge.Findings(in, res)
-		list = append(list, posture.Findings(in, res, []model.Path{model.MustPath("/m"), model.MustPath("/m/unit:u0")}, list)...)
+		nodes := []model.Path{model.MustPath("/m"), model.MustPath("/m/unit:u0")}
+		list = append(list, posture.Findings(in, res, nodes, list)...)
 		var out []string
 		for _, f := range list {
 			held := ""

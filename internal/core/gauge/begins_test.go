@@ -42,10 +42,11 @@ func TestBegins(t *testing.T) {
 		}
 		res := gauge.Run(in)
 		n, _ = in.Index.GrantNamed("g")
-		if got := res.Grants[n]; (got.Unused.Count() > 0) != tt.unused || got.TooNew.Count()+got.Held.Count() > 0 == tt.unused ||
+		if got := res.Grants[n]; (got.Unused.Count() > 0) != tt.unused ||
+			got.TooNew.Count()+got.Held.Count() > 0 == tt.unused ||
 			tt.from > -90 && !got.Since.Equal(g.When.From) {
-			t.Errorf("%s: %d not used, %d too new, %d held, since %s", name, got.Unused.Count(), got.TooNew.Count(),
-				got.Held.Count(), got.Since)
+			t.Errorf("%s: %d not used, %d too new, %d held, since %s", name, got.Unused.Count(),
+				got.TooNew.Count(), got.Held.Count(), got.Since)
 		}
 		if s := res.Of(model.MustID("workload/a")); s.State != tt.state {
 			t.Errorf("%s: it is %s, want %s", name, s.State, tt.state)

@@ -388,10 +388,11 @@ func mix(h uint64) uint64 { return h ^ h>>32 }
 func (x *Index) is(n uint32, text []byte) bool {
 	for n != none {
 		seg := x.nodeSeg.at(int(n))
-		if len(text) <= len(seg) || string(text[len(text)-len(seg):]) != string(seg) || text[len(text)-len(seg)-1] != '/' {
+		end := len(text) - len(seg) - 1
+		if end < 0 || text[end] != '/' || string(text[end+1:]) != string(seg) {
 			return false
 		}
-		text = text[:len(text)-len(seg)-1]
+		text = text[:end]
 		n = x.nodeParent.at(int(n))
 	}
 	return len(text) == 0

@@ -29,7 +29,7 @@ func TestMeasured(t *testing.T) {
 		return out
 	}
 	told, kinds := 0, map[string]int{}
-	for seed := range uint64(estates(t) / 10) {
+	for seed := range uint64(max(40, estates(t)/10)) {
 		in := crowded(t, 700_000+seed)
 		all := gauge.Run(in)
 		want := findings(in, all)

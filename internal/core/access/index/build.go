@@ -895,6 +895,7 @@ func (b *builder) ruleColumns() {
 		ending := func(kind int, c model.Condition, i int) {
 			if !c.Until.IsZero() {
 				yield(kind, uint32(i))
+				yield(kind, secondOf(c.Until))
 			}
 		}
 		for i := range e.Grants {

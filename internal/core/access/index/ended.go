@@ -2,6 +2,7 @@ package index
 
 import (
 	"iter"
+	"math"
 	"slices"
 	"time"
 
@@ -9,7 +10,8 @@ import (
 	"clipfence/internal/core/model"
 )
 
-// The lists of what has an end, whether that is over or not.
+// The lists of what has an end, whether that is over or not: the numbers of records, each with the second that
+// its end lies in, so that few need be read to know which are over.
 const (
 	endsGrants = iota
 	endsDenials
@@ -17,24 +19,40 @@ const (
 	kindsOfEnds
 )
 
+// secondOf returns the second since 1970 that a time lies in, as near as 32 bits tell.
+func secondOf(t time.Time) uint32 { return uint32(min(max(t.Unix(), 0), math.MaxUint32)) }
+
 // ending keeps that what comes has an end, if it has.
 func (e *editor) ending(kind int, c model.Condition, n uint32) {
 	if !c.Until.IsZero() {
 		e.ends.add(kind, n)
+		e.ends.add(kind, secondOf(c.Until))
 	}
 }
 
-// over reports whether a condition holds at no time from t on.
-func over(c model.Condition, t time.Time) bool { return !c.Until.IsZero() && !t.Before(c.Until) }
+// over yields the numbers of what is over at t, of one kind: what holds at no time from then on. Of what
+// ends in the very second it is read when.
+func (x *Index) over(kind int, t time.Time, condition func(n int) model.Condition) iter.Seq[uint32] {
+	return func(yield func(uint32) bool) {
+		second := secondOf(t)
+		for list, j := x.ends.of(kind).all(), 0; j < len(list); j += 2 {
+			n, end := list[j], list[j+1]
+			if (end < second || end == second && !t.Before(condition(int(n)).Until)) && !yield(n) {
+				return
+			}
+		}
+	}
+}
+
+func (x *Index) grantsOver(t time.Time) iter.Seq[uint32] {
+	return x.over(endsGrants, t, func(n int) model.Condition { return x.grants.at(n).Condition() })
+}
 
 // Ended yields the grants that are over at t, though the source may go on listing them.
 func (x *Index) Ended(t time.Time) iter.Seq[*model.Grant] {
 	return func(yield func(*model.Grant) bool) {
-		for _, n := range x.ends.of(endsGrants).all() {
-			if x.grantTo.at(int(n)) == none && !x.Over(int(n)) {
-				continue
-			}
-			if g := x.grants.at(int(n)); over(g.Condition(), t) && !yield(g) {
+		for n := range x.grantsOver(t) {
+			if there := x.grantTo.at(int(n)) != none || x.Over(int(n)); there && !yield(x.grants.at(int(n))) {
 				return
 			}
 		}
@@ -52,42 +70,41 @@ func (x *Index) Over(n int) bool { return x.more != nil && x.more.over[uint32(n)
 // ([Index.GrantNamed], [Index.Ended]), and an edit may take it away.
 func (x *Index) InForce(t time.Time, but ...string) *Index {
 	var e *editor
-	goes := func(id string, c model.Condition) bool {
-		if !over(c, t) || slices.Contains(but, id) {
-			return false
+	stays := func(id func() string) bool {
+		if len(but) > 0 && slices.Contains(but, id()) {
+			return true
 		}
 		if e == nil {
 			e = x.editor(&access.Edit{})
 		}
-		return true
+		return false
 	}
-	for _, n := range x.ends.of(endsGrants).all() {
-		if x.grantTo.at(int(n)) == none {
-			continue
-		}
-		if g := x.grants.at(int(n)); goes(g.ID, g.Condition()) {
-			e.dropGrant(n)
-			e.more.over[n] = true
+	var grants []uint32
+	for n := range x.grantsOver(t) {
+		if x.grantTo.at(int(n)) != none && !stays(func() string { return x.grants.at(int(n)).ID }) {
+			grants = append(grants, n)
 		}
 	}
-	for _, n := range x.ends.of(endsDenials).all() {
-		if x.more != nil && x.more.deniesGone[n] {
-			continue
-		}
-		if d := x.denials.at(int(n)); goes(d.ID, d.When) {
+	denial := func(n int) model.Condition { return x.denials.at(n).When }
+	for n := range x.over(endsDenials, t, denial) {
+		gone := x.more != nil && x.more.deniesGone[n]
+		if d := x.denials.at(int(n)); !gone && !stays(func() string { return d.ID }) {
 			e.dropDenial(int(n), d)
 		}
 	}
-	for _, n := range x.ends.of(endsActAs).all() {
-		if x.more != nil && x.more.edgesGone[n] {
-			continue
-		}
-		if a := x.actAs.at(int(n)); goes(a.ID, a.Condition()) {
+	edge := func(n int) model.Condition { return x.actAs.at(n).Condition() }
+	for n := range x.over(endsActAs, t, edge) {
+		gone := x.more != nil && x.more.edgesGone[n]
+		if a := x.actAs.at(int(n)); !gone && !stays(func() string { return a.ID }) {
 			e.dropEdge(n, a)
 		}
 	}
 	if e == nil {
 		return x
+	}
+	e.dropGrants(grants)
+	for _, n := range grants {
+		e.more.over[n] = true
 	}
 	e.settle()
 	return e.Index

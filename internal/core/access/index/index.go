@@ -18,7 +18,7 @@ import (
 var ErrDamaged = errors.New("not an index of this version")
 
 // Version is that of the columns; an index of another one is built anew.
-const Version = 5
+const Version = 6
 
 const (
 	none = ^uint32(0)
@@ -143,7 +143,7 @@ type columns struct {
 	railBut     lists
 	ceilSet     ints
 	ceilOn      lists
-	ends        lists // what has an end, kind by kind (endsGrants and those after it)
+	ends        lists // what has an end, and its second, kind by kind (see ended.go)
 
 	grants     records[model.Grant]
 	denials    records[model.Denial]

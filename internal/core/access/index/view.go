@@ -298,24 +298,38 @@ func (e *editor) dropEdge(i uint32, a *model.ActAs) {
 	}
 }
 
-func (e *editor) dropGrant(g uint32) {
-	if e.more.over[g] {
-		delete(e.more.over, g)
-		return
-	}
-	to := int(e.grantTo.at(int(g)))
-	rows, at := e.given.of(to).all(), e.givenAt.of(to).all()
-	var keepRows, keepAt []uint32
-	for j := 0; j < len(rows); j += givenWidth {
-		if rows[j+givenGrant] == g {
-			e.onPlace.drop(int(at[j/givenWidth]), g)
+func (e *editor) dropGrant(g uint32) { e.dropGrants([]uint32{g}) }
+
+// dropGrants takes grants away. Each list that leads to some of them is made anew once: thousands may lie on
+// one node.
+func (e *editor) dropGrants(list []uint32) {
+	gone, holders, places := map[uint32]bool{}, map[int]bool{}, map[int]bool{}
+	for _, g := range list {
+		if e.more.over[g] {
+			delete(e.more.over, g)
 			continue
 		}
-		keepRows, keepAt = append(keepRows, rows[j:j+givenWidth]...), append(keepAt, at[j/givenWidth])
+		if to := e.grantTo.at(int(g)); to != none {
+			gone[g], holders[int(to)] = true, true
+			e.grantTo.put(int(g), none)
+		}
 	}
-	e.given.put(to, keepRows)
-	e.givenAt.put(to, keepAt)
-	e.grantTo.put(int(g), none)
+	for to := range holders {
+		rows, at := e.given.of(to).all(), e.givenAt.of(to).all()
+		var keepRows, keepAt []uint32
+		for j := 0; j < len(rows); j += givenWidth {
+			if gone[rows[j+givenGrant]] {
+				places[int(at[j/givenWidth])] = true
+				continue
+			}
+			keepRows, keepAt = append(keepRows, rows[j:j+givenWidth]...), append(keepAt, at[j/givenWidth])
+		}
+		e.given.put(to, keepRows)
+		e.givenAt.put(to, keepAt)
+	}
+	for on := range places {
+		e.onPlace.put(on, slices.DeleteFunc(e.onPlace.of(on).all(), func(g uint32) bool { return gone[g] }))
+	}
 }
 
 func (e *editor) putGrant(g *model.Grant) {

@@ -186,6 +186,7 @@ func (s *Scale) Union(parts []Part) float64 {
 	}
 	// Permissions that the same parts give are on the same places.
 	by := map[string]access.Set{}
+	var sigs []string // in the order in which they come: sums in another one differ in their last digit
 	sig := make([]byte, (len(parts)+7)/8)
 	for i := range s.x.Numbers() {
 		clear(sig)
@@ -201,18 +202,19 @@ func (s *Scale) Union(parts []Part) float64 {
 		}
 		if by[string(sig)] == nil {
 			by[string(sig)] = s.x.NewSet()
+			sigs = append(sigs, string(sig))
 		}
 		by[string(sig)].Add(i)
 	}
 	d := 0.0
-	for sig, perms := range by {
+	for _, sig := range sigs {
 		var r index.Region
 		for j, p := range parts {
 			if sig[j/8]>>(j%8)&1 == 1 {
 				r = append(r, s.on(p.Where)...)
 			}
 		}
-		d += s.sum(perms, r.Or(nil))
+		d += s.sum(by[sig], r.Or(nil))
 	}
 	return d
 }

@@ -56,9 +56,12 @@ func TestBegins(t *testing.T) {
 
 // TestUnionIsOne: what several parts measure together is the same to the last digit, however often it is asked.
 func TestUnionIsOne(t *testing.T) {
-	in, err := gaugetest.Parse("grant a workload/a stow/item:read /m/**\ngrant b workload/a stow/item:change " +
-		"/m/berth:x/box:b1/**\ngrant c workload/a stow/item:* /m/berth:x/box:b*/**\n" +
-		"grant d workload/a stow/box:scrap /m/berth:x/**\ngrant e workload/a * /m/berth:x/box:b2/**\ngrant f workload/a muster/grant:give /m/**")
+	in, err := gaugetest.Parse("grant a workload/a stow/item:read /m/**\n" +
+		"grant b workload/a stow/item:change /m/berth:x/box:b1/**\n" +
+		"grant c workload/a stow/item:* /m/berth:x/box:b*/**\n" +
+		"grant d workload/a stow/box:scrap /m/berth:x/**\n" +
+		"grant e workload/a * /m/berth:x/box:b2/**\n" +
+		"grant f workload/a muster/grant:give /m/**")
 	if err != nil {
 		t.Fatal(err)
 	}

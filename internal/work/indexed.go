@@ -51,7 +51,7 @@ func (w *Workspace) Surveyed(ctx context.Context, s config.Source) (*Source, err
 			}
 			return f.Close()
 		})
-		return w.young(ctx, &Source{Source: s, Index: f.Index, Survey: survey})
+		return w.today(ctx, &Source{Source: s, Index: f.Index, Survey: survey})
 	}
 	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, snapshot.ErrOther) {
 		w.Log.Warn("the snapshot is made anew", "error", err)
@@ -64,7 +64,16 @@ func (w *Workspace) Surveyed(ctx context.Context, s config.Source) (*Source, err
 	if err != nil {
 		return nil, err
 	}
-	return w.young(ctx, out)
+	return w.today(ctx, out)
+}
+
+// today returns what is in force of a source that was surveyed.
+func (w *Workspace) today(ctx context.Context, s *Source) (*Source, error) {
+	s, err := w.young(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	return s.inForce(w.now()), nil
 }
 
 // snapshotOf returns the file of a source's snapshot, and the key that says of which

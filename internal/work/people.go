@@ -385,14 +385,11 @@ func (w *Workspace) dropForgotten(b *fold.Batch, list []forgotten, means func(mo
 }
 
 // young makes forgotten identities ones that are as new as the forgetting: what they did before
-// nobody knows. What is over is left out.
+// nobody knows.
 func (w *Workspace) young(ctx context.Context, s *Source) (*Source, error) {
 	list, err := w.forgotten(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if len(list) == 0 {
-		return s.inForce(w.now()), nil
+	if err != nil || len(list) == 0 {
+		return s, err
 	}
 	key, err := w.peopleKey()
 	if err != nil {
@@ -412,7 +409,6 @@ func (w *Workspace) young(ctx context.Context, s *Source) (*Source, error) {
 			}
 		}
 	}
-	s = s.inForce(w.now())
 	if len(d.Come.Identities) == 0 {
 		return s, nil
 	}

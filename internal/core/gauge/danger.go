@@ -35,7 +35,7 @@ var logs = func() (out [4096]float64) {
 	return out
 }()
 
-// lately keeps the last of the larger ones: to compute one takes ten times as long as to look it up.
+// lately keeps the last of the larger ones, which come again and again.
 type lately struct {
 	n  [1024]int
 	of [1024]float64

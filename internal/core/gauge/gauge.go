@@ -212,11 +212,11 @@ type Standing struct {
 	LastUse      time.Time // its last call, also one that was refused
 	LastDone     time.Time // its last call that was let through
 	Habit        usage.Habit
-	Danger       float64 // of all that reaches it
-	Within       Reach   // what is within its reach
-	reached      bool
+	Danger       float64        // of all that reaches it
+	Within       Reach          // what is within its reach
 	Removable    float64        // of its own grants: danger that nothing observed needs
 	Grants       []*GrantResult // made to exactly this identity
+	reached      bool           // Within says something
 }
 
 // Result is a whole comparison.
@@ -231,7 +231,7 @@ type Result struct {
 	Again      int        // grants that were made again, and are older than they say
 	Holes      int        // logs of which days of the window are missing that earlier ones make up for
 	byID       map[model.ID]*Standing
-	crowds     map[model.ID]Reach // what is known besides that of standings
+	reaches    map[model.ID]Reach // of crowds and others, besides what standings say
 	within     *Within            // while it is asked
 	Scale      *Scale
 
@@ -264,10 +264,10 @@ func (r *Result) Reach(id model.ID) Reach {
 	if s := r.byID[id]; s != nil && s.reached {
 		return s.Within
 	}
-	reach, known := r.crowds[id]
+	reach, known := r.reaches[id]
 	if !known {
 		reach = r.reach(id)
-		r.crowds[id] = reach
+		r.reaches[id] = reach
 	}
 	return reach
 }
@@ -305,7 +305,7 @@ func Run(in *Input) *Result {
 	}
 	r := &runner{in: in, x: in.Index, span: in.Span(), now: usage.DayOf(in.AsOf), activity: activities{},
 		holders: map[model.ID]*together{}}
-	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, crowds: map[model.ID]Reach{},
+	r.out = &Result{Window: r.span, byID: map[model.ID]*Standing{}, reaches: map[model.ID]Reach{},
 		Scale: NewScale(in.Index, in.Weights)}
 	for range parallel.Workers() {
 		r.parts = append(r.parts, newPart(r))
@@ -419,7 +419,7 @@ func (r *runner) prepare() {
 		for _, kind := range []model.IdentityKind{model.SignedIn, model.Everyone} {
 			id := model.ID{Kind: kind}
 			if _, named := r.x.Number(id); named {
-				r.out.crowds[id] = r.out.reach(id)
+				r.out.reaches[id] = r.out.reach(id)
 			}
 		}
 	}

@@ -274,3 +274,26 @@ func TestWeightOfPlaces(t *testing.T) {
 		}
 	}
 }
+
+// TestUnionIsOne: what several parts measure together is the same to the last digit, however often it is asked.
+func TestUnionIsOne(t *testing.T) {
+	in, err := gaugetest.Parse("grant a workload/a stow/item:read /m/**\n" +
+		"grant b workload/a stow/item:change /m/berth:x/box:b1/**\n" +
+		"grant c workload/a stow/item:* /m/berth:x/box:b*/**\n" +
+		"grant d workload/a stow/box:scrap /m/berth:x/**\n" +
+		"grant e workload/a * /m/berth:x/box:b2/**\n" +
+		"grant f workload/a muster/grant:give /m/**")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var parts []gauge.Part
+	for n, g := range in.Index.Grants() {
+		parts = append(parts, gauge.Part{Perms: in.Index.SharedPerms(n), Where: g.Where})
+	}
+	want := gauge.NewScale(in.Index, gauge.DefaultWeights).Union(parts)
+	for range 200 {
+		if got := gauge.NewScale(in.Index, gauge.DefaultWeights).Union(parts); got != want {
+			t.Fatalf("together they measure %v, and %v before", got, want)
+		}
+	}
+}

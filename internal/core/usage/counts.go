@@ -147,7 +147,7 @@ type extra struct {
 // packed for the set count as one a day.
 func counted(d Days, c Counts) iter.Seq2[Day, int64] {
 	return func(yield func(Day, int64) bool) {
-		var few [64]int64 // as many as most have; a use is looked at millions of times
+		var few [64]int64 // more than most have: nothing is allocated for them
 		var ns []int64
 		ok := false
 		if c.packed != "" {

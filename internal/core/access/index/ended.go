@@ -66,45 +66,38 @@ func (x *Index) Over(n int) bool { return x.more != nil && x.more.over[uint32(n)
 // t; x itself where there are none. Of calls from t on it decides as x does. Without it, what x is
 // asked of no time in particular counts them as what holds under a condition.
 //
-// What is over and named in but, by id, stays. A grant that is over is still found by its name
+// A grant that is over and named in but, by id, stays. One that goes is still found by its name
 // ([Index.GrantNamed], [Index.Ended]), and an edit may take it away.
 func (x *Index) InForce(t time.Time, but ...string) *Index {
-	var e *editor
-	stays := func(id func() string) bool {
-		if len(but) > 0 && slices.Contains(but, id()) {
-			return true
-		}
-		if e == nil {
-			e = x.editor(&access.Edit{})
-		}
-		return false
-	}
-	var grants []uint32
+	var grants, denials, edges []uint32
 	for n := range x.grantsOver(t) {
-		if x.grantTo.at(int(n)) != none && !stays(func() string { return x.grants.at(int(n)).ID }) {
+		if x.grantTo.at(int(n)) != none && (len(but) == 0 || !slices.Contains(but, x.grants.at(int(n)).ID)) {
 			grants = append(grants, n)
 		}
 	}
-	denial := func(n int) model.Condition { return x.denials.at(n).When }
-	for n := range x.over(endsDenials, t, denial) {
-		gone := x.more != nil && x.more.deniesGone[n]
-		if d := x.denials.at(int(n)); !gone && !stays(func() string { return d.ID }) {
-			e.dropDenial(int(n), d)
+	for n := range x.over(endsDenials, t, func(n int) model.Condition { return x.denials.at(n).When }) {
+		if x.more == nil || !x.more.deniesGone[n] {
+			denials = append(denials, n)
 		}
 	}
-	edge := func(n int) model.Condition { return x.actAs.at(n).Condition() }
-	for n := range x.over(endsActAs, t, edge) {
-		gone := x.more != nil && x.more.edgesGone[n]
-		if a := x.actAs.at(int(n)); !gone && !stays(func() string { return a.ID }) {
-			e.dropEdge(n, a)
+	for n := range x.over(endsActAs, t, func(n int) model.Condition { return x.actAs.at(n).Condition() }) {
+		if x.more == nil || !x.more.edgesGone[n] {
+			edges = append(edges, n)
 		}
 	}
-	if e == nil {
+	if len(grants)+len(denials)+len(edges) == 0 {
 		return x
 	}
+	e := x.editor(&access.Edit{})
 	e.dropGrants(grants)
 	for _, n := range grants {
 		e.more.over[n] = true
+	}
+	for _, n := range denials {
+		e.dropDenial(int(n), e.denials.at(int(n)))
+	}
+	for _, n := range edges {
+		e.dropEdge(n, e.actAs.at(int(n)))
 	}
 	e.settle()
 	return e.Index

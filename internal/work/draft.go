@@ -105,9 +105,10 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	o := draft.Options{GiveUpUnobservable: q.GiveUpUnobservable, KeepUnobservable: q.KeepUnobservable,
 		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Limits: q.Limits, Gates: q.Gates}
 	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits, Observable: res.Observable}
-	beside := &beside{s: s, worth: worth, now: usage.DayOf(in.AsOf)}
+	beside := &beside{s: s, worth: worth, now: usage.DayOf(in.AsOf), made: map[model.ID][]placed{}}
+	stage, last := rehearse.NewStage(s.Index, in.Weights), lastOf(in.Uses)
 	if q.For == "" {
-		o.Made = &beside.made
+		o.Made = &beside.all
 	}
 	first := min(most, len(ids))
 	for i, id := range slices.Concat(draft.Order(s.Index, ids[:first]), ids[first:]) {
@@ -160,7 +161,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, there
 		}
 		f.Survey = s.Survey.ID
-		r, err := rehearse.Run(s.Index, f, nil, nil, in.Weights)
+		r, err := stage.Run(f, nil, nil)
 		if err != nil {
 			return nil, err
 		}
@@ -172,7 +173,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err != nil {
 			return nil, err
 		}
-		f.Prove(s.Index, lastOf(in.Uses), k.expects())
+		f.Prove(s.Index, last, k.expects())
 		gates, err := w.offer(f, s.Name, q.Force)
 		if q.All && errors.Is(err, ErrThere) {
 			out.Left = append(out.Left, err)
@@ -185,7 +186,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, err
 		}
 		out.Written = append(out.Written, Drafted{f, r, k, name, gates})
-		if err := beside.made.Add(s.Index, f); err != nil {
+		if err := beside.add(f); err != nil {
 			return nil, err
 		}
 	}
@@ -200,7 +201,39 @@ type beside struct {
 	s     *Source
 	worth *draft.Worth
 	now   usage.Day
-	made  draft.Made
+	all   draft.Made
+	made  map[model.ID][]placed // by whom they are for
+}
+
+// placed is one of some drafts.
+type placed struct {
+	at int // which of them
+	*fence.Fence
+}
+
+// add adds a draft.
+func (b *beside) add(f *fence.Fence) error {
+	to := f.For.In(b.s.Name)
+	b.made[to] = append(b.made[to], placed{len(b.all.Fences()), f})
+	return b.all.Add(b.s.Index, f)
+}
+
+// near returns the drafts, in the order in which they were made, that are for somebody, for a group that it is
+// in, or for a crowd; all, of a crowd.
+func (b *beside) near(to model.ID) []*fence.Fence {
+	if to.Open() {
+		return slices.Clone(b.all.Fences())
+	}
+	var list []placed
+	for _, st := range b.s.Closure(to) {
+		list = append(list, b.made[st.ID]...)
+	}
+	slices.SortFunc(list, func(a, b placed) int { return cmp.Compare(a.at, b.at) })
+	var out []*fence.Fence
+	for _, p := range list {
+		out = append(out, p.Fence)
+	}
+	return out
 }
 
 // read adds a draft that is there already, as far as it can be read: whoever goes on does so with it.
@@ -213,7 +246,7 @@ func (b *beside) read(name string) error {
 	if err != nil || f.Validate(b.s.Index) != nil {
 		return nil // whoever rehearses it is told why
 	}
-	return b.made.Add(b.s.Index, f)
+	return b.add(f)
 }
 
 // risk returns the risk of a draft, alone or together with those that were made before it, where what it
@@ -224,12 +257,7 @@ func (b *beside) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	if err != nil {
 		return nil, err
 	}
-	var near []*fence.Fence
-	for _, o := range b.made.Fences() {
-		if f.For.Open() || b.s.In(f.For.In(b.s.Name), o.For.In(b.s.Name)) {
-			near = append(near, o)
-		}
-	}
+	near := b.near(f.For.In(b.s.Name))
 	if len(near) == 0 {
 		return k, nil
 	}
@@ -295,12 +323,25 @@ func (w *Workspace) Relative(name string) string {
 // ReadFence reads a fence file named by its path, its name, or an identity, and
 // holds it against the survey.
 func (w *Workspace) ReadFence(ctx context.Context, arg string) (string, *fence.Fence, *Source, error) {
+	return w.readFence(ctx, arg, map[string]*Source{})
+}
+
+// readFence does what ReadFence does, and keeps the sources that it opens.
+func (w *Workspace) readFence(ctx context.Context, arg string, open map[string]*Source) (string, *fence.Fence,
+	*Source, error) {
 	return w.fenceOf(arg, func(f *fence.Fence) (*Source, error) {
 		src, err := w.Source(f.For.Source)
 		if err != nil {
 			return nil, err
 		}
-		return w.Surveyed(ctx, src)
+		s := open[src.Name]
+		if s == nil {
+			if s, err = w.Surveyed(ctx, src); err != nil {
+				return nil, err
+			}
+			open[src.Name] = s
+		}
+		return s, nil
 	})
 }
 

@@ -70,7 +70,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 	out := &Joint{}
 	var s *Source
 	every := len(names) == 0
-	applied := map[string]*Record{}
+	applied, open := map[string]*Record{}, map[string]*Source{}
 	if every {
 		names = w.DraftNames(ctx)
 		_, history, err := w.History(ctx)
@@ -87,7 +87,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 				continue
 			}
 		}
-		name, f, of, err := w.ReadFence(ctx, arg)
+		name, f, of, err := w.readFence(ctx, arg, open)
 		var fault *model.Fault
 		if every && errors.As(err, &fault) {
 			out.Left = append(out.Left, err)

@@ -150,9 +150,23 @@ func riskOf(ctx context.Context, s *Source, worth *draft.Worth, d access.Edit, w
 func (s *Source) touched(to model.ID) []model.ID {
 	to.Source = ""
 	var out []model.ID
+	if !to.Open() {
+		n, ok := s.Number(to)
+		if !ok {
+			return nil
+		}
+		var in []int
+		s.Members(n, func(i int) { in = append(in, i) })
+		slices.Sort(in)
+		for _, i := range in {
+			if id := s.ID(i); s.Index.Known(i) && id.Kind != model.Group {
+				out = append(out, id)
+			}
+		}
+		return out
+	}
 	for n := range s.Everybody() {
-		id := s.ID(n)
-		if id.Kind != model.Group && (to.Open() || id == to || s.In(id, to)) {
+		if id := s.ID(n); id.Kind != model.Group {
 			out = append(out, id)
 		}
 	}

@@ -41,6 +41,8 @@ func main() {
 	flag.IntVar(&shape.logs, "logs", 0, "so many days of logs are kept; 0: all")
 	flag.BoolVar(&shape.again, "again", false, "all grants were made again three weeks ago")
 	as := flag.String("as", "", "how the life is written down: "+strings.Join(shapes, ", "))
+	town := flag.String("town", "",
+		"only make a workspace here in which so many lives were surveyed side by side, to time commands in")
 	flag.Parse()
 	shape.as = map[string]bool{}
 	for _, word := range strings.FieldsFunc(*as, func(r rune) bool { return r == ',' }) {
@@ -50,7 +52,11 @@ func main() {
 		}
 		shape.as[word] = true
 	}
-	if err := run(*first, *seeds, *only, *why && *only != "", shape); err != nil {
+	judge := func() error { return run(*first, *seeds, *only, *why && *only != "", shape) }
+	if *town != "" {
+		judge = func() error { return makeTown(*town, *first, *seeds, shape) }
+	}
+	if err := judge(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -66,6 +72,14 @@ type score struct {
 
 // days on which each life is judged.
 var days = []int{livedFor - 181, livedFor - 91}
+
+// shapedAs returns a world as it is built, written down and known.
+func shapedAs(w, shape world) world {
+	w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
+	w.once, w.churn, w.again = shape.once, shape.churn, shape.again
+	w.undated, w.logs, w.as = shape.undated, shape.logs, shape.as
+	return w
+}
 
 func run(first, seeds int, only string, why bool, shape world) error {
 	every := ways(only)
@@ -91,10 +105,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 					return
 				}
 				seed := first + i/len(days)
-				w := worldOf(seed)
-				w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
-				w.once, w.churn, w.again = shape.once, shape.churn, shape.again
-				w.undated, w.logs, w.as = shape.undated, shape.logs, shape.as
+				w := shapedAs(worldOf(seed), shape)
 				j, err := newJudged(live(w, uint64(seed)), days[i%len(days)])
 				for _, w := range every {
 					if err != nil {

@@ -44,15 +44,38 @@ func (d Doubt) String() string {
 // mostDoubts is how many are told.
 const mostDoubts = 20
 
+// An Estate is one on which fences are checked, one after the other. It is not for several goroutines.
+type Estate struct {
+	x      *index.Index
+	grants map[int]*given          // spelled out
+	inside map[model.ID][]model.ID // who is in a group, at any distance; nil: nobody asked yet
+}
+
+// Of returns an estate to check fences on.
+func Of(x *index.Index) *Estate { return &Estate{x: x, grants: map[int]*given{}} }
+
+// Fence checks a fence on an estate: see [Estate.Fence].
+func Fence(x *index.Index, f *fence.Fence, uses *usage.Uses, broken func(i int) bool) []Doubt {
+	return Of(x).Fence(f, uses, broken)
+}
+
 // Fence checks that a fence widens nothing, and that each of the uses keeps a grant; broken says
 // which of them are known to be refused, or were before. Uses that nobody whom the fence touches
 // made are left out.
-func Fence(x *index.Index, f *fence.Fence, uses *usage.Uses, broken func(i int) bool) []Doubt {
-	c := &checker{x: x, f: f, who: f.For.In(x.Source()), grants: map[int]*given{},
-		stay: map[holding][]*given{}, in: map[model.ID][]model.ID{}}
+func (e *Estate) Fence(f *fence.Fence, uses *usage.Uses, broken func(i int) bool) []Doubt {
+	c := &checker{Estate: e, f: f, who: f.For.In(e.x.Source()), stay: map[holding][]*given{},
+		in: map[model.ID][]model.ID{}}
 	out := c.lines()
-	for i, u := range uses.By(func(who model.ID) bool { return c.touched(who) != nil }) {
-		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.keeps(&u) {
+	if uses == nil {
+		return out[:min(len(out), mostDoubts)]
+	}
+	tried := uses.All()
+	if !c.who.Open() {
+		tried = uses.AsEach(e.within(c.who))
+	}
+	for i, u := range tried {
+		if !u.Outcome.Allowed() || c.touched(u.Principal()) == nil || broken(i) || len(out) >= mostDoubts ||
+			c.keeps(&u) {
 			continue
 		}
 		d := Doubt{Line: -1, Identity: u.Principal(), Permission: u.Permission.String(), Path: u.Path.String()}
@@ -66,13 +89,39 @@ func Fence(x *index.Index, f *fence.Fence, uses *usage.Uses, broken func(i int) 
 
 // checker has spelled out what it looked at.
 type checker struct {
-	x      *index.Index
-	f      *fence.Fence
-	who    model.ID
-	grants map[int]*given
-	come   []*given
-	stay   map[holding][]*given
-	in     map[model.ID][]model.ID // in which groups somebody is after the fence; nil: not touched
+	*Estate
+	f    *fence.Fence
+	who  model.ID
+	come []*given
+	stay map[holding][]*given
+	in   map[model.ID][]model.ID // in which groups somebody is after the fence; nil: not touched
+}
+
+// within returns who has what is given to somebody: itself, and the members of a group.
+func (e *Estate) within(to model.ID) []model.ID {
+	if e.inside == nil {
+		e.inside = map[model.ID][]model.ID{}
+		for n := range e.x.Identities() {
+			who := e.x.ID(n)
+			for _, g := range e.groups(who)[1:] {
+				e.inside[g] = append(e.inside[g], who)
+			}
+		}
+	}
+	return append([]model.ID{to}, e.inside[to]...)
+}
+
+// groups returns in which groups somebody is, itself first.
+func (e *Estate) groups(id model.ID) []model.ID {
+	out := []model.ID{id}
+	for i := 0; i < len(out); i++ {
+		for _, g := range e.x.GroupsOf(out[i]) {
+			if !slices.Contains(out, g) {
+				out = append(out, g)
+			}
+		}
+	}
+	return out
 }
 
 // holding is somebody and a permission, cut.
@@ -217,13 +266,12 @@ func (c *checker) permissions(p pattern, but []pattern) [][]string {
 	return out
 }
 
-// groups returns in which groups somebody is, itself included, after the fence or before.
-func (c *checker) groups(id model.ID, after bool) []model.ID {
+// after returns in which groups somebody is after the fence, itself included.
+func (c *checker) after(id model.ID) []model.ID {
 	out := []model.ID{id}
 	for i := 0; i < len(out); i++ {
 		for _, g := range c.x.GroupsOf(out[i]) {
-			left := after && out[i] == c.who && slices.Contains(c.f.Leaves, g)
-			if !left && !slices.Contains(out, g) {
+			if left := out[i] == c.who && slices.Contains(c.f.Leaves, g); !left && !slices.Contains(out, g) {
 				out = append(out, g)
 			}
 		}
@@ -236,8 +284,8 @@ func (c *checker) groups(id model.ID, after bool) []model.ID {
 func (c *checker) touched(id model.ID) []model.ID {
 	in, known := c.in[id]
 	if !known {
-		if c.who.Open() || slices.Contains(c.groups(id, false), c.who) {
-			in = c.groups(id, true)
+		if c.who.Open() || slices.Contains(c.groups(id), c.who) {
+			in = c.after(id)
 		}
 		c.in[id] = in
 	}

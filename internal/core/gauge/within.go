@@ -28,7 +28,8 @@ func (r Reach) Further(held float64) bool { return r.Danger > held+1e-9 }
 // not for several goroutines.
 type Within struct {
 	s       *Scale
-	g       *escalate.Graph
+	g       *escalate.Graph // nil: nobody was asked about who can get any further
+	further access.Set      // permissions that get their holder further
 	memo    map[string]Reach
 	own     map[int]*gets
 	kept    int // pieces in own
@@ -51,11 +52,35 @@ type total struct {
 	sieve  *escalate.Sieve
 }
 
-// NewWithin prepares a measure. It costs what [escalate.New] does.
-func NewWithin(s *Scale) *Within { return withinOf(s, escalate.New(s.x, nil)) }
+// NewWithin prepares a measure. The first one asked about who is granted what gets further, or may act as
+// others, costs what [escalate.New] does.
+func NewWithin(s *Scale) *Within { return withinOf(s, nil) }
 
 func withinOf(s *Scale, g *escalate.Graph) *Within {
-	return &Within{s: s, g: g, memo: map[string]Reach{}, own: map[int]*gets{}, few: firstFew}
+	w := &Within{s: s, g: g, memo: map[string]Reach{}, own: map[int]*gets{}, few: firstFew, further: s.x.NewSet()}
+	for p := range s.x.Numbers() {
+		if s.x.Permission(p).Escalates != "" {
+			w.further.Add(p)
+		}
+	}
+	return w
+}
+
+// graph returns who can get further how.
+func (w *Within) graph() *escalate.Graph {
+	if w.g == nil {
+		w.g = escalate.New(w.s.x, nil)
+	}
+	return w.g
+}
+
+// climbs reports whether somebody may get further than what it is granted: each step takes a permission that
+// escalates, an act-as edge, or a source that lets it through every check.
+func (w *Within) climbs(id model.ID) bool {
+	x := w.s.x
+	return x.Bypasses(id) || x.ActsAs(id) || slices.ContainsFunc(x.Givers(id), func(giver int) bool {
+		return x.GivenBy(giver).Meets(w.further)
+	})
 }
 
 // Of measures what is within reach of an identity.
@@ -64,10 +89,15 @@ func (w *Within) Of(id model.ID) Reach {
 	if !ok {
 		return Reach{Danger: w.s.HeldDanger(id)}
 	}
-	who, anybody := w.g.Closure(n)
+	if w.g == nil && !w.climbs(id) {
+		_, held := w.s.Held(id)
+		pieces := w.s.walk.PiecesWith(id, index.Extra{})
+		return w.measure(&gets{held: held}, w.s.x.Places(pieces))
+	}
+	who, anybody := w.graph().Closure(n)
 	key := fmt.Sprint(slices.Sorted(slices.Values(who)))
 	if anybody { // and what it is itself, if that is nobody whom one becomes: a group, a closed account
-		if who = nil; !slices.Contains(w.g.Everyone(), n) {
+		if who = nil; !slices.Contains(w.graph().Everyone(), n) {
 			who = []int{n}
 		}
 		key = fmt.Sprint("anybody ", who)
@@ -86,7 +116,7 @@ func (w *Within) Of(id model.ID) Reach {
 		w.memo[key] = r
 	}
 	if r.Becomes, r.Anybody = len(who)-1, anybody; anybody {
-		r.Becomes = len(w.g.Everyone()) - 1 + len(who)
+		r.Becomes = len(w.graph().Everyone()) - 1 + len(who)
 	}
 	return r
 }
@@ -109,7 +139,7 @@ func (w *Within) besides(n int) Reach {
 	out := gets{held: all.held.Clone(), all: all.all}
 	lacks, nodes := all.lacks, index.NodesOf(all.lacks)
 	places := slices.Clone(all.places)
-	for _, extra := range w.g.OwnInside(n, all.sieve) {
+	for _, extra := range w.graph().OwnInside(n, all.sieve) {
 		out.all = out.all.Or(x.RegionOf(extra.Spans))
 		pieces := index.Shared(lacks, w.s.walk.PassingInside(x.ID(n), extra, nodes))
 		for i, k := range x.Places(pieces) {
@@ -129,12 +159,12 @@ func (w *Within) everybody() *total {
 		return w.anybody
 	}
 	x := w.s.x
-	people := w.g.Administering() // works everybody's own steps out
+	people := w.graph().Administering() // works everybody's own steps out
 	first := map[int]bool{}
 	for _, n := range people {
 		first[n] = true
 	}
-	for _, n := range w.g.Everyone() {
+	for _, n := range w.graph().Everyone() {
 		if !first[n] {
 			people = append(people, n)
 		}
@@ -143,11 +173,11 @@ func (w *Within) everybody() *total {
 	begun := total{lacks: x.Whole()}
 	walk := x.NewWalk(index.Possible)
 	for _, n := range people[:min(len(people), w.few)] {
-		for _, extra := range w.g.OwnAlone(n) {
+		for _, extra := range w.graph().OwnAlone(n) {
 			begun.add(x, walk, n, extra)
 		}
 	}
-	sieve := w.g.NewSieve(nil, begun.lacks, x.Everything().AndNot(begun.all))
+	sieve := w.graph().NewSieve(nil, begun.lacks, x.Everything().AndNot(begun.all))
 	parts := make([]total, runtime.GOMAXPROCS(0))
 	var wg sync.WaitGroup
 	for k := range parts {
@@ -158,11 +188,11 @@ func (w *Within) everybody() *total {
 			t.sieve = sieve.Copy()
 			for i := k; i < len(people); i += len(parts) {
 				less := false
-				for _, extra := range w.g.OwnInside(people[i], t.sieve) {
+				for _, extra := range w.graph().OwnInside(people[i], t.sieve) {
 					less = t.add(x, walk, people[i], extra) || less
 				}
 				if less {
-					t.sieve = w.g.NewSieve(t.sieve, t.lacks, x.Everything().AndNot(t.all))
+					t.sieve = w.graph().NewSieve(t.sieve, t.lacks, x.Everything().AndNot(t.all))
 				}
 				w.s.join(t.held, walk, logs, people[i])
 			}
@@ -176,7 +206,7 @@ func (w *Within) everybody() *total {
 		out.lacks = index.Shared(out.lacks, t.lacks)
 	}
 	out.places = x.Places(index.Less(x.Whole(), out.lacks))
-	out.sieve = w.g.NewSieve(nil, out.lacks, x.Everything().AndNot(out.all))
+	out.sieve = w.graph().NewSieve(nil, out.lacks, x.Everything().AndNot(out.all))
 	w.anybody = &out
 	return w.anybody
 }
@@ -219,7 +249,7 @@ func (w *Within) by(n int) *gets {
 	}
 	x, id := w.s.x, w.s.x.ID(n)
 	g := &gets{}
-	for _, extra := range w.g.Own(n) {
+	for _, extra := range w.graph().Own(n) {
 		g.pieces = index.Merged(g.pieces, w.s.walk.PiecesWith(id, extra))
 		g.all = g.all.Or(x.RegionOf(extra.Spans))
 	}

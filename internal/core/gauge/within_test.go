@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/model"
 )
 
@@ -96,7 +97,7 @@ func TestEverybody(t *testing.T) {
 		w.few = int(seed % 3)
 		all := w.everybody()
 		got := w.measure(&all.gets, all.places)
-		union := w.union(w.g.Everyone())
+		union := w.union(w.graph().Everyone())
 		want := w.measure(union, x.Places(union.pieces))
 		if math.Abs(got.Danger-want.Danger) > 1e-9 || got.Nodes != want.Nodes {
 			t.Fatalf("seed %d: everybody gets to %+v, want %+v", seed, got, want)
@@ -121,5 +122,40 @@ func TestEverybody(t *testing.T) {
 	}
 	if some < 250 || more < 25 {
 		t.Errorf("in %d estates something is lacking, and %d times a group has more", some, more)
+	}
+}
+
+// TestNoFurther: who is granted nothing that gets further, and acts as nobody, is measured without looking
+// for who can become whom, to the letter as with it; and some do get further.
+func TestNoFurther(t *testing.T) {
+	alone, further := 0, 0
+	for seed := range uint64(600) {
+		r := rand.New(rand.NewPCG(seed, 10))
+		e := joining(r)
+		for i := range r.IntN(3) {
+			e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprint("a-", i),
+				From: e.Identities[r.IntN(len(e.Identities))].ID, To: e.Identities[r.IntN(len(e.Identities))].ID})
+		}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := NewScale(x, DefaultWeights)
+		looked := withinOf(s, escalate.New(x, nil))
+		for n := range x.Identities() {
+			w := NewWithin(s)
+			got, want := w.Of(x.ID(n)), looked.Of(x.ID(n))
+			if got != want {
+				t.Fatalf("seed %d: %s gets to %+v, and to %+v where it is looked for", seed, x.ID(n), got, want)
+			}
+			if w.g == nil {
+				alone++
+			} else if want.Becomes > 0 || want.Nodes > 0 {
+				further++
+			}
+		}
+	}
+	if alone < 1000 || further < 1000 {
+		t.Errorf("%d do not get further, %d do", alone, further)
 	}
 }

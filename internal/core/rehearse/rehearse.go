@@ -141,9 +141,31 @@ func (r *Result) OK() bool {
 		!slices.ContainsFunc(r.Broken, func(b Break) bool { return !b.GivenUp })
 }
 
+// A Stage is an estate on which fences are rehearsed, one after the other: what is known of the estate is
+// worked out once. It is not for several goroutines.
+type Stage struct {
+	before  *index.Index
+	weights gauge.Weights
+	scale   *gauge.Scale
+	within  *gauge.Within
+	checks  *check.Estate
+}
+
+// NewStage prepares an estate.
+func NewStage(before *index.Index, w gauge.Weights) *Stage {
+	scale := gauge.NewScale(before, w)
+	return &Stage{before, w, scale, gauge.NewWithin(scale), check.Of(before)}
+}
+
+// Run rehearses a fence on an estate: see [Stage.Run].
+func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placement, w gauge.Weights) (*Result, error) {
+	return NewStage(before, w).Run(f, uses, p)
+}
+
 // Run rehearses a fence on an estate and its uses. Which of them are placed is p's to say;
 // nil takes them all for placed. The fence is one that [fence.Fence.Validate] accepts.
-func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placement, w gauge.Weights) (*Result, error) {
+func (s *Stage) Run(f *fence.Fence, uses *usage.Uses, p *gauge.Placement) (*Result, error) {
+	before := s.before
 	after, err := before.With(f.Edit(before.Source()))
 	if err != nil {
 		return nil, err
@@ -164,8 +186,8 @@ func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placeme
 			r.Asked++
 		}
 	}
-	r.Doubts = check.Fence(before, f, uses, func(i int) bool { return !kept[i] })
-	r.weigh(before, after, f, w)
+	r.Doubts = s.checks.Fence(f, uses, func(i int) bool { return !kept[i] })
+	s.weigh(r, after, f)
 	return r, nil
 }
 
@@ -259,7 +281,7 @@ func (r *Result) replay(before, after *index.Index, touched map[model.ID]bool, n
 	uses *usage.Uses, p *gauge.Placement) map[int]bool {
 	kept := map[int]bool{}
 	taken := &taken{before: before, after: after, perms: map[takenKey]bool{}, hours: map[model.ID]bool{}}
-	for i, u := range uses.By(func(who model.ID) bool { return touched[who] }) {
+	for i, u := range uses.AsEach(slices.Collect(maps.Keys(touched))) {
 		r.once(i, &u, taken, named, p, kept)
 	}
 	slices.SortStableFunc(r.Unplaced, func(a, b Unplaced) int { return cmp.Compare(b.Use.Count, a.Use.Count) })
@@ -463,16 +485,17 @@ func touched(g *index.Index, f *fence.Fence) map[model.ID]bool {
 	return out
 }
 
-func (r *Result) weigh(before, after *index.Index, f *fence.Fence, w gauge.Weights) {
+// weigh says how dangerous what a fence touches is, before and after.
+func (s *Stage) weigh(r *Result, after *index.Index, f *fence.Fence) {
+	before, one, two := s.before, s.scale, gauge.NewScale(after, s.weights)
+	was, within := s.within, gauge.NewWithin(two)
 	who := f.For.In(before.Source())
-	one, two := gauge.NewScale(before, w), gauge.NewScale(after, w)
 	if len(f.Denies) > 0 {
-		r.weighAll(before, f, one, two)
+		s.weighAll(r, f, two, within)
 		return
 	}
 	danger, had := one.Held(who)
 	left, has := two.Held(who)
-	was, within := gauge.NewWithin(one), gauge.NewWithin(two)
 	r.ReachBefore, r.ReachAfter = was.Of(who), within.Of(who)
 	// What single members keep of it is still held: as much counts as whoever keeps most has by
 	// the group and its own lines.
@@ -531,9 +554,9 @@ func by(x *index.Index, s *gauge.Scale, id, group model.ID) float64 {
 
 // weighAll weighs what a fence with denials leaves to all whom it touches: what it refuses is not what
 // its identity is granted, but what each is who belongs to it.
-func (r *Result) weighAll(before *index.Index, f *fence.Fence, one, two *gauge.Scale) {
+func (s *Stage) weighAll(r *Result, f *fence.Fence, two *gauge.Scale, still *gauge.Within) {
+	before, one, within := s.before, s.scale, s.within
 	had, has := before.NewSet(), before.NewSet()
-	within, still := gauge.NewWithin(one), gauge.NewWithin(two)
 	who := f.For.In(before.Source())
 	ids := slices.SortedFunc(maps.Keys(touched(before, f)), model.ID.Compare)
 	ids = slices.DeleteFunc(ids, func(id model.ID) bool { return id.Open() || id.Kind == model.Group && id != who })

@@ -46,8 +46,9 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 	j := &Joint{}
 	all := map[model.ID]bool{}
 	of := map[model.ID][]*fence.Fence{}
+	stage := NewStage(before, w)
 	for _, f := range fs {
-		r, err := Run(before, f, uses, p, w)
+		r, err := stage.Run(f, uses, p)
 		if err != nil {
 			return nil, err
 		}
@@ -87,7 +88,7 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 			j.Only = append(j.Only, b)
 		}
 	}
-	one, two := gauge.NewScale(before, w), gauge.NewScale(after, w)
+	one, two := stage.scale, gauge.NewScale(after, w)
 	for _, id := range slices.SortedFunc(maps.Keys(all), model.ID.Compare) {
 		if id.Kind == model.Group || id.Open() {
 			continue

@@ -224,6 +224,30 @@ func (u *Uses) By(in func(model.ID) bool) iter.Seq2[int, Use] {
 	}
 }
 
+// AsEach yields what By does for those of a list, without looking at who else called.
+func (u *Uses) AsEach(ids []model.ID) iter.Seq2[int, Use] {
+	return func(yield func(int, Use) bool) {
+		if u == nil {
+			return
+		}
+		ids = slices.Clone(ids)
+		only := func(id model.ID) int { // others acted for, and it did not call
+			if from, to := u.run(id); from == to {
+				return 1
+			}
+			return 0
+		}
+		slices.SortFunc(ids, func(a, b model.ID) int { return cmp.Or(cmp.Compare(only(a), only(b)), a.Compare(b)) })
+		for _, who := range slices.Compact(ids) {
+			for i, x := range u.As(who) {
+				if !yield(i, x) {
+					return
+				}
+			}
+		}
+	}
+}
+
 // Principals yields whose rights were used: whoever called, in order, and then those whom only
 // others acted for.
 func (u *Uses) Principals() iter.Seq[model.ID] {

@@ -337,6 +337,52 @@ func TestActedFor(t *testing.T) {
 	}
 }
 
+// TestAsEach: asked about those of a list, in whatever order and twice, it tells what By does of them.
+func TestAsEach(t *testing.T) {
+	var nobody *usage.Uses
+	for range nobody.AsEach([]model.ID{model.MustID("person/a")}) {
+		t.Error("nobody did something")
+	}
+	told := 0
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 31))
+		ids := []model.ID{model.MustID("person/a"), model.MustID("person/b"), model.MustID("workload/m"),
+			model.MustID("workload/n"), model.MustID("person/silent")}
+		f := usage.Fold{}
+		for range r.IntN(30) {
+			c := usage.Call{Time: time.Unix(1_790_000_000, 0), Identity: ids[r.IntN(3)], Outcome: usage.Done,
+				Permission: model.MustPermission("stow/item:read"),
+				Path:       model.MustPath(fmt.Sprintf("/m/box:%d", r.IntN(4)))}
+			if r.IntN(2) == 0 {
+				c.ActingFor = ids[r.IntN(4)]
+			}
+			f.Add(c)
+		}
+		u := usage.ListOf(f.Uses()...)
+		var asked []model.ID
+		for range r.IntN(5) {
+			asked = append(asked, ids[r.IntN(len(ids))])
+		}
+		var got, want []int
+		for i := range u.AsEach(asked) {
+			got = append(got, i)
+		}
+		for i := range u.By(func(id model.ID) bool { return slices.Contains(asked, id) }) {
+			want = append(want, i)
+		}
+		if !slices.Equal(got, want) {
+			t.Fatalf("seed %d: of %v it tells %v, want %v", seed, asked, got, want)
+		}
+		told += len(got)
+		for range u.AsEach(asked) { // whoever stops is told no more
+			break
+		}
+	}
+	if told == 0 {
+		t.Error("nobody did anything")
+	}
+}
+
 // TestSame: what the rights of an account explain is its own, and the rest is of the first of those whom its
 // person has elsewhere whose rights do; what was refused, and what nobody's rights explain, stays where it was.
 func TestSame(t *testing.T) {

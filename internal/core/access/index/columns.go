@@ -3,7 +3,6 @@ package index
 import (
 	"encoding/binary"
 	"encoding/json"
-	"maps"
 	"slices"
 	"sort"
 	"sync/atomic"
@@ -26,6 +25,13 @@ func (c ints) all() []uint32 {
 
 // with returns a column with more numbers at its end; the column itself stays as it is.
 func (c ints) with(v ...uint32) ints { return append(c[:len(c):len(c)], packInts(v)...) }
+
+// grow adds numbers at the end of a column; only of one that nobody shares.
+func (c *ints) grow(v ...uint32) {
+	for _, x := range v {
+		*c = binary.LittleEndian.AppendUint32(*c, x)
+	}
+}
 
 // put changes a number; only of a column that nobody shares.
 func (c ints) put(i int, v uint32) { binary.LittleEndian.PutUint32(c[4*i:], v) }
@@ -107,18 +113,19 @@ func (t slots) each(hash uint64, yield func(v uint32)) {
 // the column, and has lists of its own for what the edit reaches and for what is new.
 type lists struct {
 	off, data ints
-	edits     map[int]ints
+	edits     layered[int, ints]
+	view      bool // there may be more of them than the column has
 }
 
 func (l *lists) of(i int) ints {
-	if l.edits != nil {
+	if l.view {
 		return l.edited(i)
 	}
 	return l.data[4*l.off.at(i) : 4*l.off.at(i+1)]
 }
 
 func (l *lists) edited(i int) ints {
-	if own, ok := l.edits[i]; ok {
+	if own, ok := l.edits.get(i); ok {
 		return own
 	}
 	if i+1 >= l.off.len() {
@@ -128,16 +135,10 @@ func (l *lists) edited(i int) ints {
 }
 
 // edit sees to it that a column has edits of its own to write to.
-func (l *lists) edit() {
-	if edits := maps.Clone(l.edits); edits != nil {
-		l.edits = edits
-	} else {
-		l.edits = map[int]ints{}
-	}
-}
+func (l *lists) edit() { l.edits, l.view = l.edits.fork(), true }
 
 // put gives i another list.
-func (l *lists) put(i int, v []uint32) { l.edits[i] = packInts(v) }
+func (l *lists) put(i int, v []uint32) { l.edits.put(i, packInts(v)) }
 
 // add appends to the list of i.
 func (l *lists) add(i int, v ...uint32) { l.put(i, append(l.of(i).all(), v...)) }
@@ -208,10 +209,12 @@ type records[T any] struct {
 // count returns how many there are.
 func (r *records[T]) count() int { return len(r.cache) + len(r.extra) }
 
-// push adds a record and returns its number; the records of whoever shares the column stay
-// as they are.
+// edit sees to it that what is added stays out of the records of whoever shares the column.
+func (r *records[T]) edit() { r.extra = slices.Clip(r.extra) }
+
+// push adds a record and returns its number; only of a column that is edited.
 func (r *records[T]) push(v *T) int {
-	r.extra = append(r.extra[:len(r.extra):len(r.extra)], v)
+	r.extra = append(r.extra, v)
 	return r.count() - 1
 }
 

@@ -26,13 +26,18 @@ type scratch struct {
 
 type hit struct{ at, grant uint32 }
 
-func newScratch(x *Index) *scratch {
-	return &scratch{place: make([]uint32, x.places()), seen: make([]uint32, x.Identities()),
-		pos: make([]uint32, x.Identities())}
+// fit sees to it that there is room for what an index has. What was for another view stays: no question
+// has its stamp any more.
+func (s *scratch) fit(x *Index) {
+	s.place = slices.Grow(s.place, max(0, x.places()-len(s.place)))[:max(len(s.place), x.places())]
+	n := x.Identities()
+	s.seen = slices.Grow(s.seen, max(0, n-len(s.seen)))[:max(len(s.seen), n)]
+	s.pos = slices.Grow(s.pos, max(0, n-len(s.pos)))[:max(len(s.pos), n)]
 }
 
 func (x *Index) scratch() *scratch {
 	s := x.pool.Get().(*scratch)
+	s.fit(x)
 	if s.stamp++; s.stamp == 0 { // after four billion
 		clear(s.place)
 		s.stamp = 1

@@ -60,7 +60,7 @@ func (x *Index) Ended(t time.Time) iter.Seq[*model.Grant] {
 }
 
 // Over reports whether the grant of a number is listed, and over, in a view of what is in force.
-func (x *Index) Over(n int) bool { return x.more != nil && x.more.over[uint32(n)] }
+func (x *Index) Over(n int) bool { return x.more != nil && x.more.over.at(uint32(n)) }
 
 // InForce returns a view of the estate without the grants, denials and act-as edges that are over at
 // t; x itself where there are none. Of calls from t on it decides as x does. Without it, what x is
@@ -76,12 +76,12 @@ func (x *Index) InForce(t time.Time, but ...string) *Index {
 		}
 	}
 	for n := range x.over(endsDenials, t, func(n int) model.Condition { return x.denials.at(n).When }) {
-		if x.more == nil || !x.more.deniesGone[n] {
+		if x.more == nil || !x.more.deniesGone.at(n) {
 			denials = append(denials, n)
 		}
 	}
 	for n := range x.over(endsActAs, t, func(n int) model.Condition { return x.actAs.at(n).Condition() }) {
-		if x.more == nil || !x.more.edgesGone[n] {
+		if x.more == nil || !x.more.edgesGone.at(n) {
 			edges = append(edges, n)
 		}
 	}
@@ -91,7 +91,7 @@ func (x *Index) InForce(t time.Time, but ...string) *Index {
 	e := x.editor(&access.Edit{})
 	e.dropGrants(grants)
 	for _, n := range grants {
-		e.more.over[n] = true
+		e.more.over.put(n, true)
 	}
 	for _, n := range denials {
 		e.dropDenial(int(n), e.denials.at(int(n)))
@@ -99,6 +99,5 @@ func (x *Index) InForce(t time.Time, but ...string) *Index {
 	for _, n := range edges {
 		e.dropEdge(n, e.actAs.at(int(n)))
 	}
-	e.settle()
-	return e.Index
+	return e.view()
 }

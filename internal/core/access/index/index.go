@@ -47,14 +47,14 @@ type Index struct {
 	columns
 	more *added // of an edited view; nil
 
-	crowds   [2]uint32 // the numbers of signed-in and everyone
-	masters  []uint32  // whom every check lets through
-	pool     sync.Pool
-	shared   sync.Map // permissions by number of their set, see SharedPerms
-	fewer    sync.Map // the same, see SharedFew
-	bundles  sync.Map // what is granted to one, by its number, see bundleOf
-	deniedBy sync.Map // what denials refuse, by their number
-	rails    struct { // guardrails by their node, see railsAbove
+	crowds   [2]uint32  // the numbers of signed-in and everyone
+	masters  []uint32   // whom every check lets through
+	pool     *sync.Pool // of scratch; views share that of the estate
+	shared   sync.Map   // permissions by number of their set, see SharedPerms
+	fewer    sync.Map   // the same, see SharedFew
+	bundles  sync.Map   // what is granted to one, by its number, see bundleOf
+	deniedBy sync.Map   // what denials refuse, by their number
+	rails    struct {   // guardrails by their node, see railsAbove
 		once sync.Once
 		by   map[model.Path][]int
 	}
@@ -441,7 +441,7 @@ func (x *Index) place(i int) model.PathPattern {
 func (x *Index) matching(p model.Path, n uint32, same bool, yield func(place int)) {
 	on := func(n uint32, at bool) {
 		if x.more != nil {
-			for _, i := range x.more.placesOn[n] {
+			for _, i := range x.more.placesOn.at(n) {
 				if x.place(int(i)).Matches(p) {
 					yield(int(i))
 				}
@@ -531,7 +531,7 @@ func (x *Index) role(name string) *expanded {
 // roleNumber returns where what is known about a role stands.
 func (x *Index) roleNumber(name string) (int, bool) {
 	if x.more != nil {
-		if i, ok := x.more.roles[name]; ok {
+		if i, ok := x.more.roles.get(name); ok {
 			return i, true
 		}
 	}
@@ -719,7 +719,9 @@ func (x *Index) settle() {
 			x.masters = append(x.masters, uint32(i))
 		}
 	}
-	x.pool.New = func() any { return newScratch(x) }
+	if x.pool == nil {
+		x.pool = &sync.Pool{New: func() any { return &scratch{} }}
+	}
 }
 
 func load[T any](r *records[T], bad *atomic.Bool) {

@@ -207,9 +207,7 @@ type Access struct {
 func (x *Index) Into(path model.Path) []Access {
 	s := x.scratch()
 	defer x.pool.Put(s)
-	if s.crowd == nil {
-		s.crowd = newCrowd(x.Identities())
-	}
+	s.crowd = crowdOf(s.crowd, x.Identities())
 	node, same := x.nearest(path)
 	ctx := model.Context{}
 	ctx.Labels, _ = x.labelsOf(node, same)
@@ -376,7 +374,7 @@ func (x *Index) Held(on []model.PathPattern) int { return x.CountClass(0, x.Regi
 // find returns the number of a place.
 func (x *Index) find(p model.PathPattern) (int, bool) {
 	if x.more != nil {
-		if i, ok := x.more.placeAt[p]; ok {
+		if i, ok := x.more.placeAt.get(p); ok {
 			return int(i), true
 		}
 	}
@@ -480,9 +478,7 @@ type Actor struct {
 func (x *Index) Actors(targets []int) []Actor {
 	s := x.scratch()
 	defer x.pool.Put(s)
-	if s.crowd == nil {
-		s.crowd = newCrowd(x.Identities())
-	}
+	s.crowd = crowdOf(s.crowd, x.Identities())
 	into := map[int][]*model.ActAs{}
 	for a := range x.Edges() {
 		if to, ok := x.Number(a.To); ok {

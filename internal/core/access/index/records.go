@@ -73,7 +73,7 @@ func (x *Index) grantsNamed(id string) []uint32 {
 	}
 	x.grantSlots.each(hash(fnvBasis, id), listed)
 	if x.more != nil {
-		for _, g := range x.more.come {
+		for _, g := range x.more.come.at(id) {
 			listed(g)
 		}
 	}
@@ -212,12 +212,15 @@ func (x *Index) Roles() iter.Seq[string] {
 			names = append(names, string(x.roleNames.at(i)))
 		}
 		if x.more != nil {
-			for name := range x.more.roles {
-				if _, ok := x.roleNames.find(name); !ok {
-					names = append(names, name)
+			for _, layer := range x.more.roles {
+				for name := range layer {
+					if _, ok := x.roleNames.find(name); !ok {
+						names = append(names, name)
+					}
 				}
 			}
 			slices.Sort(names)
+			names = slices.Compact(names)
 		}
 		for _, name := range names {
 			if x.role(name) != nil && !yield(name) {
@@ -231,7 +234,7 @@ func (x *Index) Roles() iter.Seq[string] {
 func (x *Index) Denials() iter.Seq[*model.Denial] {
 	return func(yield func(*model.Denial) bool) {
 		for i := range x.denials.count() {
-			if x.more != nil && x.more.deniesGone[uint32(i)] {
+			if x.more != nil && x.more.deniesGone.at(uint32(i)) {
 				continue
 			}
 			if !yield(x.denials.at(i)) {
@@ -245,7 +248,7 @@ func (x *Index) Denials() iter.Seq[*model.Denial] {
 func (x *Index) NewDenials(before *Index) iter.Seq[*model.Denial] {
 	return func(yield func(*model.Denial) bool) {
 		for i := before.denials.count(); i < x.denials.count(); i++ {
-			if !(x.more != nil && x.more.deniesGone[uint32(i)]) && !yield(x.denials.at(i)) {
+			if !(x.more != nil && x.more.deniesGone.at(uint32(i))) && !yield(x.denials.at(i)) {
 				return
 			}
 		}
@@ -256,7 +259,7 @@ func (x *Index) NewDenials(before *Index) iter.Seq[*model.Denial] {
 func (x *Index) Ceilings() iter.Seq[*model.Ceiling] {
 	return func(yield func(*model.Ceiling) bool) {
 		for i := range x.ceils.count() {
-			if x.more != nil && x.more.ceilsGone[uint32(i)] {
+			if x.more != nil && x.more.ceilsGone.at(uint32(i)) {
 				continue
 			}
 			if !yield(x.ceils.at(i)) {

@@ -164,6 +164,11 @@ func (x *Index) Givers(id model.ID) []int {
 	return out
 }
 
+// ActsAs reports whether an act-as edge begins at an identity or at what it is in.
+func (x *Index) ActsAs(id model.ID) bool {
+	return slices.ContainsFunc(x.Givers(id), func(n int) bool { return x.mayAct.of(n).len() > 0 })
+}
+
 // GivenBy returns the permissions that the grants to exactly one identity give, by its number.
 // Nobody may change them.
 func (x *Index) GivenBy(n int) access.Few { return x.bundleOf(uint32(n)).all }

@@ -3,6 +3,7 @@ package index
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 
@@ -33,24 +34,26 @@ var ErrUnknown = errors.New("not in the estate")
 // one, and none where the inventory has nothing in it.
 //
 // A role that changes reaches all grants of it: each gets the number of the set that the role
-// has then. Views of views stack, and their maps are copied when a further one is made.
+// has then. Views of views stack: what each knows is a layer of a few ([layered]), and what is worked out is
+// asked of the estate at the bottom, so that none of those between is kept. So thousands of drafts can stand
+// on each other.
 
 // added is what an edited view knows beside the columns. Its numbers go on behind theirs.
 type added struct {
 	ids        []model.ID
-	idNumber   map[string]uint32
-	roles      map[string]int // numbers of records, of roles that the edit changed or brought
+	idNumber   layered[string, uint32]
+	roles      layered[string, int] // numbers of records, of roles that the edit changed or brought
 	places     []model.PathPattern
-	placeAt    map[model.PathPattern]uint32
-	placesOn   map[uint32][]uint32 // by the node that they hang on
-	placeSpans []uint32            // of each new place: which list of spans
-	lists      int                 // how many lists of spans there are
-	labels     map[labelPlace]uint32
-	deniesGone map[uint32]bool
-	edgesGone  map[uint32]bool
-	ceilsGone  map[uint32]bool
-	come       []uint32        // grants
-	over       map[uint32]bool // grants that are listed, and over
+	placeAt    layered[model.PathPattern, uint32]
+	placesOn   layered[uint32, []uint32] // by the node that they hang on
+	placeSpans []uint32                  // of each new place: which list of spans
+	lists      int                       // how many lists of spans there are
+	labels     layered[labelPlace, uint32]
+	deniesGone layered[uint32, bool]
+	edgesGone  layered[uint32, bool]
+	ceilsGone  layered[uint32, bool]
+	come       layered[string, []uint32] // grants, by id
+	over       layered[uint32, bool]     // grants that are listed, and over
 }
 
 // editor makes a view.
@@ -72,28 +75,33 @@ func (x *Index) With(d access.Edit) (*Index, error) {
 	if err := e.edit(); err != nil {
 		return nil, err
 	}
-	e.settle()
-	return e.Index, nil
+	return e.view(), nil
 }
 
 // editor begins a view of the estate.
 func (x *Index) editor(d *access.Edit) *editor {
-	v := &Index{columns: x.columns, before: x}
+	v := &Index{columns: x.columns, before: x.root(), pool: x.pool}
 	if v.more = (&added{lists: x.span.off.len() - 1}); x.more != nil {
 		m := *x.more
 		v.more = &m
 	}
 	m := v.more
-	m.ids, m.idNumber, m.roles = slices.Clip(m.ids), cloned(m.idNumber), cloned(m.roles)
-	m.places, m.placeAt, m.placesOn, m.placeSpans = slices.Clip(m.places), cloned(m.placeAt), cloned(m.placesOn),
+	m.ids, m.idNumber, m.roles = slices.Clip(m.ids), m.idNumber.fork(), m.roles.fork()
+	m.places, m.placeAt, m.placesOn, m.placeSpans = slices.Clip(m.places), m.placeAt.fork(), m.placesOn.fork(),
 		slices.Clip(m.placeSpans)
-	m.labels, m.come, m.over = cloned(m.labels), slices.Clip(m.come), cloned(m.over)
-	m.deniesGone, m.edgesGone, m.ceilsGone = cloned(m.deniesGone), cloned(m.edgesGone), cloned(m.ceilsGone)
-	for _, l := range []*lists{&v.up, &v.down, &v.mayAct, &v.ceilings, &v.denied, &v.span, &v.given, &v.givenAt,
-		&v.onPlace, &v.denialOn, &v.railsAt, &v.ofRole, &v.denialSpans, &v.denialTo, &v.denialBut, &v.railBut,
-		&v.ceilOn, &v.ends} {
+	m.labels, m.come, m.over = m.labels.fork(), m.come.fork(), m.over.fork()
+	m.deniesGone, m.edgesGone, m.ceilsGone = m.deniesGone.fork(), m.edgesGone.fork(), m.ceilsGone.fork()
+	for l := range v.editable() {
 		l.edit()
 	}
+	v.setOff, v.setWord, v.setBits = slices.Clip(v.setOff), slices.Clip(v.setWord), slices.Clip(v.setBits)
+	v.identities.edit()
+	v.roles.edit()
+	v.grants.edit()
+	v.actAs.edit()
+	v.denials.edit()
+	v.ceils.edit()
+	v.guardrails.edit()
 	v.idRecord, v.idKind = slices.Clone(v.idRecord), slices.Clone(v.idKind)
 	v.grantSet, v.grantTo, v.grantRole, v.grantKind = slices.Clone(v.grantSet), slices.Clone(v.grantTo),
 		slices.Clone(v.grantRole), slices.Clone(v.grantKind)
@@ -101,11 +109,31 @@ func (x *Index) editor(d *access.Edit) *editor {
 	return &editor{v, x, d, filler{v, map[model.PermissionPattern]access.Set{}}}
 }
 
-func cloned[K comparable, V any](m map[K]V) map[K]V {
-	if m == nil {
-		return map[K]V{}
+// editable yields the columns of lists that an edit may reach.
+func (x *Index) editable() iter.Seq[*lists] {
+	return slices.Values([]*lists{&x.up, &x.down, &x.mayAct, &x.ceilings, &x.denied, &x.span, &x.given, &x.givenAt,
+		&x.onPlace, &x.denialOn, &x.railsAt, &x.ofRole, &x.denialSpans, &x.denialTo, &x.denialBut, &x.railBut,
+		&x.ceilOn, &x.ends})
+}
+
+// view returns what was made, once all is.
+func (e *editor) view() *Index {
+	for l := range e.editable() {
+		l.edits.settle()
 	}
-	return maps.Clone(m)
+	m := e.more
+	m.idNumber.settle()
+	m.roles.settle()
+	m.placeAt.settle()
+	m.placesOn.settle()
+	m.labels.settle()
+	m.come.settle()
+	m.over.settle()
+	m.deniesGone.settle()
+	m.edgesGone.settle()
+	m.ceilsGone.settle()
+	e.settle()
+	return e.Index
 }
 
 // edit takes away and brings in the order of [access.Edit.Apply].
@@ -135,7 +163,7 @@ func (e *editor) edit() error {
 			unknown("role", name)
 			continue
 		}
-		e.more.roles[name] = e.roles.push(&expanded{Role: model.Role{Name: name}, Missing: true})
+		e.more.roles.put(name, e.roles.push(&expanded{Role: model.Role{Name: name}, Missing: true}))
 	}
 	for _, pair := range unique(pairs) {
 		m := model.Membership{Member: pair[0], Group: pair[1]}
@@ -180,7 +208,7 @@ func (e *editor) edit() error {
 		e.down.add(int(group), member)
 	}
 	for i := range come.Roles {
-		e.more.roles[come.Roles[i].Name] = e.roles.push(&expanded{Role: come.Roles[i]})
+		e.more.roles.put(come.Roles[i].Name, e.roles.push(&expanded{Role: come.Roles[i]}))
 	}
 	if len(gone.Roles)+len(come.Roles) > 0 {
 		e.reexpand()
@@ -234,9 +262,9 @@ func (e *editor) id(id model.ID) uint32 {
 	}
 	n := uint32(len(e.idKind))
 	e.more.ids = append(e.more.ids, id)
-	e.more.idNumber[id.String()] = n
+	e.more.idNumber.put(id.String(), n)
 	e.idKind = append(e.idKind, byte(slices.Index(kinds, id.Kind)))
-	e.idRecord = e.idRecord.with(none)
+	e.idRecord.grow(none)
 	return n
 }
 
@@ -283,7 +311,7 @@ func (e *editor) dropMember(m model.Membership) bool {
 func (e *editor) dropEdges(is func(*model.ActAs) bool) bool {
 	found := false
 	for i := range e.actAs.count() {
-		if a := e.actAs.at(i); !e.more.edgesGone[uint32(i)] && is(a) {
+		if a := e.actAs.at(i); !e.more.edgesGone.at(uint32(i)) && is(a) {
 			found = true
 			e.dropEdge(uint32(i), a)
 		}
@@ -292,7 +320,7 @@ func (e *editor) dropEdges(is func(*model.ActAs) bool) bool {
 }
 
 func (e *editor) dropEdge(i uint32, a *model.ActAs) {
-	e.more.edgesGone[i] = true
+	e.more.edgesGone.put(i, true)
 	if from, ok := e.Number(a.From); ok {
 		e.mayAct.drop(from, i)
 	}
@@ -305,8 +333,8 @@ func (e *editor) dropGrant(g uint32) { e.dropGrants([]uint32{g}) }
 func (e *editor) dropGrants(list []uint32) {
 	gone, holders, places := map[uint32]bool{}, map[int]bool{}, map[int]bool{}
 	for _, g := range list {
-		if e.more.over[g] {
-			delete(e.more.over, g)
+		if e.more.over.at(g) {
+			e.more.over.put(g, false)
 			continue
 		}
 		if to := e.grantTo.at(int(g)); to != none {
@@ -341,7 +369,7 @@ func (e *editor) putGrant(g *model.Grant) {
 		i, ok := e.roleNumber(g.Role)
 		if !ok {
 			i = e.roles.push(&expanded{Role: model.Role{Name: g.Role}, Missing: true})
-			e.more.roles[g.Role] = i
+			e.more.roles.put(g.Role, i)
 		}
 		role = e.roleKey(g.Role)
 		e.ofRole.add(int(role), n)
@@ -351,9 +379,11 @@ func (e *editor) putGrant(g *model.Grant) {
 	if len(g.When.Labels) > 0 {
 		kind |= labelled
 	}
-	e.grantSet, e.grantTo, e.grantRole, e.grantKind = e.grantSet.with(set), e.grantTo.with(to), e.grantRole.with(role),
-		append(e.grantKind, kind)
-	e.more.come = append(e.more.come, n)
+	e.grantSet.grow(set)
+	e.grantTo.grow(to)
+	e.grantRole.grow(role)
+	e.grantKind = append(e.grantKind, kind)
+	e.more.come.put(g.ID, append(slices.Clip(e.more.come.at(g.ID)), n))
 	e.ending(endsGrants, g.Condition(), n)
 	for _, on := range g.Where {
 		place := e.putPlace(on)
@@ -394,7 +424,7 @@ func (e *editor) reexpand() {
 		if !r.Missing {
 			r.Sets = expand(name, of)
 		}
-		e.more.roles[name] = e.roles.push(&r)
+		e.more.roles.put(name, e.roles.push(&r))
 		set := e.set(e.filler.of(r.Sets))
 		for _, g := range e.ofRole.of(int(e.roleKey(name))).all() {
 			if e.grantTo.at(int(g)) == none {
@@ -440,11 +470,11 @@ func (e *editor) set(s access.Set) uint32 {
 	n := uint32(e.setOff.len() - 1)
 	for w, v := range s {
 		if v != 0 {
-			e.setWord = e.setWord.with(uint32(w))
-			e.setBits = append(e.setBits[:len(e.setBits):len(e.setBits)], packLongs([]uint64{v})...)
+			e.setWord.grow(uint32(w))
+			e.setBits = append(e.setBits, packLongs([]uint64{v})...)
 		}
 	}
-	e.setOff = e.setOff.with(uint32(e.setWord.len()))
+	e.setOff.grow(uint32(e.setWord.len()))
 	return n
 }
 
@@ -461,8 +491,8 @@ func (e *editor) putPlace(on model.PathPattern) uint32 {
 	n := uint32(len(e.patterns) + len(e.more.places))
 	spans := e.spansOfPattern(on)
 	e.more.places = append(e.more.places, on)
-	e.more.placeAt[on] = n
-	e.more.placesOn[node] = append(slices.Clip(e.more.placesOn[node]), n)
+	e.more.placeAt.put(on, n)
+	e.more.placesOn.put(node, append(slices.Clip(e.more.placesOn.at(node)), n))
 	e.more.placeSpans = append(e.more.placeSpans, e.list(spans))
 	for _, l := range []*lists{&e.onPlace, &e.denialOn, &e.railsAt} {
 		l.put(int(n), nil)
@@ -482,10 +512,10 @@ func (e *editor) list(spans []uint32) uint32 {
 func (e *editor) spansUnder(place uint32, on model.PathPattern, c model.Condition) uint32 {
 	if len(c.Labels) > 0 {
 		k := labelOf(place, c)
-		n, ok := e.more.labels[k]
+		n, ok := e.more.labels.get(k)
 		if !ok {
 			n = e.list(e.labelledIn(e.spansOf(int(place)).all(), c))
-			e.more.labels[k] = n
+			e.more.labels.put(k, n)
 		}
 		return n
 	}
@@ -498,7 +528,7 @@ func (e *editor) spansUnder(place uint32, on model.PathPattern, c model.Conditio
 func (e *editor) dropDenials(id string) bool {
 	found := false
 	for i := range e.denials.count() {
-		if d := e.denials.at(i); d.ID == id && !e.more.deniesGone[uint32(i)] {
+		if d := e.denials.at(i); d.ID == id && !e.more.deniesGone.at(uint32(i)) {
 			found = true
 			e.dropDenial(i, d)
 		}
@@ -507,7 +537,7 @@ func (e *editor) dropDenials(id string) bool {
 }
 
 func (e *editor) dropDenial(i int, d *model.Denial) {
-	e.more.deniesGone[uint32(i)] = true
+	e.more.deniesGone.put(uint32(i), true)
 	for _, to := range d.To {
 		e.denied.drop(int(e.id(to)), uint32(i))
 	}
@@ -544,11 +574,11 @@ func (e *editor) dropCeilings(id string) bool {
 	found := false
 	for i := range e.ceils.count() {
 		c := e.ceils.at(i)
-		if c.ID != id || e.more.ceilsGone[uint32(i)] {
+		if c.ID != id || e.more.ceilsGone.at(uint32(i)) {
 			continue
 		}
 		found = true
-		e.more.ceilsGone[uint32(i)] = true
+		e.more.ceilsGone.put(uint32(i), true)
 		e.ceilings.drop(int(e.id(c.Of)), uint32(i))
 	}
 	return found

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"math/bits"
 	"slices"
+	"sync"
 	"sync/atomic"
 
 	"clipfence/internal/core/access"
@@ -102,12 +103,16 @@ func (p *Piece) Permissions() iter.Seq[int] {
 type prepared struct {
 	x       *Index
 	mode    Mode
-	before  *prepared                  // of an edited view
-	given   []atomic.Pointer[[]uint64] // of each identity
+	before  *prepared                  // of an edited view: that of the estate at the bottom
+	given   []atomic.Pointer[[]uint64] // of each identity; nil of a view
 	denials []atomic.Pointer[[]uint64]
-	rails   []rail // sorted by their first item
-	sets    []words
+	edited  *sync.Map  // of a view: the same of those that it edited, by number
+	brought *sync.Map  // and of denials that it brought
+	rails   []rail     // sorted by their first item
+	sets    []words    // of a view: those of the estate at the bottom
 	masks   [][]uint64 // of each set: which words it has
+	later   *sync.Map  // of a view: the sets behind those, a *later each
+	only    access.Set // see Walk.Only; nil: every permission counts
 	all     words      // every permission
 	allMask []uint64
 	class   []uint16 // of each permission
@@ -118,17 +123,66 @@ type prepared struct {
 const everySet = 1<<itemSetBits - 1
 
 func (p *prepared) set(n uint32) *words {
+	if int(n) < len(p.sets) {
+		return &p.sets[n]
+	}
 	if n == everySet {
 		return &p.all
 	}
-	return &p.sets[n]
+	return &p.behind(n).words
 }
 
 func (p *prepared) maskOf(n uint32) []uint64 {
+	if int(n) < len(p.masks) {
+		return p.masks[n]
+	}
 	if n == everySet {
 		return p.allMask
 	}
-	return p.masks[n]
+	return p.behind(n).mask
+}
+
+// later is a set that a view brought, with which words it has.
+type later struct {
+	words
+	mask []uint64
+}
+
+func (p *prepared) behind(n uint32) *later {
+	if v, ok := p.later.Load(n); ok {
+		return v.(*later)
+	}
+	l := &later{}
+	l.words, l.mask = p.wordsOf(int(n))
+	if p.only != nil {
+		l.words, l.mask = p.part(l.words)
+	}
+	p.later.Store(n, l)
+	return l
+}
+
+// wordsOf returns a set as words.
+func (p *prepared) wordsOf(n int) (set words, mask []uint64) {
+	x := p.x
+	mask = make([]uint64, (x.words()+63)/64)
+	for i := int(x.setOff.at(n)); i < int(x.setOff.at(n+1)); i++ {
+		at := uint16(x.setWord.at(i))
+		set.at, set.bits = append(set.at, at), append(set.bits, x.setBits.at(i))
+		mask[at>>6] |= 1 << (at & 63)
+	}
+	return set, mask
+}
+
+// part returns what of a set counts.
+func (p *prepared) part(s words) (some words, mask []uint64) {
+	mask = make([]uint64, len(p.allMask))
+	for j, at := range s.at {
+		if v := s.bits[j] & p.only[at]; v != 0 {
+			some.at, some.bits = append(some.at, at), append(some.bits, v)
+			mask[at>>6] |= 1 << (at & 63)
+		}
+	}
+	return some, mask
 }
 
 // rail is a guardrail, which stands on one span.
@@ -170,7 +224,6 @@ type Walk struct {
 	sum              bool // only pairs are asked for
 	arena            []Word
 	passing          passing
-	only             access.Set
 	extra            *Extra
 	low, high        uint32 // only nodes from here to there count
 	inside           Region // see PiecesInside; nil: everywhere
@@ -226,22 +279,12 @@ func (x *Index) NewWalk(mode Mode) *Walk {
 // path means everywhere. It reports whether the node is one that is known.
 func (w *Walk) Only(perms access.Set, under model.Path) bool {
 	p := *w.prepared
-	p.sets, p.masks = make([]words, len(w.sets)), make([][]uint64, len(w.sets))
-	part := func(s words) (some words, mask []uint64) {
-		mask = make([]uint64, len(w.mask))
-		for j, at := range s.at {
-			if v := s.bits[j] & perms[at]; v != 0 {
-				some.at, some.bits = append(some.at, at), append(some.bits, v)
-				mask[at>>6] |= 1 << (at & 63)
-			}
-		}
-		return some, mask
-	}
+	p.sets, p.masks, p.later, p.only = make([]words, len(w.sets)), make([][]uint64, len(w.sets)), &sync.Map{}, perms
 	for i, s := range w.sets {
-		p.sets[i], p.masks[i] = part(s)
+		p.sets[i], p.masks[i] = p.part(s)
 	}
-	p.all, p.allMask = part(w.all)
-	w.prepared, w.only = &p, perms
+	p.all, p.allMask = p.part(w.all)
+	w.prepared = &p
 	if under.IsZero() {
 		return true
 	}
@@ -257,16 +300,14 @@ func (w *Walk) Only(perms access.Set, under model.Path) bool {
 func (x *Index) prepare(mode Mode) *prepared {
 	m := &x.modes[mode]
 	m.once.Do(func() {
-		p := &prepared{x: x, mode: mode, given: make([]atomic.Pointer[[]uint64], x.Identities()),
-			denials: make([]atomic.Pointer[[]uint64], x.denialSet.len())}
+		p := &prepared{x: x, mode: mode}
 		m.prepared = p
-		from := 0
 		if x.before != nil {
-			p.before = x.before.prepare(mode)
-			p.class, p.uniform, p.sets, p.masks = p.before.class, p.before.uniform, slices.Clone(p.before.sets),
-				slices.Clone(p.before.masks)
-			from = len(p.sets)
+			p.before, p.later, p.edited, p.brought = x.before.prepare(mode), &sync.Map{}, &sync.Map{}, &sync.Map{}
+			p.class, p.uniform, p.sets, p.masks = p.before.class, p.before.uniform, p.before.sets, p.before.masks
 		} else {
+			p.given = make([]atomic.Pointer[[]uint64], x.Identities())
+			p.denials = make([]atomic.Pointer[[]uint64], x.denialSet.len())
 			p.class = make([]uint16, len(x.permLevel))
 			p.uniform = slices.Repeat([]int32{-2}, x.words()) // no permission yet
 			for i := range p.class {
@@ -282,17 +323,11 @@ func (x *Index) prepare(mode Mode) *prepared {
 				}
 			}
 		}
-		n := x.words()
-		for s := from; s < x.setOff.len()-1; s++ {
-			set, mask := words{}, make([]uint64, (n+63)/64)
-			for i := int(x.setOff.at(s)); i < int(x.setOff.at(s+1)); i++ {
-				at := uint16(x.setWord.at(i))
-				set.at, set.bits = append(set.at, at), append(set.bits, x.setBits.at(i))
-				mask[at>>6] |= 1 << (at & 63)
-			}
+		for s := 0; x.before == nil && s < x.setOff.len()-1; s++ {
+			set, mask := p.wordsOf(s)
 			p.sets, p.masks = append(p.sets, set), append(p.masks, mask)
 		}
-		p.allMask = make([]uint64, (n+63)/64)
+		p.allMask = make([]uint64, (x.words()+63)/64)
 		every := x.NewSet()
 		for i := range x.Numbers() {
 			every.Add(i)
@@ -318,15 +353,19 @@ func (x *Index) prepare(mode Mode) *prepared {
 
 // grantsOf returns what is granted to just an identity, as items in order.
 func (p *prepared) grantsOf(id uint32) []uint64 {
-	if p.before != nil && int(id) < len(p.before.given) {
-		if _, own := p.x.given.edits[int(id)]; !own {
+	x := p.x
+	if p.before == nil {
+		if v := p.given[id].Load(); v != nil {
+			return *v
+		}
+	} else {
+		if _, own := x.given.edits.get(int(id)); !own && int(id) < len(p.before.given) {
 			return p.before.grantsOf(id)
 		}
+		if v, ok := p.edited.Load(id); ok {
+			return v.([]uint64)
+		}
 	}
-	if v := p.given[id].Load(); v != nil {
-		return *v
-	}
-	x := p.x
 	var out []uint64
 	given := x.given.of(int(id))
 	for j := 0; j < given.len(); j += givenWidth {
@@ -336,16 +375,24 @@ func (p *prepared) grantsOf(id uint32) []uint64 {
 	}
 	slices.Sort(out)
 	out = slices.Compact(out)
-	p.given[id].Store(&out)
+	if p.before == nil {
+		p.given[id].Store(&out)
+	} else {
+		p.edited.Store(id, out)
+	}
 	return out
 }
 
 // denies returns what a denial refuses, as items in order.
 func (p *prepared) denies(i uint32) []uint64 {
-	if p.before != nil && int(i) < len(p.before.denials) {
-		return p.before.denies(i)
-	}
-	if v := p.denials[i].Load(); v != nil {
+	if p.before != nil {
+		if int(i) < len(p.before.denials) {
+			return p.before.denies(i)
+		}
+		if v, ok := p.brought.Load(i); ok {
+			return v.([]uint64)
+		}
+	} else if v := p.denials[i].Load(); v != nil {
 		return *v
 	}
 	var out []uint64
@@ -356,7 +403,11 @@ func (p *prepared) denies(i uint32) []uint64 {
 	}
 	slices.Sort(out)
 	out = slices.Compact(out)
-	p.denials[i].Store(&out)
+	if p.before == nil {
+		p.denials[i].Store(&out)
+	} else {
+		p.brought.Store(i, out)
+	}
 	return out
 }
 

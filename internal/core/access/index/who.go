@@ -26,7 +26,11 @@ type crowd struct {
 	marked           []uint32 // whose refused is set
 }
 
-func newCrowd(n int) *crowd {
+// crowdOf returns room for so many identities: some that there is, or more.
+func crowdOf(c *crowd, n int) *crowd {
+	if c != nil && len(c.visited) >= n {
+		return c
+	}
 	return &crowd{allowed: make([]uint8, n), refused: make([]uint8, n), some: make([]uint64, (n+63)/64),
 		visited: make([]uint32, n)}
 }
@@ -103,9 +107,7 @@ func (x *Index) Who(p model.Permission, path model.Path) []Holder { return x.who
 func (x *Index) who(p model.Permission, path model.Path, groups bool) []Holder {
 	s := x.scratch()
 	defer x.pool.Put(s)
-	if s.crowd == nil {
-		s.crowd = newCrowd(x.Identities())
-	}
+	s.crowd = crowdOf(s.crowd, x.Identities())
 	c := s.crowd
 	ctx := model.Context{}
 	node, same := x.nearest(path)
@@ -225,9 +227,7 @@ func (x *Index) refuse(s *scratch, c *crowd, p model.Permission, perm int, liste
 func (x *Index) Granted(p model.Permission, path model.Path, without func(grant int) bool) []Holder {
 	s := x.scratch()
 	defer x.pool.Put(s)
-	if s.crowd == nil {
-		s.crowd = newCrowd(x.Identities())
-	}
+	s.crowd = crowdOf(s.crowd, x.Identities())
 	c := s.crowd
 	var given [3][]uint32
 	x.giving(s, p, path, func(g int, met model.Truth) {
@@ -350,7 +350,7 @@ func (x *Index) Number(id model.ID) (int, bool) { return x.named(id.String()) }
 
 func (x *Index) named(text string) (int, bool) {
 	if x.more != nil {
-		if n, ok := x.more.idNumber[text]; ok {
+		if n, ok := x.more.idNumber.get(text); ok {
 			return int(n), true
 		}
 	}
@@ -367,9 +367,7 @@ func (x *Index) Known(i int) bool { return x.idRecord.at(i) != none }
 func (x *Index) Members(i int, yield func(int)) {
 	s := x.scratch()
 	defer x.pool.Put(s)
-	if s.crowd == nil {
-		s.crowd = newCrowd(x.Identities())
-	}
+	s.crowd = crowdOf(s.crowd, x.Identities())
 	s.crowd.begin()
 	for _, id := range x.below(s.crowd, uint32(i)) {
 		yield(int(id))
@@ -387,7 +385,7 @@ func (x *Index) Joined(i int, yield func(int)) {
 func (x *Index) Edges() iter.Seq[*model.ActAs] {
 	return func(yield func(*model.ActAs) bool) {
 		for i := range x.actAs.count() {
-			if x.more != nil && x.more.edgesGone[uint32(i)] {
+			if x.more != nil && x.more.edgesGone.at(uint32(i)) {
 				continue
 			}
 			if !yield(x.actAs.at(i)) {

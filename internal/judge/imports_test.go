@@ -69,7 +69,7 @@ var mayImport = map[string][]string{
 		"store", "ledger", "change", "patrol", "trust"},
 	"cli":    {"work", "render", "report", "core/model", "yamlfile", "sandbox/"},
 	"judge":  {},
-	"bench/": {"core/", "auditlog/", "source/", "snapshot", "store"},
+	"bench/": {"core/", "auditlog/", "source/", "snapshot", "store", "bench/workdir"},
 }
 
 // heavy packages belong to one place each; none reaches the core.

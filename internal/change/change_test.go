@@ -403,6 +403,9 @@ func TestGuards(t *testing.T) {
 			"2 lines allow more"},
 		{"breaks", func(in *change.GuardInput) { in.Rehearsal.Broken = []rehearse.Break{{}, {GivenUp: true}} },
 			"1 uses would break"},
+		{"what the source cannot say", func(in *change.GuardInput) {
+			in.Rehearsal.Cannot = []string{"line 1 of allow: no hours", "line 2"}
+		}, "the source cannot say 2 lines: line 1 of allow: no hours"},
 		{"another grant", func(in *change.GuardInput) { in.Rehearsal.Changed = []string{"g is not what it was"} },
 			"not what it was"},
 		{"a greater risk", func(in *change.GuardInput) { in.Rehearsal.Riskier = "its risk grew" }, "its risk grew"},

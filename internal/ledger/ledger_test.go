@@ -306,6 +306,24 @@ func TestFurtherKey(t *testing.T) {
 	}
 }
 
+// TestNoKey: an entry that says it enrols a key, and names none, is not taken for one that nobody signed.
+func TestNoKey(t *testing.T) {
+	m := &ledgertest.Memory{}
+	l := &ledger.Ledger{File: filepath.Join(t.TempDir(), "l"), Book: m, Now: time.Now, By: "ann"}
+	for _, k := range []ledger.KeyEntry{{}, {Key: ledger.Public(key('e'))}} {
+		m.Kept, m.Kinds, m.End = nil, nil, ledger.Head{}
+		os.Remove(l.File)
+		body := func(ledger.Page) (any, error) { return k, nil }
+		if err := l.AppendWith(t.Context(), ledger.KindKey, "", body); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := l.Read(t.Context()); !errors.Is(err, ledger.ErrBroken) ||
+			!strings.Contains(err.Error(), "enrols no key") {
+			t.Errorf("key %q: %v", k.Key, err)
+		}
+	}
+}
+
 // TestCrash: a process that was killed between book and file left a file that is behind,
 // perhaps inside a line; whoever comes next writes what is missing.
 func TestCrash(t *testing.T) {

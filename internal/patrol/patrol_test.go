@@ -269,6 +269,35 @@ func TestTrouble(t *testing.T) {
 	}
 }
 
+// TestForeign: what bears the name of a request's grant and is not what the request makes is neither written
+// over by opening nor taken for open; what it makes itself, opened twice, is.
+func TestForeign(t *testing.T) {
+	r := newRig(t)
+	q := r.request(t, "q-1")
+	theirs := q.Grant()
+	theirs.To = model.MustID("person/root")
+	body, err := json.Marshal(theirs)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.cloud.grants[q.GrantID()] = body
+	if err := r.Open(t.Context(), q, r.now); !errors.Is(err, patrol.ErrForeign) {
+		t.Errorf("opened over somebody else's grant: %v", err)
+	}
+	if string(r.cloud.grants[q.GrantID()]) != string(body) {
+		t.Errorf("it is %s now", r.cloud.grants[q.GrantID()])
+	}
+	ours := newRig(t)
+	q = ours.request(t, "q-1")
+	if body, err = json.Marshal(q.Grant()); err != nil {
+		t.Fatal(err)
+	}
+	ours.cloud.grants[q.GrantID()] = body // a keeper that was killed had made it
+	if err := ours.Open(t.Context(), q, ours.now); err != nil || len(ours.cloud.grants) != 1 {
+		t.Errorf("%v, %d grants", err, len(ours.cloud.grants))
+	}
+}
+
 // TestEditedMeanwhile: a grant whose end or date somebody edits while it is removed is
 // removed all the same; what the request cannot have made is left alone, and told.
 func TestEditedMeanwhile(t *testing.T) {

@@ -5,11 +5,32 @@ import (
 	"time"
 
 	"clipfence/internal/core/access"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/gauge/gaugetest"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
+
+// TestRestsOn: what a line rests on began with the first call on any of its paths and ended with the last, in
+// whatever order they come.
+func TestRestsOn(t *testing.T) {
+	day := func(n int) time.Time { return gaugetest.Now.AddDate(0, 0, -n) }
+	paths := []*gauge.PathUse{{First: day(30), Last: day(20)}, {First: day(50), Last: day(40), AtLeast: true},
+		{First: day(10), Last: day(5)}}
+	for _, order := range [][]int{{0, 1, 2}, {2, 1, 0}, {1, 2, 0}} {
+		var e fence.Evidence
+		for i, k := range order {
+			note(&e, int64(i+1), paths[k])
+		}
+		if !e.First.Equal(day(50)) || !e.Last.Equal(day(5)) || e.Count != 6 || !e.AtLeast {
+			t.Errorf("%v: %+v", order, e)
+		}
+	}
+	if ended(1) != "1 grant" || ended(2) != "2 grants" {
+		t.Errorf("%s, %s", ended(1), ended(2))
+	}
+}
 
 // TestHeldBefore: a grant that is gone counts on days on which it was there, to the end of what is looked
 // ahead from them; and what stands in its place is as old as it, as far as it lies inside.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -188,6 +189,8 @@ func TestRoutes(t *testing.T) {
 				"deny signed-in id/grant:* /s/** group/g", "/s/harbour:o", "join-group edit-grants", "g-1"},
 		{"that it can lift", "person/a may id/*:* on /s/harbour:o/**; deny person/a id/grant:create /s/harbour:o",
 			"/s/harbour:o", "lift-denial edit-grants", "g-1"},
+		{"and none that refuses to be lifted", "person/a may id/*:* on /s/harbour:o/**; " +
+			"deny person/a id/*:* /s/harbour:o", "/s/harbour:o", "", ""},
 		{"a ceiling stops it", "person/a may id/grant:create on /s/harbour:o/**; ceiling person/a run/*:*",
 			"/s/harbour:o", "", ""},
 		{"that it can lift", "person/a may id/grant:create on /s/harbour:o/**; person/a may id/ceiling:lift on " +
@@ -242,6 +245,74 @@ func TestRoutes(t *testing.T) {
 				t.Errorf("to take away %q, want %q", got, tt.cut)
 			}
 		})
+	}
+}
+
+// TestConditional: a step that somebody may take whatever the call is none under a condition, by whichever
+// of its grants that is so; each other one is.
+func TestConditional(t *testing.T) {
+	const both = "person/a may id/grant:create on /s/harbour:o/**; group/admins may id/grant:create on " +
+		"/s/harbour:o/**; person/a may id/group:join on /s/harbour:o"
+	steps := func(rules string, bound ...string) string {
+		e := scene(t, rules)
+		for i := range e.Grants {
+			e.Grants[i].When.SecondFactor = slices.Contains(bound, e.Grants[i].ID)
+		}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		g := New(x, []model.Path{model.MustPath("/s/harbour:o")})
+		a, _ := x.Number(model.MustID("person/a"))
+		var out []string
+		for _, r := range g.CanBecome(0) {
+			for _, s := range r.Steps {
+				if r.Identity == a {
+					out = append(out, fmt.Sprint(s.Kind, " ", s.Conditional))
+				}
+			}
+		}
+		return strings.Join(out, ", ")
+	}
+	const admins = "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o"
+	for _, tt := range []struct {
+		rules string
+		bound []string
+		want  string
+	}{
+		{admins, nil, "join-group false, edit-grants false"},
+		{admins, []string{"g-1"}, "join-group false, edit-grants true"},
+		{admins, []string{"g-2"}, "join-group true, edit-grants false"},
+		{admins + "; person/a has team on /s/harbour:o/**; group/g has team on /s/harbour:o/**; " +
+			"group/g may id/role:update on /s/harbour:o", []string{"g-1"}, "join-group false, edit-grants true"},
+	} {
+		if got := steps(tt.rules, tt.bound...); got != tt.want {
+			t.Errorf("%s, %v under a condition: %s, want %s", tt.rules, tt.bound, got, tt.want)
+		}
+	}
+	e := scene(t, both)
+	x, err := index.Build(e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, _ := x.Number(model.MustID("person/a"))
+	admin, _ := x.Number(model.MustID("group/admins"))
+	for _, tt := range []struct {
+		alone, by string
+		sure, has bool
+	}{{"sure", "sure", true, true}, {"sure", "", true, true}, {"", "sure", true, true},
+		{"some", "sure", true, true}, {"sure", "some", true, true}, {"some", "some", false, true},
+		{"", "some", false, true}, {"", "", false, false}} {
+		var set holders
+		for id, how := range map[int]string{a: tt.alone, admin: tt.by} {
+			if how != "" {
+				set = append(set, holder(id, how == "sure"))
+			}
+		}
+		slices.Sort(set)
+		if sure, has := either(set, a, admin); sure != tt.sure || has != tt.has {
+			t.Errorf("alone %q, by a group %q: %v, %v", tt.alone, tt.by, sure, has)
+		}
 	}
 }
 

@@ -1,8 +1,10 @@
 package fence_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/fence"
@@ -30,6 +32,18 @@ func TestDenied(t *testing.T) {
 		if got := fence.Denied(x, id(group)); got != want {
 			t.Errorf("leaving %s leaves %q behind, want %q", group, got, want)
 		}
+	}
+}
+
+// TestEnds: the lines that end are told, those first that end first, and of those that end together the upper.
+func TestEnds(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 12, n, 0, 0, 0, 0, time.UTC) }
+	f := &fence.Fence{Allow: []fence.Allow{{Until: day(9)}, {}, {Until: day(3)}, {Until: day(9)}, {}}}
+	if got := f.Ends(); !slices.Equal(got, []int{2, 0, 3}) {
+		t.Errorf("%v", got)
+	}
+	if got := (&fence.Fence{Allow: []fence.Allow{{}}}).Ends(); got != nil {
+		t.Errorf("of what lasts: %v", got)
 	}
 }
 

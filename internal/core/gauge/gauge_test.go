@@ -361,6 +361,25 @@ func TestFindings(t *testing.T) {
 	}
 }
 
+// TestBlindDanger: what no log would have shown has a danger of its own: all of it, a part, or none.
+func TestBlindDanger(t *testing.T) {
+	const read = "used workload/a stow/item:read /m/berth:x/box:b1/1 1-80"
+	for _, tt := range []struct {
+		text      string
+		some, all bool
+	}{
+		{"grant g1 workload/a stow/item:* /m/**\nlog off\nused workload/a muster/grant:give /m/berth:x 1-9", true,
+			true},
+		{"grant g1 workload/a quiet/*:*,stow/item:read /m/**\n" + read, true, false},
+		{"grant g1 workload/a stow/item:* /m/**\n" + read, false, false},
+	} {
+		g := gauge.Run(scenario(t, tt.text)).Grants[0]
+		if (g.Blind > 0) != tt.some || (g.Blind == g.Danger) != tt.all || g.Blind > g.Danger {
+			t.Errorf("%s: %g of %g", tt.text, g.Blind, g.Danger)
+		}
+	}
+}
+
 // TestGivenByTheFirst: what one grant gives altogether is told by that one, be it the first of all, and not by
 // several that do so together.
 func TestGivenByTheFirst(t *testing.T) {

@@ -223,6 +223,8 @@ func TestValidate(t *testing.T) {
 		}, "must not"},
 		{"dangling member", func(e *model.Estate) { e.Memberships[0].Member = model.MustID("person/gone") },
 			"refers to person/gone"},
+		{"dangling group", func(e *model.Estate) { e.Memberships[0].Group = model.MustID("group/gone") },
+			"refers to group/gone"},
 		{"member of a person", func(e *model.Estate) { e.Memberships[0].Group = model.MustID("person/a") },
 			"is not a group"},
 		{"act as a crowd", func(e *model.Estate) { e.ActAs[0].To = model.MustID("everyone") }, "nobody can act as"},

@@ -19,7 +19,7 @@ func TestDenies(t *testing.T) {
 	const estate = "grant g1 workload/a stow/item:* /m/**\ngrant g2 group/g stow/item:*,stow/box:scrap /m/**\n" +
 		"member workload/b group/g\nmember person/p group/g\n" +
 		"used workload/a stow/item:change /m/berth:x/box:b1/x 1-80\n" +
-		"used workload/b stow/item:read /m/berth:x/box:b2/x 1-80"
+		"used workload/b stow/item:read /m/berth:x/box:b2/x 1-80\ngrant g3 group/h stow/item:find /m/**"
 	for name, tt := range map[string]struct {
 		who, do, on, unless, up string
 		want                    string
@@ -37,6 +37,8 @@ func TestDenies(t *testing.T) {
 			"ok true; broken []; 3 hold less; 0 goes"},
 		"of a group alone": {"group/g", "stow/item:change", "/m/**", "", "",
 			"ok true; broken []; 2 hold less; 1 goes"}, // of those whom it touches
+		"of a group in which nobody is": {"group/h", "stow/item:find", "/m/**", "", "",
+			"ok true; broken []; 0 hold less; 1 goes"},
 		"of one alone": {"workload/a", "stow/item:read", "/m/**", "", "", "ok true; broken []; 1 hold less; 1 goes"},
 	} {
 		in, err := gaugetest.Parse(estate)

@@ -262,6 +262,33 @@ func TestOrder(t *testing.T) {
 	}
 }
 
+// TestEndingFirst: of what ends, that comes first which ends first, however often it was used.
+func TestEndingFirst(t *testing.T) {
+	in, err := gaugetest.Parse("grant g1 workload/a stow/item:* /m/**\n" +
+		"used workload/a stow/item:read /m/berth:x/box:b1 1-80\n" +
+		"used workload/a stow/item:change /m/berth:x/box:b1 1-9\n" +
+		"used workload/a stow/item:find /m/berth:x/box:b1 1-3")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := hand("workload/a", "-g1; stow/item:change /m/** until-later; stow/item:find,stow/item:read /m/** until")
+	for i, p := range []string{"stow/item:change", "stow/item:find", "stow/item:read"} {
+		f.GivesUp = append(f.GivesUp, fence.GiveUp{Do: []model.PermissionPattern{model.MustPermissionPattern(p)},
+			Where: []model.PathPattern{model.MustPathPattern("/m/**")}, From: f.Allow[min(i, 1)].Until})
+	}
+	r, err := rehearse.Run(in.Index, f, in.Uses, nil, gauge.DefaultWeights)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, b := range r.Ending {
+		got = append(got, b.Use.Permission.Verb())
+	}
+	if s := strings.Join(got, " "); s != "find read change" || len(r.Broken) > 0 {
+		t.Errorf("%s end, %d break", s, len(r.Broken))
+	}
+}
+
 // TestGoingOn: of what a fence names as given up that goes on which was done on several days of the
 // window.
 func TestGoingOn(t *testing.T) {

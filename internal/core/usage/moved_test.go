@@ -128,6 +128,10 @@ func TestGuessMoves(t *testing.T) {
 			""},
 		{"two of the same name", calls("/m/unit:old/desk:news", "1-60", "p", "q") +
 			calls("/m/unit:b/desk:news", "61-90", "p", "q") + calls("/m/unit:c/desk:news", "61-90", "p", "q"), ""},
+		{"two of the same name, and two others, as often as each other",
+			calls("/m/unit:old/desk:news", "1-60", "p", "q", "r") +
+				calls("/m/unit:b/desk:news", "61-90", "p", "q", "r") +
+				calls("/m/unit:c/desk:news", "61-90", "p", "q", "r"), ""},
 		{"two of the same name, and more went to one", calls("/m/unit:old/desk:news", "1-60", "p", "q", "r") +
 			calls("/m/unit:b/desk:news", "61-90", "p", "q") + calls("/m/unit:c/desk:news", "61-90", "p", "q", "r"),
 			"/m/unit:old -> /m/unit:c 3 of 3, 2026-03-01 2026-03-02"}, // and with it all that was in it

@@ -96,6 +96,62 @@ func TestSparedStranger(t *testing.T) {
 	}
 }
 
+// TestActAsGoes: an edit that takes an act-as edge away takes that one, for who can act as whom and for who may
+// be acted as; what it does not name stays, and one that is not there is an error.
+func TestActAsGoes(t *testing.T) {
+	e := harbour()
+	e.ActAs = []model.ActAs{{ID: "a-1", From: id("person/a"), To: id("workload/w")},
+		{ID: "a-2", From: id("person/b"), To: id("workload/w")}}
+	x := build(t, e)
+	target, _ := x.Number(id("workload/w"))
+	actors := func(x *index.Index) string {
+		var out []string
+		for _, a := range x.Actors([]int{target}) {
+			out = append(out, x.ID(a.Identity).String())
+		}
+		slices.Sort(out)
+		return strings.Join(out, " ")
+	}
+	v, err := x.With(access.Edit{Gone: access.Gone{ActAs: []string{"a-1"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if actors(x) != "person/a person/b" || actors(v) != "person/b" {
+		t.Errorf("%q act as it before, %q after", actors(x), actors(v))
+	}
+	if !x.ActsAs(id("person/a")) || v.ActsAs(id("person/a")) || !v.ActsAs(id("person/b")) {
+		t.Error("who acts as somebody")
+	}
+	if _, err := v.With(access.Edit{Gone: access.Gone{ActAs: []string{"a-1"}}}); !errors.Is(err, index.ErrUnknown) {
+		t.Errorf("it goes once more: %v", err)
+	}
+}
+
+// TestSparing: the rules that spare the members of a group are told, guardrails and denials.
+func TestSparing(t *testing.T) {
+	e := harbour()
+	e.Grants = append(e.Grants, model.Grant{ID: "g-5", To: id("everyone"), Rights: perms("a/x:*"),
+		Where: on("/s/harbour:o/berth:q/**")})
+	e.Guardrails = []model.Guardrail{{ID: "r-1", Node: path("/s/harbour:o/berth:q"), Rights: perms("a/x:list"),
+		Unless: []model.ID{id("group/g")}}}
+	e.Denials = []model.Denial{{ID: "d-1", To: []model.ID{id("everyone")}, Rights: perms("a/x:set"),
+		Where: on("/s/harbour:o/berth:q/**"), Unless: []model.ID{id("group/h")}}}
+	x := build(t, e)
+	r, ok := x.RulesIn(x.Whole())
+	if !ok {
+		t.Fatal("too many rules")
+	}
+	bits := map[string]uint64{}
+	for _, g := range []string{"group/g", "group/h"} {
+		n, _ := x.Number(id(g))
+		bits[g] = r.Sparing(n)
+	}
+	g, h := bits["group/g"], bits["group/h"] // group/g is in group/h, and spared by both
+	if h == 0 || g&h != h || g == h {
+		t.Errorf("group/g is spared by %b, group/h by %b", g, h)
+	}
+}
+
 // TestTotals sums up by hand what the walk sums up.
 func TestTotals(t *testing.T) {
 	x := build(t, harbour())

@@ -58,9 +58,10 @@ func (a *app) draftDenials(ctx context.Context, w *work.Workspace, force bool) e
 		t.Row(render.C(fmt.Sprintf("%s: %s", render.Plural(len(l.Do), "permission"), first(l.Do, 4))),
 			render.C(fewPlaces(l.Where, 3)), render.C(but))
 	}
-	d := &render.Doc{Value: v, Rows: v.Denials, Tables: []render.Table{t}, Head: fmt.Sprintf("%s would make %d of %s "+
-		"needless: %s to read and change in place of %d; nothing is changed", render.Plural(len(v.Denials), "denial"),
-		len(v.Needless), render.Plural(r.Drafts, "draft"), render.Plural(v.After, "piece"), v.Before)}
+	d := &render.Doc{Value: v, Rows: v.Denials, Tables: []render.Table{t}, Head: fmt.Sprintf("%s would make %s of %s "+
+		"needless: %s to read and change in place of %s; nothing is changed", render.Plural(len(v.Denials), "denial"),
+		render.Count(len(v.Needless)), render.Plural(r.Drafts, "draft"), render.Plural(v.After, "piece"),
+		render.Count(v.Before))}
 	d.Lines = append(d.Lines, fmt.Sprintf("Danger held by everybody together: %s; with the drafts %s, with the "+
 		"denials and the drafts that are left %s.", render.Count(v.Held), render.Count(v.Drafted),
 		render.Count(v.Left)),

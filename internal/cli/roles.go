@@ -41,11 +41,9 @@ func (a *app) draftRoles(ctx context.Context, w *work.Workspace, q work.RolesReq
 	for i := range v.Curve {
 		v.Curve[i].Extra, v.Curve[i].Share = round(v.Curve[i].Extra, 10), round(v.Curve[i].Share, 1000)
 	}
-	d := &render.Doc{Value: v, Rows: v.Curve, Head: fmt.Sprintf("%s can share %s in place of %d, for %.1f %% more "+
-		"danger than "+
-		"the drafts keep; nothing is changed", render.Plural(r.Lines, "line"), render.Plural(at.Roles,
-		"role"), r.Lines,
-		100*at.Share)}
+	d := &render.Doc{Value: v, Rows: v.Curve, Head: fmt.Sprintf("%s can share %s in place of %s, for %.1f %% more "+
+		"danger than the drafts keep; nothing is changed", render.Plural(r.Lines, "line"),
+		render.Plural(at.Roles, "role"), render.Count(r.Lines), 100*at.Share)}
 	t := render.Table{Columns: []render.Column{{Name: ""}, {Name: "ROLES", Right: true}, {Name: "SHARED", Right: true},
 		{Name: "DANGER ADDED", Right: true}, {Name: "MORE", Right: true}, {Name: "PERMISSIONS", Right: true},
 		{Name: "COMPLEXITY", Right: true}}}
@@ -60,7 +58,7 @@ func (a *app) draftRoles(ctx context.Context, w *work.Workspace, q work.RolesReq
 		}
 		t.Row(render.C(mark), render.C(fmt.Sprint(p.Roles)), render.C(fmt.Sprint(p.Shared)),
 			render.C(render.Count(int(p.Extra+.5))), render.C(fmt.Sprintf("%.1f %%", 100*p.Share)),
-			render.C(fmt.Sprint(p.Perms)), render.C(fmt.Sprint(p.Complexity)))
+			render.C(render.Count(p.Perms)), render.C(render.Count(p.Complexity)))
 	}
 	d.Tables = append(d.Tables, t)
 	if len(r.Made)+len(r.There) > 0 {

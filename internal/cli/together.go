@@ -35,6 +35,9 @@ type jointRow struct {
 	Why    []string `json:"why_not,omitempty"`
 }
 
+// mostNext is how many commands are told that one may go on with.
+const mostNext = 10
+
 // jointly shows what several fences do alone and together.
 func jointly(j *work.Joint, all bool) *render.Doc {
 	v := jointValue{OK: j.OK(), Source: j.Source, Calls: j.Calls, Touched: len(j.Touched), Before: int(j.Before + .5),
@@ -54,8 +57,17 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 	}
 	t := render.Table{Title: "Each alone", Columns: []render.Column{{Name: "FOR", Wrap: true}, {Name: "HOLDS"},
 		{Name: "HELD", Right: true}, {Name: "BREAKS", Right: true}, {Name: "FILE", Wrap: true}}}
-	fail := 0
+	var order, hold []int // those that do not hold come first: of thousands nobody looks for them
 	for i, r := range j.Each {
+		if r.OK() {
+			hold = append(hold, i)
+		} else {
+			order = append(order, i)
+		}
+	}
+	fail := len(order)
+	for _, i := range append(order, hold...) {
+		r := j.Each[i]
 		x := jointRow{For: j.Fences[i].For.String(), File: j.Names[i], OK: r.OK(), Before: int(r.Before + .5),
 			After: int(r.After + .5)}
 		for _, b := range r.Broken {
@@ -65,7 +77,6 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 		}
 		holds := render.Cell{Text: "yes", Tone: render.Good}
 		if !r.OK() {
-			fail++
 			x.Why = why(r, x.Broken)
 			holds = render.Cell{Text: "no: " + strings.Join(x.Why, ", "), Tone: render.Bad}
 		}
@@ -120,7 +131,7 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 		}
 		d.Tables = append(d.Tables, t)
 	}
-	for i, x := range v.Fences {
+	for i, x := range v.Fences[:min(len(v.Fences), mostNext)] {
 		switch {
 		case !x.OK:
 			d.Next = append(d.Next, command("clipfence rehearse %s", x.File))

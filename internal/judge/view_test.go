@@ -108,19 +108,29 @@ func TestViewsAgree(t *testing.T) {
 		if seed%2 == 0 {
 			base = reloaded(t, base)
 		}
-		x := base
-		for range 1 + seed%3 {
+		x, depth := base, 1+seed%3
+		if seed%16 == 0 {
+			depth = 14 // what one view wrote is joined with what others did
+		}
+		mid, then := base, e
+		for step := range depth {
 			d := g.edit(t, e)
 			if x, err = x.With(d); err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
 			e = d.Apply(e)
+			if step == depth/2 { // two views go on from this one
+				mid, then = x, e
+				if _, err := x.With(g.edit(t, e)); err != nil {
+					t.Fatalf("seed %d: %v", seed, err)
+				}
+			}
 		}
 		built, err := index.Build(e)
 		if err != nil {
 			t.Fatal(err)
 		}
-		now := plain.New(e)
+		now, midway := plain.New(e), plain.New(then)
 		perms := append([]string{"c/new:get", "a/x:never"}, g.perms...)
 		callers := append([]string{"person/nobody", "person/fresh", "group/fresh", "everyone", "signed-in"},
 			append(g.people, g.groups...)...)
@@ -135,6 +145,9 @@ func TestViewsAgree(t *testing.T) {
 			want, got := told(now.Decide(id, p, path, ctx)), told(x.Decide(id, p, path, ctx))
 			if want != got {
 				t.Fatalf("seed %d: %s %s %s:\nplain: %s\nview:  %s", seed, id, p, path, want, got)
+			}
+			if want, got := told(midway.Decide(id, p, path, ctx)), told(mid.Decide(id, p, path, ctx)); want != got {
+				t.Fatalf("seed %d: %s %s %s midway:\nplain: %s\nview:  %s", seed, id, p, path, want, got)
 			}
 			if i%50 == 0 {
 				whoAgrees(t, seed, now, x, p, path)

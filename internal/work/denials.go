@@ -138,8 +138,9 @@ func (w *Workspace) vacant(dir string, force bool) error {
 // drafts reads the drafts of a source that narrow, with the names of their files; one that cannot be
 // read any more is left out, and told.
 func (w *Workspace) drafts(ctx context.Context, src string) (fences []*fence.Fence, names []string) {
+	open := map[string]*Source{}
 	for _, name := range w.DraftNames(ctx) {
-		file, f, of, err := w.ReadFence(ctx, filepath.Join(w.DraftDir(), name+fencefile.Suffix))
+		file, f, of, err := w.readFence(ctx, filepath.Join(w.DraftDir(), name+fencefile.Suffix), open)
 		if err != nil {
 			w.say("remark: left out: %v", err)
 			continue

@@ -239,11 +239,12 @@ type Evidence func(f *fence.Fence, s *Source, r *Rehearsal, k *Risk, name string
 func (w *Workspace) ExportChange(ctx context.Context, names []string, to, against string,
 	evidence Evidence) ([]ExportedChange, error) {
 	var out []ExportedChange
+	open := map[string]*Source{}
 	for _, arg := range names {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		name, f, s, err := w.ReadFence(ctx, arg)
+		name, f, s, err := w.readFence(ctx, arg, open)
 		if err != nil {
 			return nil, err
 		}

@@ -166,6 +166,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		in    *gauge.Input
 		res   *gauge.Result
 		worth *draft.Worth
+		stage *rehearse.Stage
 	}
 	sources := map[string]*at{}
 	names := w.DraftNames(ctx)
@@ -199,6 +200,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 				if known.worth, err = w.worth(ctx, known.s, known.in, known.res); err != nil {
 					return nil, err
 				}
+				known.stage = rehearse.NewStage(known.s.Index, known.in.Weights)
 				sources[src.Name] = known
 			}
 			return known.s, nil
@@ -209,8 +211,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		}
 		r.Fence, r.Source, r.For = f, s, f.For
 		r.Decision = review.Standing(decisions, f.Digest, w.now())
-		if r.Rehearsal, err = rehearse.Run(s.Index, f, known.in.Uses, known.res.Placement,
-			known.in.Weights); err != nil {
+		if r.Rehearsal, err = known.stage.Run(f, known.in.Uses, known.res.Placement); err != nil {
 			return nil, err
 		}
 		if r.Risk, err = riskOf(ctx, s, known.worth, f.Edit(s.Name), s.touched(f.For),
@@ -429,9 +430,10 @@ func (w *Workspace) Shadows(ctx context.Context, source string) ([]*Reviewed, er
 	var uses *usage.Uses
 	var s *Source
 	var end LogEnd
+	open := map[string]*Source{}
 	for _, arg := range w.DraftNames(ctx) {
 		file := filepath.Join(w.DraftDir(), arg+fencefile.Suffix)
-		_, f, of, err := w.ReadFence(ctx, file)
+		_, f, of, err := w.readFence(ctx, file, open)
 		if err != nil || of.Name != source {
 			continue // what cannot be read, review tells
 		}

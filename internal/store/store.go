@@ -641,9 +641,27 @@ func (s *Store) GoneMembers(ctx context.Context, src string) ([]Left, error) {
 	return out, err
 }
 
+// Joined returns the memberships of a source that stand, and that the first kept survey does not show.
+func (s *Store) Joined(ctx context.Context, src string) ([]Left, error) {
+	var out []Left
+	err := s.held(ctx, src, source.Memberships, func(e *model.Estate, first, last int64) bool {
+		for _, m := range e.Memberships {
+			out = append(out, Left{m, first, last})
+		}
+		return len(e.Memberships) == 1
+	}, `last = ? and first > (select min(id) from surveys where source = ?1 and finished is not null)`)
+	return out, err
+}
+
 // gone reads the records of a kind that kept surveys show and the newest one does not, each in an estate
 // of its own. Take says whether it is one.
 func (s *Store) gone(ctx context.Context, src, kind string, take func(e *model.Estate, first, last int64) bool) error {
+	return s.held(ctx, src, kind, take, `last < ?`)
+}
+
+// held reads the records of a kind that kept surveys show, of those whose last one is as said.
+func (s *Store) held(ctx context.Context, src, kind string, take func(e *model.Estate, first, last int64) bool,
+	of string) error {
 	return s.rows(ctx, func(scan func(...any) error) error {
 		var first, last int64
 		var value []byte
@@ -659,7 +677,7 @@ func (s *Store) gone(ctx context.Context, src, kind string, take func(e *model.E
 			return fmt.Errorf("%w: a record of %s: %v", ErrDamaged, kind, err)
 		}
 		return nil
-	}, `select value, format, first, last from held where source = ? and kind = ? and last < ? order by id, first`, src,
+	}, `select value, format, first, last from held where source = ? and kind = ? and `+of+` order by id, first`, src,
 		kind, int64(forever))
 }
 

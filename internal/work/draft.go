@@ -52,7 +52,7 @@ var ErrThere = errors.New("is there already")
 // Drafted is a fence that was written.
 type Drafted struct {
 	Fence     *fence.Fence
-	Rehearsal *rehearse.Result // without replay: what goes, and the danger before and after
+	Rehearsal *rehearse.Result // without replay: the danger before and after, and of one draft alone what goes
 	Risk      *Risk
 	File      string
 	Gates     []string // files that go into the folder of gates
@@ -184,6 +184,9 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		}
 		if err := replaceFile(name, fencefile.Write(f, fencefile.Evidence(res.Observable))); err != nil {
 			return nil, err
+		}
+		if q.For == "" { // of thousands nobody reads what goes and stays, permission by permission
+			r.Goes, r.Stays = nil, nil
 		}
 		out.Written = append(out.Written, Drafted{f, r, k, name, gates})
 		if err := beside.add(f); err != nil {

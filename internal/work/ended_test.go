@@ -54,7 +54,7 @@ coverage: [{node: "/m", written: true}]
 	if over := s.OverFor(ash); len(over) != 1 || over[0] != (Ending{"lent", ash, end}) {
 		t.Errorf("over is %v", over)
 	}
-	if b, err := w.before(t.Context(), s); err != nil || b == nil || len(b.Gone) != 1 || !b.Gone[0].To.Equal(end) ||
+	if b, _, err := w.before(t.Context(), s); err != nil || b == nil || len(b.Gone) != 1 || !b.Gone[0].To.Equal(end) ||
 		b.Gone[0].Grant.To != ash {
 		t.Errorf("what was there before is %+v, %v", b, err)
 	}

@@ -11,6 +11,7 @@ import (
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
+	"clipfence/internal/store"
 )
 
 // What was there before
@@ -31,6 +32,7 @@ type was[T any] struct {
 type formerly struct {
 	grants  []was[model.Grant]
 	members []was[model.Membership]
+	joined  map[model.Membership]time.Time // see [gauge.Input.Joined]
 	roles   map[string]model.Role
 }
 
@@ -97,14 +99,48 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) (*formerly, error) 
 	for _, m := range left {
 		out.members = append(out.members, was[model.Membership]{m.Membership, begins[m.First], ends[m.Last]})
 	}
+	out.joined, err = w.joined(ctx, s, begins, left)
+	return out, err
+}
+
+// joined returns since when who joined a group is in it: a kept survey does not show it there, and later ones do.
+// Whoever left it before came back, and is no newcomer. Where half and more of all who are in groups came with one
+// survey, it is the list that is new, and not they.
+func (w *Workspace) joined(ctx context.Context, s *Source, begins map[int64]time.Time,
+	left []store.Left) (map[model.Membership]time.Time, error) {
+	list, err := w.store.Joined(ctx, s.Name)
+	if err != nil {
+		return nil, err
+	}
+	all, came := 0, map[int64]int{}
+	for n := range s.Everybody() {
+		s.Joined(n, func(int) { all++ })
+	}
+	before := map[model.Membership]bool{}
+	pair := func(m model.Membership) model.Membership {
+		return model.Membership{Member: m.Member, Group: m.Group}
+	}
+	for _, l := range left {
+		before[pair(l.Membership)] = true
+	}
+	for _, l := range list {
+		came[l.First]++
+	}
+	out := map[model.Membership]time.Time{}
+	for _, l := range list {
+		if at := begins[l.First]; !at.IsZero() && !before[pair(l.Membership)] && 2*came[l.First] < all {
+			out[pair(l.Membership)] = at
+		}
+	}
 	return out, nil
 }
 
 // before returns what was granted once and is not any more; nil where nothing is known of that.
-func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, error) {
+// Beside it, since when who joined a group is in it.
+func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, map[model.Membership]time.Time, error) {
 	then, err := w.formerly(ctx, s)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	grants := then.grants
 	// Who left a group had what the group has, and what it had as long as both were so.
@@ -168,10 +204,10 @@ func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, error
 		}
 	}
 	if len(out.Gone) == 0 {
-		return nil, nil
+		return nil, then.joined, nil
 	}
 	out.Index, err = s.With(d)
-	return out, err
+	return out, then.joined, err
 }
 
 func later(a, b time.Time) time.Time {

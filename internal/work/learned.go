@@ -11,6 +11,7 @@ import (
 	"hash"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"clipfence/internal/core/draft"
@@ -28,15 +29,15 @@ import (
 // cannot be read, is learned anew.
 
 // learning changes with the way of learning, so that what an earlier program learned is not taken.
-const learning = "learned 7"
+const learning = "learned 8"
 
 // worth returns what places are worth, from what was kept where it holds still.
 func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *gauge.Result) (*draft.Worth, error) {
-	before, err := w.before(ctx, s)
+	before, joined, err := w.before(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	in.Before = before
+	in.Before, in.Joined = before, joined
 	digest, err := w.learnedFrom(ctx, in, res)
 	if err != nil {
 		return nil, err
@@ -109,6 +110,14 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge
 		for _, g := range b.Gone {
 			fmt.Fprintf(h, "%s %d %d\n", gives(&g.Grant), usage.DayOf(g.From), usage.DayOf(g.To))
 		}
+	}
+	var joined []string
+	for m, at := range in.Joined {
+		joined = append(joined, fmt.Sprintf("%s %s %d\n", m.Member, m.Group, usage.DayOf(at)))
+	}
+	slices.Sort(joined)
+	for _, s := range joined {
+		fmt.Fprint(h, s)
 	}
 	// Not the share, which moves with the clock: what counts is whether it is enough.
 	for _, r := range in.Index.Coverage() {

@@ -152,7 +152,7 @@ func (p *pastGrants) load() error {
 		}
 		p.indexes = append(p.indexes, x)
 	}
-	before, err := p.w.before(p.ctx, p.s) // who left a group, too
+	before, _, err := p.w.before(p.ctx, p.s) // who left a group, too
 	if err != nil {
 		return err
 	}

@@ -41,8 +41,10 @@ func main() {
 	flag.IntVar(&shape.logs, "logs", 0, "so many days of logs are kept; 0: all")
 	flag.BoolVar(&shape.again, "again", false, "all grants were made again three weeks ago")
 	as := flag.String("as", "", "how the life is written down: "+strings.Join(shapes, ", "))
+	side := flag.Int("side", 1, "so many lives side by side are one")
 	town := flag.String("town", "",
 		"only make a workspace here in which so many lives were surveyed side by side, to time commands in")
+	later := flag.Bool("later", false, "with -town: read what happened there in the 90 days after")
 	flag.Parse()
 	shape.as = map[string]bool{}
 	for _, word := range strings.FieldsFunc(*as, func(r rune) bool { return r == ',' }) {
@@ -52,9 +54,12 @@ func main() {
 		}
 		shape.as[word] = true
 	}
-	judge := func() error { return run(*first, *seeds, *only, *why && *only != "", shape) }
+	judge := func() error { return run(*first, *seeds, *side, *only, *why && *only != "", shape) }
 	if *town != "" {
 		judge = func() error { return makeTown(*town, *first, *seeds, shape) }
+		if *later {
+			judge = func() error { return liveOn(*town, *first, *seeds, shape) }
+		}
 	}
 	if err := judge(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -81,7 +86,7 @@ func shapedAs(w, shape world) world {
 	return w
 }
 
-func run(first, seeds int, only string, why bool, shape world) error {
+func run(first, seeds, side int, only string, why bool, shape world) error {
 	every := ways(only)
 	type result struct {
 		scores  []score
@@ -105,8 +110,7 @@ func run(first, seeds int, only string, why bool, shape world) error {
 					return
 				}
 				seed := first + i/len(days)
-				w := shapedAs(worldOf(seed), shape)
-				j, err := newJudged(live(w, uint64(seed)), days[i%len(days)])
+				j, err := newJudged(joined(first+i/len(days)*side, side, shape), days[i%len(days)])
 				for _, w := range every {
 					if err != nil {
 						break
@@ -239,6 +243,14 @@ func newJudged(l *life, day int) (*judged, error) {
 	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90,
 		History: begin,
 		Place:   gauge.PlaceInput{Past: func(*usage.Use) bool { return true }}} // surveys of then are kept
+	if !l.known.once { // so each joining shows
+		j.in.Joined = map[model.Membership]time.Time{}
+		for _, m := range l.joined {
+			if m.from > 0 && m.from <= day && day < m.to {
+				j.in.Joined[m.Membership] = dayTime(m.from)
+			}
+		}
+	}
 	class := func(p model.Permission) string { c, _ := x.Entry(p); return c.LogClass }
 	cover.Observe(j.in.Uses, class, func(_, class string) bool { return class == "read" }, nil)
 	if l.known.once {

@@ -1,20 +1,98 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"clipfence/internal/bench/workdir"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 )
 
 // A town is many lives side by side, in one estate: as large as one likes, and everybody in it does
 // what somebody of such a life does.
 
+// joined returns a life that is a town, of as many lives from a seed on.
+func joined(first, lives int, shape world) *life {
+	if lives == 1 {
+		return live(shapedAs(worldOf(first), shape), uint64(first))
+	}
+	town := &life{born: map[model.Path]int{}, logless: map[model.Path]string{}}
+	for n := range lives {
+		l := live(shapedAs(worldOf(first+n), shape), uint64(first+n))
+		settle(&town.estate, &l.estate, n)
+		town.perms, town.known, town.unread = l.perms, l.known, l.unread
+		for p, day := range l.born {
+			town.born[there(p, n)] = day
+		}
+		for p, class := range l.logless {
+			town.logless[there(p, n)] = class
+		}
+		for _, j := range l.joined {
+			j.Member, j.Group = whose(j.Member, n), whose(j.Group, n)
+			town.joined = append(town.joined, j)
+		}
+		for _, c := range l.calls {
+			c.who, c.path = c.who+len(town.who), there(c.path, n)
+			town.calls = append(town.calls, c)
+		}
+		for _, id := range l.who {
+			town.who = append(town.who, whose(id, n))
+		}
+		town.since = append(town.since, l.since...)
+	}
+	slices.SortStableFunc(town.calls, func(a, b call) int { return cmp.Compare(a.day, b.day) })
+	return town
+}
+
 // surveyed are the days before the last on which a town was surveyed.
 var surveyed = []int{130, 220, 310}
+
+// liveOn reads what happened in a town in the 90 days after the last survey, and surveys what came by then, with
+// the grants as they were: so drafts that were made before can be rehearsed on it.
+func liveOn(dir string, first, lives int, shape world) (err error) {
+	last := days[len(days)-1]
+	ctx := context.Background()
+	w, err := workdir.Make(ctx, dir, "w")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, w.Close(ctx, dayTime(last+90))) }()
+	var town model.Estate
+	for i := range lives {
+		l := live(shapedAs(worldOf(first+i), shape), uint64(first+i))
+		e := l.at(last)
+		e.Nodes = l.at(last + 90).Nodes
+		settle(&town, e, i)
+		calls := l.calls
+		l.calls, l.logless, l.unread = nil, nil, "" // also what no log shows
+		for _, c := range calls {
+			if c.day > last && c.day <= last+90 {
+				l.calls = append(l.calls, c)
+			}
+		}
+		if err := w.Use(ctx, moved(l.uses(last+90), i)); err != nil {
+			return err
+		}
+	}
+	if err := w.Survey(ctx, &town, dayTime(last+90)); err != nil {
+		return err
+	}
+	fmt.Printf("clipfence -C %s --as-of %s rehearse --all\n", dir, dayTime(last+90).Format("2006-01-02T15:04:05Z"))
+	return nil
+}
+
+// moved returns uses of a life as they are in a town.
+func moved(uses []usage.Use, n int) []usage.Use {
+	for k := range uses {
+		uses[k].Identity, uses[k].Path = whose(uses[k].Identity, n), there(uses[k].Path, n)
+	}
+	return uses
+}
 
 // makeTown makes a workspace in which a town was surveyed four times and its log read daily, so that
 // commands can be timed at its size.
@@ -38,11 +116,7 @@ func makeTown(dir string, first, lives int, shape world) (err error) {
 		for k, day := range on {
 			settle(&estates[k], l.at(day), i)
 		}
-		uses := l.uses(last)
-		for k := range uses {
-			uses[k].Identity, uses[k].Path = whose(uses[k].Identity, i), there(uses[k].Path, i)
-		}
-		if err := w.Use(ctx, uses); err != nil {
+		if err := w.Use(ctx, moved(l.uses(last), i)); err != nil {
 			return err
 		}
 	}
@@ -60,9 +134,14 @@ func makeTown(dir string, first, lives int, shape world) (err error) {
 func settle(town, e *model.Estate, n int) {
 	if n == 0 {
 		town.Source, town.Catalogue, town.Roles = e.Source, e.Catalogue, e.Roles
-		town.Nodes = append(town.Nodes, e.Nodes[0])
 	}
-	for _, o := range e.Nodes[1:] {
+	for _, o := range e.Nodes {
+		if o.Path.Depth() == 1 { // there is one for all
+			if n == 0 {
+				town.Nodes = append(town.Nodes, o)
+			}
+			continue
+		}
 		o.Path = there(o.Path, n)
 		town.Nodes = append(town.Nodes, o)
 	}

@@ -33,7 +33,7 @@ type Workspace struct {
 	table *usage.Table
 }
 
-// Make begins a workspace in a folder.
+// Make begins a workspace in a folder, or goes on with the one that is there.
 func Make(ctx context.Context, dir, src string) (*Workspace, error) {
 	config := "clipfence: 2\nsources:\n" +
 		fmt.Sprintf("  - {name: %s, kind: bridge, url: \"http://127.0.0.1:1\", token: {env: NONE}}\n", src)

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -82,6 +83,51 @@ func TestHeldBefore(t *testing.T) {
 		if since != tt.held || len(h.Where) != tt.places {
 			t.Errorf("%s: held since %d days on %v, want since %d on %d places", tt.name, since, h.Where, tt.held,
 				tt.places)
+		}
+	}
+}
+
+// TestHeldSinceJoined: who joined a group has what the group was granted since then, by whichever way it got
+// there first; what it was granted by name it has since that was made, and so has who was always there.
+func TestHeldSinceJoined(t *testing.T) {
+	in, err := gaugetest.Parse("grant g1 group/g stow/item:read /m/** made-500\n" +
+		"grant g2 person/p stow/item:change /m/** made-400\ngrant g3 group/h stow/item:find /m/** made-300\n" +
+		"member person/p group/g\nmember person/q group/g\nmember group/g group/h\nmember person/p group/h\n" +
+		"member person/r group/h\nused person/q stow/item:read /m/berth:x/box:b1 1-80")
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := usage.DayOf(gaugetest.Now)
+	joined := func(member, group string, ago int) {
+		if in.Joined == nil {
+			in.Joined = map[model.Membership]time.Time{}
+		}
+		in.Joined[model.Membership{Member: model.MustID(member), Group: model.MustID(group)}] =
+			gaugetest.Now.AddDate(0, 0, -ago)
+	}
+	joined("person/p", "group/g", 60)
+	joined("person/p", "group/h", 20) // which it was in by group/g before
+	joined("group/g", "group/h", 90)
+	joined("person/r", "group/h", 10)
+	w := NewWorth(in, gauge.Run(in))
+	for _, tt := range []struct{ who, perm, want string }{
+		{"person/p", "stow/item:read", "60"}, {"person/p", "stow/item:change", "400"},
+		{"person/p", "stow/item:find", "60"}, {"person/q", "stow/item:read", "500"},
+		{"person/q", "stow/item:find", "90"}, {"person/r", "stow/item:find", "10"},
+		{"person/r", "stow/item:read", "not at all"},
+	} {
+		n, _ := in.Index.PermNumber(model.MustPermission(tt.perm))
+		got := "not at all"
+		if h, has := w.Granted(model.MustID(tt.who), now)[n]; has {
+			got = fmt.Sprint(int(now - h.Since))
+			for _, before := range []usage.Day{h.Since - 1, h.Since} {
+				if _, had := w.Granted(model.MustID(tt.who), before)[n]; had != (before == h.Since) {
+					t.Errorf("%s %s on day %d of %d: %v", tt.who, tt.perm, before, h.Since, had)
+				}
+			}
+		}
+		if got != tt.want {
+			t.Errorf("%s has %s since %s days, want %s", tt.who, tt.perm, got, tt.want)
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"math"
 	"slices"
 	"strconv"
 
@@ -104,27 +105,59 @@ func (w *Worth) Having(id model.ID, day usage.Day) *risk.Having {
 // grants tells what was granted as of a day, by today's grants and those that are gone since; the last
 // identity is kept.
 type grants struct {
-	in    *gauge.Input
-	r     *gauge.Result
-	x     *index.Index // with the grants that are gone
-	scale *gauge.Scale // of that; nil: none are
-	now   usage.Day
-	id    model.ID
-	given []int // today's
-	gone  []int
-	dark  map[[2]int][]model.PathPattern // of grants that are gone, by number and permission
+	in     *gauge.Input
+	r      *gauge.Result
+	x      *index.Index // with the grants that are gone
+	scale  *gauge.Scale // of that; nil: none are
+	now    usage.Day
+	id     model.ID
+	given  []int // today's
+	gone   []int
+	joined map[int]usage.Day              // of those that it has by joining a group: since when, where that is known
+	dark   map[[2]int][]model.PathPattern // of grants that are gone, by number and permission
 }
 
 func (g *grants) of(id model.ID) {
 	if g.id == id {
 		return
 	}
-	g.id, g.given, g.gone = id, nil, nil
+	g.id, g.given, g.gone, g.joined = id, nil, nil, nil
 	for _, n := range g.x.Given(id) {
 		if n < g.in.Index.GrantNumbers() {
 			g.given = append(g.given, n)
 		} else {
 			g.gone = append(g.gone, n)
+		}
+	}
+	if len(g.in.Joined) > 0 && id.Kind != model.Group {
+		g.joins(id)
+	}
+}
+
+// joins notes since when somebody has what was granted to groups that it joined: the first day on which it
+// was in one by some way.
+func (g *grants) joins(id model.ID) {
+	x := g.in.Index
+	in := map[model.ID]usage.Day{id: math.MinInt32}
+	for queue := []model.ID{id}; len(queue) > 0; queue = queue[1:] {
+		for _, up := range x.GroupsOf(queue[0]) {
+			day := in[queue[0]]
+			if at, joined := g.in.Joined[model.Membership{Member: queue[0], Group: up}]; joined {
+				day = max(day, usage.DayOf(at))
+			}
+			if was, known := in[up]; !known || day < was {
+				in[up] = day
+				queue = append(queue, up)
+			}
+		}
+	}
+	g.joined = map[int]usage.Day{}
+	for group, day := range in {
+		if day == math.MinInt32 {
+			continue
+		}
+		for _, n := range x.GrantsTo(group) {
+			g.joined[n] = day
 		}
 	}
 }
@@ -171,6 +204,9 @@ func (g *grants) as(id model.ID, day usage.Day) []one {
 		made := usage.DayOf(grant.Created)
 		if t != nil {
 			made = usage.DayOf(t.Since)
+		}
+		if day, joined := g.joined[n]; joined {
+			made = max(made, day)
 		}
 		o := one{risk.Given{Perms: g.in.Index.SharedPerms(n), Where: grant.Where},
 			func(int) usage.Day { return made }, nil}

@@ -31,6 +31,9 @@ type Input struct {
 	Since func(*model.Grant) time.Time
 	// Before is what was granted once and is not any more, to learn from; nil: nothing is known of that.
 	Before *Before
+	// Joined says since when somebody is a direct member of a group, by surveys that are kept, to learn from; those
+	// who are not in it were members for long.
+	Joined map[model.Membership]time.Time
 	// Paths says of which grants every path is kept on which they were used, for drafting;
 	// nil: of all.
 	Paths func(*model.Grant) bool

@@ -212,7 +212,7 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 				"identity.")
 	}
 	if shown < len(rows) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", shown, len(rows)))
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", shown, render.Count(len(rows))))
 	}
 	if !f.all && total > 0 {
 		want := "want"

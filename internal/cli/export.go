@@ -118,7 +118,7 @@ func comparedDoc(c *work.AccessComparison, dir string, all bool) *render.Doc {
 		count["folder"], count["source"], c.Source, count["other"])
 	d.Tables = []render.Table{t}
 	if len(rows) > most && !all {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", most, len(rows)))
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", most, render.Count(len(rows))))
 	}
 	d.Next = []string{command("clipfence export compare %s --patch", dir)}
 	return d

@@ -272,7 +272,7 @@ func (a *app) reachInto(s, before *work.Source, title string, nodes []model.Path
 		value.Changes = changes
 	}
 	if len(t.Rows) < len(rows) {
-		d.Notes = append(d.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
+		d.Notes = append(d.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Count(len(rows))))
 	}
 	if !f.through && !f.direct {
 		d.Notes = append(d.Notes, "As themselves and by their groups; also who can act as them: --through")

@@ -127,7 +127,7 @@ func compareDoc(src string, v [2]work.KeptSurvey, changes []work.RecordChange, a
 		d.Tables = []render.Table{t}
 	}
 	if len(t.Rows) < len(changes) {
-		d.Notes = []string{fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(changes))}
+		d.Notes = []string{fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Count(len(changes)))}
 	}
 	return d
 }

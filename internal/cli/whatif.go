@@ -106,7 +106,7 @@ func (a *app) compareReach(ctx context.Context, w *work.Workspace, src work.Sour
 		doc.Tables = []render.Table{t}
 	}
 	if len(t.Rows) < len(rows) {
-		doc.Notes = append(doc.Notes, fmt.Sprintf("%d of %d shown; all: --all", len(t.Rows), len(rows)))
+		doc.Notes = append(doc.Notes, fmt.Sprintf("%d of %s shown; all: --all", len(t.Rows), render.Count(len(rows))))
 	}
 	return a.print(doc)
 }

@@ -166,7 +166,8 @@ func (a *app) escalationFrom(s *work.Source, id model.ID, f *reachFlags) error {
 		t := render.Table{Columns: []render.Column{{Name: "ADMINISTRATOR OF", Path: true}, {Name: "HOW", Wrap: true}}}
 		for i, r := range rows {
 			if i == most && !f.all {
-				d.Notes = append(d.Notes, fmt.Sprintf("%d of %s nodes shown; all: --all", most, render.Count(len(rows))))
+				d.Notes = append(d.Notes, fmt.Sprintf("%d of %s nodes shown; all: --all", most,
+					render.Count(len(rows))))
 				break
 			}
 			how := "already"
@@ -183,7 +184,8 @@ func (a *app) escalationFrom(s *work.Source, id model.ID, f *reachFlags) error {
 		t := render.Table{Columns: []render.Column{{Name: "CAN BECOME"}, {Name: "HOW", Wrap: true}}}
 		for i, r := range becomes {
 			if i == most && !f.all {
-				d.Notes = append(d.Notes, fmt.Sprintf("%d of %s identities shown; all: --all", most, render.Count(len(becomes))))
+				d.Notes = append(d.Notes, fmt.Sprintf("%d of %s identities shown; all: --all", most,
+					render.Count(len(becomes))))
 				break
 			}
 			t.Row(render.C(r.Identity.String()), render.C(sentence(r.Steps)))

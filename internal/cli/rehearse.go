@@ -388,7 +388,8 @@ func (a *app) rehearsal(f *work.Fence, s *work.Source, r *work.Rehearsal, k *wor
 				{Name: "LAST"}, {Name: "PATH", Path: true}}}
 		for i, b := range v.Broken {
 			if i == 10 && !all {
-				d.Notes = append(d.Notes, fmt.Sprintf("10 of %s refused uses shown; all: --all", render.Count(len(v.Broken))))
+				d.Notes = append(d.Notes, fmt.Sprintf("10 of %s refused uses shown; all: --all",
+					render.Count(len(v.Broken))))
 				break
 			}
 			t.Row(render.C(render.Count(b.Calls)), render.C(b.Identity.String()), render.C(b.Permission.String()),

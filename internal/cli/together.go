@@ -123,7 +123,8 @@ func jointly(j *work.Joint, all bool) *render.Doc {
 				{Name: "LAST"}, {Name: "PATH", Path: true}}}
 		for i, b := range v.Only {
 			if i == 10 && !all {
-				d.Notes = append(d.Notes, fmt.Sprintf("10 of %s refused uses shown; all: --all", render.Count(len(v.Only))))
+				d.Notes = append(d.Notes, fmt.Sprintf("10 of %s refused uses shown; all: --all",
+					render.Count(len(v.Only))))
 				break
 			}
 			t.Row(render.C(render.Count(b.Calls)), render.C(b.Identity.String()), render.C(b.Permission.String()),

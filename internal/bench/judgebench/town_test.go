@@ -29,7 +29,8 @@ func TestTown(t *testing.T) {
 			one := alone.Decide(l.who[c.who], l.perms[c.perm], c.path, model.Context{}).Outcome
 			two := x.Decide(whose(l.who[c.who], n), town.perms[c.perm], there(c.path, n), model.Context{}).Outcome
 			if one != two {
-				t.Fatalf("life %d: %s %s %s: %s alone, %s in the town", n, l.who[c.who], l.perms[c.perm], c.path, one, two)
+				t.Fatalf("life %d: %s %s %s: %s alone, %s in the town", n, l.who[c.who], l.perms[c.perm], c.path,
+					one, two)
 			}
 			tried++
 		}

@@ -285,7 +285,7 @@ func saying(t testing.TB, seed uint64) string {
 	var all []*fence.Fence
 	var rehearsed strings.Builder
 	for _, who := range draft.Candidates(in, res, worth) {
-		for _, o := range []draft.Options{{}, {Caution: draft.Bold}, {Caution: draft.Careful, Conditions: true},
+		for nth, o := range []draft.Options{{}, {Caution: draft.Bold}, {Caution: draft.Careful, Conditions: true},
 			{GiveUpUnobservable: true}, {KeepUnobservable: true}, {Gates: true}} {
 			o.Worth = worth
 			f, err := draft.FromUse(in, res, who, o)
@@ -315,7 +315,7 @@ func saying(t testing.TB, seed uint64) string {
 			for _, k := range r.Broken {
 				fmt.Fprintf(&rehearsed, "  given up %t: %+v %d\n", k.GivenUp, k.Use.Key, k.Use.Count)
 			}
-			if o == (draft.Options{Worth: worth}) && !slices.ContainsFunc(all, func(o *fence.Fence) bool {
+			if nth == 0 && !slices.ContainsFunc(all, func(o *fence.Fence) bool {
 				return overlap(o, f)
 			}) {
 				all = append(all, f)

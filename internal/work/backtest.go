@@ -108,7 +108,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 			})
 		}
 	}
-	run := func(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*backtest.Result, error) {
+	run := func(in *gauge.Input, after *usage.Uses, tell func(done, of int) error) (*backtest.Result, error) {
 		return backtest.Run(in, after, q.Conditions, tell)
 	}
 	out.Result, out.Survey, out.Since, err = w.tried(ctx, s, in, res, out.Then, in.AsOf, run)
@@ -127,7 +127,7 @@ func (w *Workspace) Backtest(ctx context.Context, q BacktestRequest) (*Backteste
 // besides the survey that shows the estate of then (see Backtested.Survey), and how many calls were
 // made since.
 func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, now *gauge.Result, at, until time.Time,
-	try func(*gauge.Input, *usage.Uses, func(done, of int)) (*backtest.Result, error)) (r *backtest.Result,
+	try func(*gauge.Input, *usage.Uses, func(done, of int) error) (*backtest.Result, error)) (r *backtest.Result,
 	survey, calls int64, err error) {
 	last, end := usage.DayOf(at), usage.DayOf(until)
 	then := *in
@@ -153,8 +153,9 @@ func (w *Workspace) tried(ctx context.Context, s *Source, in *gauge.Input, now *
 		return nil, 0, 0, err
 	}
 	then.Coverage = old.covered(then.Uses, usage.Read{First: logs.First, Ends: []time.Time{at}, Until: at})
-	if r, err = try(&then, after, func(done, of int) {
+	if r, err = try(&then, after, func(done, of int) error {
 		w.progress(Event{Source: s.Name, Doing: Trying, Count: done, Of: of})
+		return ctx.Err()
 	}); err != nil {
 		return nil, 0, 0, fmt.Errorf("source %s as of %s: %w", s.Name, at.UTC().Format(time.DateOnly), err)
 	}

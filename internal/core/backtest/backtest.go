@@ -65,8 +65,8 @@ func (r *Row) Curved() bool { return r.Caution > 0 && !r.Gates && !r.When }
 
 // Run drafts for everybody as of then, and makes the calls of the days after again; where asked for, also
 // with the conditions that calls met until then. What after holds are uses of those days alone. Tell is told
-// how far it is.
-func Run(in *gauge.Input, after *usage.Uses, when bool, tell func(done, of int)) (*Result, error) {
+// how far it is, before each draft as well, and ends the test by an error.
+func Run(in *gauge.Input, after *usage.Uses, when bool, tell func(done, of int) error) (*Result, error) {
 	b, out, err := newTest(in, after)
 	if err != nil {
 		return nil, err
@@ -82,6 +82,7 @@ func Run(in *gauge.Input, after *usage.Uses, when bool, tell func(done, of int))
 	}
 	of := len(ways) + len(rules)
 	for i, o := range ways {
+		o.Stop = func() error { return tell(len(out.Rows), of) }
 		x, err := b.tried(out, o)
 		if err != nil {
 			return nil, err
@@ -89,23 +90,26 @@ func Run(in *gauge.Input, after *usage.Uses, when bool, tell func(done, of int))
 		if o.Caution == draft.Normal && i < len(Cautions) {
 			b.reliability(out, x)
 		}
-		tell(len(out.Rows), of)
 	}
 	for _, r := range rules {
+		if err := tell(len(out.Rows), of); err != nil {
+			return nil, err
+		}
 		if _, err := b.judge(out, &Row{Name: string(r)}, r.Edit(in, b.res)); err != nil {
 			return nil, err
 		}
-		tell(len(out.Rows), of)
 	}
-	return out, nil
+	return out, tell(len(out.Rows), of)
 }
 
 // Curve does what [Run] does for drafts without gates alone, at each of [Cautions].
-func Curve(in *gauge.Input, after *usage.Uses, tell func(done, of int)) (*Result, error) {
+func Curve(in *gauge.Input, after *usage.Uses, tell func(done, of int) error) (*Result, error) {
 	b, out, err := newTest(in, after)
 	for i := 0; i < len(Cautions) && err == nil; i++ {
-		_, err = b.tried(out, draft.Options{Caution: Cautions[i]})
-		tell(len(out.Rows), len(Cautions))
+		stop := func() error { return tell(len(out.Rows), len(Cautions)) }
+		if _, err = b.tried(out, draft.Options{Caution: Cautions[i], Stop: stop}); err == nil {
+			err = stop()
+		}
 	}
 	return out, err
 }

@@ -25,6 +25,7 @@ var then = time.Date(2026, 8, 28, 12, 0, 0, 0, time.UTC)
 type case_ struct {
 	e             *model.Estate
 	before, after usage.Fold
+	stop          int // when it was told of so often; 0: never
 }
 
 func newCase() *case_ {
@@ -72,8 +73,8 @@ func (c *case_) run(t *testing.T) (*backtest.Result, error)   { return c.try(t, 
 func (c *case_) curve(t *testing.T) (*backtest.Result, error) { return c.try(t, backtest.Curve) }
 
 // ways tries all there are, with conditions where asked for.
-func ways(when bool) func(*gauge.Input, *usage.Uses, func(int, int)) (*backtest.Result, error) {
-	return func(in *gauge.Input, after *usage.Uses, tell func(int, int)) (*backtest.Result, error) {
+func ways(when bool) func(*gauge.Input, *usage.Uses, func(int, int) error) (*backtest.Result, error) {
+	return func(in *gauge.Input, after *usage.Uses, tell func(int, int) error) (*backtest.Result, error) {
 		return backtest.Run(in, after, when, tell)
 	}
 }
@@ -130,7 +131,7 @@ func TestWithConditions(t *testing.T) {
 }
 
 func (c *case_) try(t *testing.T,
-	do func(*gauge.Input, *usage.Uses, func(int, int)) (*backtest.Result, error)) (*backtest.Result, error) {
+	do func(*gauge.Input, *usage.Uses, func(int, int) error) (*backtest.Result, error)) (*backtest.Result, error) {
 	t.Helper()
 	x, err := index.Build(c.e)
 	if err != nil {
@@ -140,16 +141,46 @@ func (c *case_) try(t *testing.T,
 	in := &gauge.Input{Index: x, Uses: usage.ListOf(c.before.Uses()...), AsOf: then, Window: 90, History: first,
 		Weights: gauge.DefaultWeights, Coverage: usage.NewCoverage(c.e.Coverage,
 			usage.Read{First: first, Ends: []time.Time{then}, Until: then})}
-	done := 0
-	r, err := do(in, usage.ListOf(c.after.Uses()...), func(n, of int) {
-		if done++; n != done || n > of {
-			t.Errorf("%d of %d are done, after %d", n, of, done-1)
+	done, told := 0, 0
+	r, err := do(in, usage.ListOf(c.after.Uses()...), func(n, of int) error {
+		told++
+		if n < done || n > done+1 || n > of {
+			t.Errorf("%d of %d are done, after %d", n, of, done)
 		}
+		if done = n; told == c.stop {
+			return errStopped
+		}
+		return nil
 	})
 	if err == nil && done != len(r.Rows) {
 		t.Errorf("%d of %d rows were told of", done, len(r.Rows))
 	}
+	if c.stop > 0 && told > c.stop {
+		t.Errorf("it went on %d times after it was stopped", told-c.stop)
+	}
 	return r, err
+}
+
+var errStopped = errors.New("stopped")
+
+// TestStopped: it may be stopped before every draft, and goes no further.
+func TestStopped(t *testing.T) {
+	for _, try := range []func(*case_, *testing.T) (*backtest.Result, error){(*case_).run, (*case_).curve} {
+		for stop := 1; ; stop++ {
+			c := newCase()
+			c.stop = stop
+			for _, name := range []string{"a", "b", "c"} {
+				c.does(c.who(name), "read", box(0, 0), daily(-150, 90)...)
+			}
+			_, err := try(c, t)
+			if err == nil && stop > 3*len(backtest.Cautions) {
+				break // it came to its end before
+			}
+			if !errors.Is(err, errStopped) {
+				t.Fatalf("stopped when it told the %d. time: %v", stop, err)
+			}
+		}
+	}
 }
 
 func daily(from, to int) (out []int) {

@@ -46,6 +46,8 @@ type Options struct {
 	KeepUnobservable bool
 	// Caution says how much an avoided break is worth; 0 stands for [Normal].
 	Caution Caution
+	// Stop is asked before each draft for everybody; an error of it ends them. Nil: nobody stops them.
+	Stop func() error
 	// Conditions adds to lines what each of their calls met: a second factor, and networks.
 	Conditions bool
 	// Limits ends what rests on no use of the window: see drafter.limits.

@@ -52,6 +52,11 @@ func (d *drafter) was(n int) *gauge.GrantResult {
 func Everybody(in *gauge.Input, r *gauge.Result, o Options) ([]*fence.Fence, error) {
 	o.Made = &Made{}
 	for _, id := range Order(in.Index, Candidates(in, r, o.worth(in, r))) {
+		if o.Stop != nil {
+			if err := o.Stop(); err != nil {
+				return nil, err
+			}
+		}
 		f, err := FromUse(in, r, id, o)
 		if errors.Is(err, ErrNothing) || errors.Is(err, ErrProtected) {
 			continue

@@ -546,7 +546,7 @@ func doubted(b *strings.Builder, g *random, x *index.Index, uses *usage.Uses) {
 			who, r.Widened, r.Gives, r.Gains, len(r.Broken), r.Before, r.After, r.ReachBefore.Danger,
 			r.ReachBefore.Becomes, r.ReachBefore.Anybody, r.ReachBefore.Nodes, r.ReachAfter.Danger,
 			r.ReachAfter.Becomes, r.ReachAfter.Anybody, r.ReachAfter.Nodes, len(r.Goes), len(r.Stays))
-		for _, d := range check.Fence(x, f, uses, func(int) bool { return false }) {
+		for _, d := range check.Of(x).Fence(f, uses, func(int) bool { return false }) {
 			fmt.Fprintf(b, "  %+v\n", d)
 		}
 	}

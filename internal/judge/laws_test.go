@@ -569,7 +569,7 @@ func TestSecondLook(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			alone := check.Fence(x, f, uses, func(int) bool { return false })
+			alone := check.Of(x).Fence(f, uses, func(int) bool { return false })
 			lines := slices.ContainsFunc(r.Doubts, func(d check.Doubt) bool { return d.Line >= 0 })
 			switch {
 			case len(r.Widened) > 0:

@@ -614,7 +614,7 @@ type Gone struct {
 // GoneGrants returns the grants of a source that are gone or say something else now.
 func (s *Store) GoneGrants(ctx context.Context, src string) ([]Gone, error) {
 	var out []Gone
-	err := s.gone(ctx, src, source.Grants, func(e *model.Estate, first, last int64) bool {
+	err := s.held(ctx, src, source.Grants, gone, func(e *model.Estate, first, last int64) bool {
 		for _, g := range e.Grants {
 			out = append(out, Gone{g, first, last})
 		}
@@ -623,45 +623,41 @@ func (s *Store) GoneGrants(ctx context.Context, src string) ([]Gone, error) {
 	return out, err
 }
 
-// A Left is a membership that surveys showed, and that the newest one does not.
-type Left struct {
+// Shown is a membership that surveys showed.
+type Shown struct {
 	model.Membership
 	First, Last int64 // the surveys that showed it
 }
 
 // GoneMembers returns the memberships of a source that are gone.
-func (s *Store) GoneMembers(ctx context.Context, src string) ([]Left, error) {
-	var out []Left
-	err := s.gone(ctx, src, source.Memberships, func(e *model.Estate, first, last int64) bool {
+func (s *Store) GoneMembers(ctx context.Context, src string) ([]Shown, error) {
+	return s.members(ctx, src, gone)
+}
+
+// Joined returns the memberships of a source that stand, and that the first kept survey does not show.
+func (s *Store) Joined(ctx context.Context, src string) ([]Shown, error) {
+	return s.members(ctx, src, `last = ?3 and first > (select min(id) from surveys where source = ?1 and
+		finished is not null)`)
+}
+
+func (s *Store) members(ctx context.Context, src, of string) ([]Shown, error) {
+	var out []Shown
+	err := s.held(ctx, src, source.Memberships, of, func(e *model.Estate, first, last int64) bool {
 		for _, m := range e.Memberships {
-			out = append(out, Left{m, first, last})
+			out = append(out, Shown{m, first, last})
 		}
 		return len(e.Memberships) == 1
 	})
 	return out, err
 }
 
-// Joined returns the memberships of a source that stand, and that the first kept survey does not show.
-func (s *Store) Joined(ctx context.Context, src string) ([]Left, error) {
-	var out []Left
-	err := s.held(ctx, src, source.Memberships, func(e *model.Estate, first, last int64) bool {
-		for _, m := range e.Memberships {
-			out = append(out, Left{m, first, last})
-		}
-		return len(e.Memberships) == 1
-	}, `last = ? and first > (select min(id) from surveys where source = ?1 and finished is not null)`)
-	return out, err
-}
+// gone is what holds of a record that the newest survey does not show.
+const gone = `last < ?3`
 
-// gone reads the records of a kind that kept surveys show and the newest one does not, each in an estate
-// of its own. Take says whether it is one.
-func (s *Store) gone(ctx context.Context, src, kind string, take func(e *model.Estate, first, last int64) bool) error {
-	return s.held(ctx, src, kind, take, `last < ?`)
-}
-
-// held reads the records of a kind that kept surveys show, of those whose last one is as said.
-func (s *Store) held(ctx context.Context, src, kind string, take func(e *model.Estate, first, last int64) bool,
-	of string) error {
+// held reads the records of a kind that kept surveys show, of those of which something holds, each in an
+// estate of its own. Take says whether it is one.
+func (s *Store) held(ctx context.Context, src, kind, of string,
+	take func(e *model.Estate, first, last int64) bool) error {
 	return s.rows(ctx, func(scan func(...any) error) error {
 		var first, last int64
 		var value []byte
@@ -677,7 +673,7 @@ func (s *Store) held(ctx context.Context, src, kind string, take func(e *model.E
 			return fmt.Errorf("%w: a record of %s: %v", ErrDamaged, kind, err)
 		}
 		return nil
-	}, `select value, format, first, last from held where source = ? and kind = ? and `+of+` order by id, first`, src,
+	}, `select value, format, first, last from held where source = ?1 and kind = ?2 and `+of+` order by id, first`, src,
 		kind, int64(forever))
 }
 

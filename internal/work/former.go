@@ -107,7 +107,7 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) (*formerly, error) 
 // Whoever left it before came back, and is no newcomer. Where half and more of all who are in groups came with one
 // survey, it is the list that is new, and not they.
 func (w *Workspace) joined(ctx context.Context, s *Source, begins map[int64]time.Time,
-	left []store.Left) (map[model.Membership]time.Time, error) {
+	left []store.Shown) (map[model.Membership]time.Time, error) {
 	list, err := w.store.Joined(ctx, s.Name)
 	if err != nil {
 		return nil, err

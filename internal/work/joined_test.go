@@ -2,8 +2,6 @@ package work
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -29,21 +27,8 @@ func TestJoined(t *testing.T) {
 		"half of all came":           {[4]string{"a b", "a b", "a b c d", "a b c d"}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			dir := t.TempDir()
-			write := func(file, text string) {
-				if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600); err != nil {
-					t.Fatal(err)
-				}
-			}
-			write("clipfence.yaml", "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml}]\n")
-			var now time.Time
-			w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return now }})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer func() { _ = w.Close() }()
+			var estates [4]string
 			for i, in := range tt.surveys {
-				now = begin.AddDate(0, 0, 30*i)
 				estate := "estate: 2\nsource: m\ncatalogue: [{permission: \"s/box:read\", level: read}]\n" +
 					"nodes: [{path: /m}]\nidentities: [{id: group/g}"
 				for _, who := range "abcde" {
@@ -56,15 +41,9 @@ func TestJoined(t *testing.T) {
 				if in == "" {
 					estate += " []"
 				}
-				write("estate.yaml", estate+"\ngrants: [{id: g, to: group/g, do: [\"s/*:*\"], where: [\"/m/**\"]}]\n")
-				if err := w.Survey(t.Context(), false, func(SurveyResult) {}); err != nil {
-					t.Fatal(err)
-				}
+				estates[i] = estate + "\ngrants: [{id: g, to: group/g, do: [\"s/*:*\"], where: [\"/m/**\"]}]\n"
 			}
-			s, err := w.Surveyed(t.Context(), w.Sources[0])
-			if err != nil {
-				t.Fatal(err)
-			}
+			w, s := monthly(t, begin, estates)
 			_, joined, err := w.before(t.Context(), s)
 			if err != nil {
 				t.Fatal(err)

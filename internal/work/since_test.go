@@ -10,6 +10,37 @@ import (
 	"time"
 )
 
+// monthly returns a workspace whose estate was surveyed as it was on days 0, 30, 60 and 90 from a time on, and
+// the last survey.
+func monthly(t *testing.T, begin time.Time, estates [4]string) (*Workspace, *Source) {
+	t.Helper()
+	dir := t.TempDir()
+	write := func(file, text string) {
+		if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("clipfence.yaml", "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml}]\n")
+	var now time.Time
+	w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return now }})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = w.Close() })
+	for i, estate := range estates {
+		now = begin.AddDate(0, 0, 30*i)
+		write("estate.yaml", estate)
+		if err := w.Survey(t.Context(), true, func(SurveyResult) {}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	s, err := w.Surveyed(t.Context(), w.Sources[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w, s
+}
+
 // TestGrantedSince: a grant that stands in the place of one that gave the same, by what kept surveys
 // show, is as old as that; one that gives another thing, or was given back after it had been gone, is
 // as old as it says.
@@ -38,21 +69,8 @@ func TestGrantedSince(t *testing.T) {
 		"the first was not the same": {[4]string{"a@-90:scrap", "b@20", "b@20", "c@80"}, 20},
 	} {
 		t.Run(name, func(t *testing.T) {
-			dir := t.TempDir()
-			write := func(file, text string) {
-				if err := os.WriteFile(filepath.Join(dir, file), []byte(text), 0o600); err != nil {
-					t.Fatal(err)
-				}
-			}
-			write("clipfence.yaml", "clipfence: 2\nsources: [{name: m, kind: files, estate: estate.yaml}]\n")
-			var now time.Time
-			w, err := Open(t.Context(), Options{Folder: dir, Clock: func() time.Time { return now }})
-			if err != nil {
-				t.Fatal(err)
-			}
-			defer func() { _ = w.Close() }()
+			var estates [4]string
 			for i, text := range tt.surveys {
-				now = day(30 * i)
 				estate := "estate: 2\nsource: m\ncatalogue:\n  - {permission: \"s/box:read\", level: read}\n" +
 					"  - {permission: \"s/box:scrap\", level: administer}\n" +
 					"nodes: [{path: /m}, {path: \"/m/box:a\"}]\n" +
@@ -85,15 +103,9 @@ func TestGrantedSince(t *testing.T) {
 					estate += fmt.Sprintf("  - {id: %s, to: %s, do: [\"s/box:%s\"], where: [%q]%s}\n", id, to, do,
 						on, more)
 				}
-				write("estate.yaml", estate)
-				if err := w.Survey(t.Context(), true, func(SurveyResult) {}); err != nil {
-					t.Fatal(err)
-				}
+				estates[i] = estate
 			}
-			s, err := w.Surveyed(t.Context(), w.Sources[0])
-			if err != nil {
-				t.Fatal(err)
-			}
+			w, s := monthly(t, begin, estates)
 			since, err := w.grantedSince(t.Context(), s)
 			if err != nil {
 				t.Fatal(err)

@@ -54,6 +54,10 @@ func main() {
 		}
 		shape.as[word] = true
 	}
+	if shape.hospital && (*town != "" || *side > 1) {
+		fmt.Fprintln(os.Stderr, "-hospital: hospitals do not stand side by side; leave out -town and -side")
+		os.Exit(2)
+	}
 	judge := func() error { return run(*first, *seeds, *side, *only, *why && *only != "", shape) }
 	if *town != "" {
 		judge = func() error { return makeTown(*town, *first, *seeds, shape) }

@@ -54,11 +54,6 @@ type Estate struct {
 // Of returns an estate to check fences on.
 func Of(x *index.Index) *Estate { return &Estate{x: x, grants: map[int]*given{}} }
 
-// Fence checks a fence on an estate: see [Estate.Fence].
-func Fence(x *index.Index, f *fence.Fence, uses *usage.Uses, broken func(i int) bool) []Doubt {
-	return Of(x).Fence(f, uses, broken)
-}
-
 // Fence checks that a fence widens nothing, and that each of the uses keeps a grant; broken says
 // which of them are known to be refused, or were before. Uses that nobody whom the fence touches
 // made are left out.
@@ -74,8 +69,7 @@ func (e *Estate) Fence(f *fence.Fence, uses *usage.Uses, broken func(i int) bool
 		tried = uses.AsEach(e.within(c.who))
 	}
 	for i, u := range tried {
-		if !u.Outcome.Allowed() || c.touched(u.Principal()) == nil || broken(i) || len(out) >= mostDoubts ||
-			c.keeps(&u) {
+		if !u.Outcome.Allowed() || broken(i) || len(out) >= mostDoubts || c.keeps(&u) {
 			continue
 		}
 		d := Doubt{Line: -1, Identity: u.Principal(), Permission: u.Permission.String(), Path: u.Path.String()}

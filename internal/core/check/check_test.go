@@ -60,7 +60,7 @@ func crowd(t testing.TB, members, grants, calls int) (*index.Index, *fence.Fence
 // is known to break.
 func TestFence(t *testing.T) {
 	x, f, uses := crowd(t, 3, 200, 400)
-	lost := check.Fence(x, f, uses, func(int) bool { return false })
+	lost := check.Of(x).Fence(f, uses, func(int) bool { return false })
 	for _, d := range lost {
 		if d.Line >= 0 {
 			t.Errorf("what lies inside /m/** is doubted: %s", d)
@@ -71,13 +71,13 @@ func TestFence(t *testing.T) {
 	if len(lost) != 2 {
 		t.Errorf("%d uses are left without a grant, want those two of permission 0: %v", len(lost), lost)
 	}
-	if d := check.Fence(x, f, uses, func(i int) bool {
+	if d := check.Of(x).Fence(f, uses, func(i int) bool {
 		return uses.At(i).Permission == x.Permission(0).Permission
 	}); len(d) > 0 {
 		t.Errorf("what is known to break is doubted: %v", d)
 	}
 	f.Allow[3].Where[0] = model.MustPathPattern("/**")
-	if d := check.Fence(x, f, nil, nil); len(d) == 0 || d[0].Line != 3 {
+	if d := check.Of(x).Fence(f, nil, nil); len(d) == 0 || d[0].Line != 3 {
 		t.Errorf("a line that widens is not doubted: %v", d)
 	}
 }
@@ -85,7 +85,7 @@ func TestFence(t *testing.T) {
 func BenchmarkFence(b *testing.B) {
 	x, f, uses := crowd(b, 500, 700, 20_000)
 	for b.Loop() {
-		check.Fence(x, f, uses, func(i int) bool { return false })
+		check.Of(x).Fence(f, uses, func(i int) bool { return false })
 	}
 }
 
@@ -108,7 +108,7 @@ func TestRolesInACircle(t *testing.T) {
 	}
 	f := &fence.Fence{For: model.MustID("m:person/p"), Replaces: []string{"g"},
 		Allow: []fence.Allow{{Role: "two", Where: here}, {Do: perms("a/b:*").Do, Where: here}}}
-	d := check.Fence(x, f, nil, nil)
+	d := check.Of(x).Fence(f, nil, nil)
 	for _, doubt := range d {
 		if doubt.Line != 1 { // which holds more than the two that are listed
 			t.Errorf("doubt: %s", doubt)
@@ -157,7 +157,7 @@ func TestLeaving(t *testing.T) {
 		f.Add(usage.Call{Time: time.Date(2026, 11, 1, 9, 0, 0, 0, time.UTC), Identity: id, Permission: read,
 			Path: model.MustPath("/m/box:x"), Outcome: usage.Done})
 	}
-	d := check.Fence(x, &fence.Fence{For: model.MustID("m:person/p"), Leaves: []model.ID{g}},
+	d := check.Of(x).Fence(&fence.Fence{For: model.MustID("m:person/p"), Leaves: []model.ID{g}},
 		usage.ListOf(f.Uses()...), func(int) bool { return false })
 	if len(d) != 1 || d[0].Identity != p || d[0].Line != -1 {
 		t.Errorf("doubts: %v", d)

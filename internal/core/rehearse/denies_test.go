@@ -83,7 +83,7 @@ func TestDenies(t *testing.T) {
 				r.ReachAfter.Danger)
 		}
 		// The second look finds by itself which uses the denials refuse.
-		doubts := check.Fence(in.Index, f, in.Uses, func(int) bool { return false })
+		doubts := check.Of(in.Index).Fence(f, in.Uses, func(int) bool { return false })
 		if len(doubts) != len(broken) {
 			t.Errorf("%s: the second look finds %v, the first %v", name, doubts, broken)
 		}

@@ -135,7 +135,10 @@ func (l *lists) edited(i int) ints {
 }
 
 // edit sees to it that a column has edits of its own to write to.
-func (l *lists) edit() { l.edits, l.view = l.edits.fork(), true }
+func (l *lists) edit() {
+	l.edits.fork()
+	l.view = true
+}
 
 // put gives i another list.
 func (l *lists) put(i int, v []uint32) { l.edits.put(i, packInts(v)) }

@@ -29,10 +29,16 @@ type hit struct{ at, grant uint32 }
 // fit sees to it that there is room for what an index has. What was for another view stays: no question
 // has its stamp any more.
 func (s *scratch) fit(x *Index) {
-	s.place = slices.Grow(s.place, max(0, x.places()-len(s.place)))[:max(len(s.place), x.places())]
-	n := x.Identities()
-	s.seen = slices.Grow(s.seen, max(0, n-len(s.seen)))[:max(len(s.seen), n)]
-	s.pos = slices.Grow(s.pos, max(0, n-len(s.pos)))[:max(len(s.pos), n)]
+	s.place = room(s.place, x.places())
+	s.seen, s.pos = room(s.seen, x.Identities()), room(s.pos, x.Identities())
+}
+
+// room returns a list with so many numbers at least, those that come being 0.
+func room(list []uint32, n int) []uint32 {
+	if len(list) >= n {
+		return list
+	}
+	return append(list, make([]uint32, n-len(list))...)
 }
 
 func (x *Index) scratch() *scratch {

@@ -8,8 +8,8 @@ import "maps"
 // merge-tree, Acta Informatica 33, 1996). The zero layered is empty, and not to be written to.
 type layered[K comparable, V any] []map[K]V
 
-// fork returns a map to write to, which begins with what another one has. That one is not written to any more.
-func (l layered[K, V]) fork() layered[K, V] { return append(l[:len(l):len(l)], map[K]V{}) }
+// fork makes of a map that is shared one to write to. The one that it was is not written to any more.
+func (l *layered[K, V]) fork() { *l = append((*l)[:len(*l):len(*l)], map[K]V{}) }
 
 func (l layered[K, V]) get(k K) (v V, ok bool) {
 	for i := len(l) - 1; i >= 0; i-- {

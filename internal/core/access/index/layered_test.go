@@ -21,7 +21,8 @@ func TestLayered(t *testing.T) {
 			if r.IntN(4) == 0 {
 				from = views[r.IntN(len(views))]
 			}
-			v := view{from.is.fork(), maps.Clone(from.copied)}
+			v := view{from.is, maps.Clone(from.copied)}
+			v.is.fork()
 			for range r.IntN(6) {
 				k, n := r.IntN(40), r.IntN(3)
 				v.is.put(k, n)

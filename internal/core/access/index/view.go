@@ -56,6 +56,18 @@ type added struct {
 	over       layered[uint32, bool]     // grants that are listed, and over
 }
 
+// maps are those that an edit may write to.
+func (m *added) maps() []interface {
+	fork()
+	settle()
+} {
+	return []interface {
+		fork()
+		settle()
+	}{&m.idNumber, &m.roles, &m.placeAt, &m.placesOn, &m.labels, &m.deniesGone,
+		&m.edgesGone, &m.ceilsGone, &m.come, &m.over}
+}
+
 // editor makes a view.
 type editor struct {
 	*Index
@@ -86,11 +98,10 @@ func (x *Index) editor(d *access.Edit) *editor {
 		v.more = &m
 	}
 	m := v.more
-	m.ids, m.idNumber, m.roles = slices.Clip(m.ids), m.idNumber.fork(), m.roles.fork()
-	m.places, m.placeAt, m.placesOn, m.placeSpans = slices.Clip(m.places), m.placeAt.fork(), m.placesOn.fork(),
-		slices.Clip(m.placeSpans)
-	m.labels, m.come, m.over = m.labels.fork(), m.come.fork(), m.over.fork()
-	m.deniesGone, m.edgesGone, m.ceilsGone = m.deniesGone.fork(), m.edgesGone.fork(), m.ceilsGone.fork()
+	m.ids, m.places, m.placeSpans = slices.Clip(m.ids), slices.Clip(m.places), slices.Clip(m.placeSpans)
+	for _, l := range m.maps() {
+		l.fork()
+	}
 	for l := range v.editable() {
 		l.edit()
 	}
@@ -121,17 +132,9 @@ func (e *editor) view() *Index {
 	for l := range e.editable() {
 		l.edits.settle()
 	}
-	m := e.more
-	m.idNumber.settle()
-	m.roles.settle()
-	m.placeAt.settle()
-	m.placesOn.settle()
-	m.labels.settle()
-	m.come.settle()
-	m.over.settle()
-	m.deniesGone.settle()
-	m.edgesGone.settle()
-	m.ceilsGone.settle()
+	for _, l := range e.more.maps() {
+		l.settle()
+	}
 	e.settle()
 	return e.Index
 }

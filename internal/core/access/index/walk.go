@@ -322,10 +322,10 @@ func (x *Index) prepare(mode Mode) *prepared {
 					p.uniform[i/64] = -1
 				}
 			}
-		}
-		for s := 0; x.before == nil && s < x.setOff.len()-1; s++ {
-			set, mask := p.wordsOf(s)
-			p.sets, p.masks = append(p.sets, set), append(p.masks, mask)
+			for s := range x.setOff.len() - 1 {
+				set, mask := p.wordsOf(s)
+				p.sets, p.masks = append(p.sets, set), append(p.masks, mask)
+			}
 		}
 		p.allMask = make([]uint64, (x.words()+63)/64)
 		every := x.NewSet()

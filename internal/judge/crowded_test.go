@@ -219,7 +219,9 @@ func crowded(t testing.TB, seed uint64) *gauge.Input {
 		}, func(_, class string) bool { return class == "r" }, nil)
 	}
 	in := &gauge.Input{Index: x, Uses: uses, Coverage: cover, AsOf: noon, Window: 90, History: now(400),
-		Place: gauge.PlaceInput{Past: func(*usage.Use) bool { return seed%3 > 0 }}}
+		Place: gauge.PlaceInput{Past: func(n int, _ func(int) usage.Use) []bool {
+			return slices.Repeat([]bool{seed%3 > 0}, n)
+		}}}
 	if seed%2 == 1 {
 		var listed []model.Path
 		for _, n := range e.Nodes {

@@ -156,7 +156,12 @@ func lively(t testing.TB, seed uint64) (*random, *gauge.Input) {
 	if seed%4 == 1 {
 		in.Window = 30
 	}
-	in.Place.Past = func(u *usage.Use) bool { return u.Count%3 == 0 }
+	in.Place.Past = func(n int, use func(int) usage.Use) (out []bool) {
+		for i := range n {
+			out = append(out, use(i).Count%3 == 0)
+		}
+		return out
+	}
 	if seed%6 == 0 {
 		in.Place.Waived = func(id model.ID) bool { return id == model.MustID("person/i1") }
 	}

@@ -469,13 +469,6 @@ func (s *Store) SaveBatch(ctx context.Context, survey int64, b source.Batch) err
 	})
 }
 
-// keptSurveys is how many finished surveys of a source are kept for comparison, and keptNodes for
-// how many days after that the names of nodes that were only in older ones.
-const (
-	keptSurveys = 20
-	keptNodes   = 430
-)
-
 // FinishSurvey makes a survey the newest one of its source. One that another process dropped
 // meanwhile, because it began a survey of its own, is an error, and nothing changes.
 func (s *Store) FinishSurvey(ctx context.Context, survey int64, now time.Time) error {
@@ -498,29 +491,7 @@ func (s *Store) FinishSurvey(ctx context.Context, survey int64, now time.Time) e
 			survey); err != nil {
 			return err
 		}
-		var oldest int64
-		if err := tx.QueryRow(`select min(id) from (select id from surveys where source = ? and finished is not null
-			order by id desc limit ?)`, src, keptSurveys).Scan(&oldest); err != nil {
-			return err
-		}
-		// The names of nodes are kept as long as their calls may be: who called what is not there any more
-		// did no more than that.
-		for _, q := range []struct {
-			sql  string
-			args []any
-		}{
-			{`insert or replace into past_nodes select distinct source, id, ? from held where source = ? and kind = ? and
-				last < ?`, []any{now.UTC().Format(time.RFC3339), src, source.Nodes, oldest}},
-			{`delete from past_nodes where source = ? and until < ?`,
-				[]any{src, now.UTC().AddDate(0, 0, -keptNodes).Format(time.RFC3339)}},
-			{`delete from held where source = ? and last < ?`, []any{src, oldest}},
-		} {
-			if _, err := tx.Exec(q.sql, q.args...); err != nil {
-				return err
-			}
-		}
-		_, err = tx.Exec(`delete from surveys where source = ? and id < ?`, src, oldest)
-		return err
+		return thin(tx, src, now)
 	})
 }
 
@@ -651,13 +622,36 @@ func (s *Store) members(ctx context.Context, src, of string) ([]Shown, error) {
 	return out, err
 }
 
+// EachShown yields the records of a kind that kept surveys showed, each in an estate of its own, with the surveys that
+// showed it so, both included: the last of what still stands is greater than any.
+func (s *Store) EachShown(ctx context.Context, src, kind string, do func(e *model.Estate, first, last int64)) error {
+	return s.held(ctx, src, kind, `true`, func(e *model.Estate, first, last int64) bool {
+		do(e, first, last)
+		return true
+	})
+}
+
+// EachNodeShown yields some nodes as [Store.EachShown] does.
+func (s *Store) EachNodeShown(ctx context.Context, src string, of []model.Path,
+	do func(e *model.Estate, first, last int64)) error {
+	ids, err := json.Marshal(of)
+	if err != nil {
+		return err
+	}
+	return s.held(ctx, src, source.Nodes, `id in (select value from json_each(?4))`,
+		func(e *model.Estate, first, last int64) bool {
+			do(e, first, last)
+			return len(e.Nodes) == 1
+		}, string(ids))
+}
+
 // gone is what holds of a record that the newest survey does not show.
 const gone = `last < ?3`
 
 // held reads the records of a kind that kept surveys show, of those of which something holds, each in an
-// estate of its own. Take says whether it is one.
+// estate of its own. Take says whether it is one. What holds may name one argument more, as ?4.
 func (s *Store) held(ctx context.Context, src, kind, of string,
-	take func(e *model.Estate, first, last int64) bool) error {
+	take func(e *model.Estate, first, last int64) bool, more ...any) error {
 	return s.rows(ctx, func(scan func(...any) error) error {
 		var first, last int64
 		var value []byte
@@ -673,8 +667,8 @@ func (s *Store) held(ctx context.Context, src, kind, of string,
 			return fmt.Errorf("%w: a record of %s: %v", ErrDamaged, kind, err)
 		}
 		return nil
-	}, `select value, format, first, last from held where source = ?1 and kind = ?2 and `+of+` order by id, first`, src,
-		kind, int64(forever))
+	}, `select value, format, first, last from held where source = ?1 and kind = ?2 and `+of+` order by id, first`,
+		append([]any{src, kind, int64(forever)}, more...)...)
 }
 
 // Setting returns a small value kept under a name, or "".

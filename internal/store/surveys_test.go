@@ -19,7 +19,12 @@ import (
 // surveyed keeps an estate of roles, by name and what each gives, as a survey of a source.
 func surveyed(t *testing.T, s *store.Store, src string, roles map[string]string) int64 {
 	t.Helper()
-	v, err := s.BeginSurvey(t.Context(), src, time.Now())
+	return surveyedAt(t, s, src, roles, time.Date(2026, 1, 1, 6, 0, 0, 0, time.UTC))
+}
+
+func surveyedAt(t *testing.T, s *store.Store, src string, roles map[string]string, at time.Time) int64 {
+	t.Helper()
+	v, err := s.BeginSurvey(t.Context(), src, at)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -29,7 +34,7 @@ func surveyed(t *testing.T, s *store.Store, src string, roles map[string]string)
 			Value: model.Role{Name: name, Rights: model.Permissions(model.MustPermission("s/n:" + gives))}})
 	}
 	if err := errors.Join(s.SaveBatch(t.Context(), v.ID, b),
-		s.FinishSurvey(t.Context(), v.ID, time.Now())); err != nil {
+		s.FinishSurvey(t.Context(), v.ID, at)); err != nil {
 		t.Fatal(err)
 	}
 	return v.ID
@@ -99,7 +104,7 @@ func TestEachSurveyStands(t *testing.T) {
 		all[src] = append(all[src], kept{surveyed(t, s, src, roles), roles})
 		for src, list := range all {
 			for i, k := range list {
-				if gone := i < len(list)-20; gone {
+				if gone := i > 0 && i < len(list)-20; gone { // all are of one week, of which the first one stays
 					if _, _, err := s.Estate(t.Context(), src, k.id); !errors.Is(err, store.ErrNone) {
 						t.Fatalf("seed %d: survey %d of %s is kept: %v", seed, k.id, src, err)
 					}
@@ -218,15 +223,19 @@ func TestGoneNodes(t *testing.T) {
 	if other, err := s.GoneNodes(t.Context(), "other"); err != nil || len(other) > 0 {
 		t.Errorf("of another source: %v, %v", other, err)
 	}
-	// box:0 was last in what is kept 20 days after it was seen.
-	at = time.Date(2026, 1, 1+20, 6, 0, 0, 0, time.UTC).AddDate(0, 0, 430)
+	// 430 days after the 21st the surveys of before it go, but for the newest twenty, and with them what they alone
+	// show: it is gone for longer than that.
+	at = time.Date(2026, 1, 21, 6, 0, 0, 0, time.UTC).AddDate(0, 0, 430)
 	survey(31)
-	if nodes, err = s.GoneNodes(t.Context(), "s"); err != nil || len(nodes) != 31 {
-		t.Errorf("%d nodes, %v", len(nodes), err)
+	if nodes, err = s.GoneNodes(t.Context(), "s"); err != nil || len(nodes) != 18 ||
+		slices.Contains(nodes, model.MustPath("/s/box:12")) || !slices.Contains(nodes, model.MustPath("/s/box:13")) {
+		t.Errorf("%d nodes: %v, %v", len(nodes), nodes, err)
 	}
-	survey(31)
-	if nodes, err = s.GoneNodes(t.Context(), "s"); err != nil || len(nodes) != 30 ||
-		slices.Contains(nodes, model.MustPath("/s/box:0")) {
+	for range 10 { // nine of before are left
+		survey(31)
+	}
+	if nodes, err = s.GoneNodes(t.Context(), "s"); err != nil || len(nodes) != 8 ||
+		slices.Contains(nodes, model.MustPath("/s/box:22")) || !slices.Contains(nodes, model.MustPath("/s/box:23")) {
 		t.Errorf("%d nodes: %v, %v", len(nodes), nodes, err)
 	}
 }

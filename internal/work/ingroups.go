@@ -52,12 +52,6 @@ func (w *Workspace) withSighted(ctx context.Context, src config.Source, e *model
 	return withMembers(e, seen), err
 }
 
-// everSighted adds to an estate whoever the log ever showed in a group in which it lists nobody.
-func (w *Workspace) everSighted(ctx context.Context, src config.Source, e *model.Estate) (*model.Estate, error) {
-	list, err := w.store.AllSightings(ctx, src.Name)
-	return withMembers(e, w.namesOf(src, listing{e}, list)), err
-}
-
 // withMembers adds to an estate who is in groups in which it lists nobody.
 func withMembers(e *model.Estate, seen map[inGroup]time.Time) *model.Estate {
 	if len(seen) == 0 {

@@ -246,7 +246,9 @@ func newJudged(l *life, day int) (*judged, error) {
 	cover := usage.NewCoverage(e.Coverage, usage.Read{First: begin, Ends: []time.Time{end}, Until: end})
 	j.in = &gauge.Input{Index: x, Uses: usage.ListOf(l.uses(day)...), Coverage: cover, AsOf: now, Window: 90,
 		History: begin,
-		Place:   gauge.PlaceInput{Past: func(*usage.Use) bool { return true }}} // surveys of then are kept
+		Place: gauge.PlaceInput{Past: func(n int, _ func(int) usage.Use) []bool { // surveys of then are kept
+			return slices.Repeat([]bool{true}, n)
+		}}}
 	if !l.known.once { // so each joining shows
 		j.in.Joined = map[model.Membership]time.Time{}
 		for _, m := range l.joined {

@@ -44,11 +44,13 @@ var Reasons = []Reason{NoPath, NoOperation, NoCaller, NoGrant}
 // PlaceInput is what placing looks at beside the estate and the uses. The zero PlaceInput
 // knows no inventory, no past and no strangers.
 type PlaceInput struct {
-	Inventory *usage.Inventory      // nil: every path can be one
-	Waived    func(model.ID) bool   // whether a caller that nobody lists is known to be nobody; asked several at once
-	Past      func(*usage.Use) bool // whether a grant that is gone since explains a use
-	Grouped   func(model.ID) bool   // whether the log says in which groups a caller is
-	Emptied   func(model.ID) bool   // whether members of a group were listed that left it; asked one at a time
+	Inventory *usage.Inventory    // nil: every path can be one
+	Waived    func(model.ID) bool // whether a caller that nobody lists is known to be nobody; asked several at once
+	// Past says of so many uses, each as the function returns it, whether a grant that is gone since explains it. It
+	// is asked once of all that no grant of today does; use may be called several at once.
+	Past    func(n int, use func(i int) usage.Use) []bool
+	Grouped func(model.ID) bool // whether the log says in which groups a caller is
+	Emptied func(model.ID) bool // whether members of a group were listed that left it; asked one at a time
 }
 
 // A Tally counts calls that were let through.
@@ -176,19 +178,28 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 			p.of(id).merge(t)
 		}
 	}
-	// Asking about grants that are gone since is not for several at once.
+	var open []int
 	for i, s := range p.says {
-		if s&saidGone == 0 {
-			continue
+		if s&saidGone != 0 {
+			open = append(open, i)
 		}
-		u := uses.At(i)
+	}
+	use := func(k int) usage.Use {
+		u := uses.At(open[k])
 		u.Within(math.MinInt32, w.Last())
-		past := in.Past != nil && in.Past(&u)
+		return u
+	}
+	past := make([]bool, len(open))
+	if in.Past != nil && len(open) > 0 {
+		past = in.Past(len(open), use)
+	}
+	for k, i := range open {
 		p.says[i] = 0
-		if !past {
+		if !past[k] {
 			p.says[i] = sayOf(NoGrant)
 		}
-		p.settle(i, &u, w, past)
+		u := use(k)
+		p.settle(i, &u, w, past[k])
 	}
 	return p
 }

@@ -178,6 +178,10 @@ func TestForget(t *testing.T) {
 		}
 		return string(data)
 	}
+	must(t, dir, "gauge")
+	if n := told(t, dir); n != 1 {
+		t.Fatalf("%d files keep what was told", n)
+	}
 	code, _, errs := run(t, dir, "uses", "forget", "person/anna.berg")
 	if code == 0 || !strings.Contains(errs, "--yes") || ledger() != "" {
 		t.Errorf("exit code %d: %s", code, errs)
@@ -185,6 +189,9 @@ func TestForget(t *testing.T) {
 	out := must(t, dir, "uses", "forget", "person/anna.berg", "--yes", "--reason", "asked for it")
 	if !strings.Contains(out, "Forgotten: 150 calls of person/anna.berg; the ledger calls it p-") {
 		t.Errorf("%s", out)
+	}
+	if n := told(t, dir); n > 0 {
+		t.Error("what was told of it is kept")
 	}
 	same := func(what string) {
 		t.Helper()
@@ -247,6 +254,16 @@ func TestForget(t *testing.T) {
 	}
 }
 
+// told returns how many files keep what was told of a source.
+func told(t *testing.T, dir string) int {
+	t.Helper()
+	list, err := filepath.Glob(filepath.Join(dir, ".clipfence", "index", "*.told"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return len(list)
+}
+
 // TestKeepUses: calls older than they are kept go with the next survey, and the log counts as
 // known from then on.
 func TestKeepUses(t *testing.T) {
@@ -269,7 +286,14 @@ func TestKeepUses(t *testing.T) {
 		}
 	}
 	keep("200d")
+	must(t, dir, "gauge")
+	if n := told(t, dir); n != 1 {
+		t.Fatalf("%d files keep what was told", n)
+	}
 	must(t, dir, "survey")
+	if n := told(t, dir); n > 0 {
+		t.Error("what was told by calls that are not kept any more is")
+	}
 	for who, n := range calls(t, dir) {
 		if n != 201 { // the day that began 200 days ago, and those since
 			t.Errorf("%s has %d calls", who, n)

@@ -2,8 +2,10 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"encoding/binary"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -272,6 +274,31 @@ func (s *Store) Compact(ctx context.Context, src string) error {
 func (s *Store) Rows(ctx context.Context, src string) (n int, err error) {
 	err = s.db.QueryRowContext(ctx, `select coalesce(sum(rows), 0) from folds where source = ?`, src).Scan(&n)
 	return n, explain(err)
+}
+
+// UsesMark tells what is held of the logs of a source at one time from what is at others.
+func (s *Store) UsesMark(ctx context.Context, src string) (string, error) {
+	h := sha256.New()
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var id, rows, size int64
+		err := scan(&id, &rows, &size)
+		fmt.Fprintln(h, id, rows, size)
+		return err
+	}, `select id, rows, length(body) from folds where source = ? order by id`, src)
+	if err != nil {
+		return "", err
+	}
+	logs, err := s.LogState(ctx, src)
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintf(h, "%q\n", fmt.Sprint(logs))
+	mark, err := s.SightingsMark(ctx, src)
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintln(h, mark)
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // Uses returns all uses of a source, in the order of their keys.

@@ -288,6 +288,9 @@ func (w *Workspace) Forget(ctx context.Context, who model.ID, reason string) (*F
 	}
 	for _, src := range w.Sources {
 		t, err := w.store.Trim(ctx, src.Name, minDay, of[src.Name].is, of[src.Name].names)
+		if err == nil {
+			err = w.untell(src.Name)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -333,6 +336,9 @@ func (w *Workspace) trim(ctx context.Context, src config.Source) error {
 		return damaged(err)
 	}
 	t, err := w.store.Trim(ctx, src.Name, from, nil, nil)
+	if err == nil {
+		err = w.untell(src.Name)
+	}
 	if err == nil && t.Uses > 0 {
 		w.say("%d calls of %s from before %s are taken out (keep_uses)", t.Calls, src.Name,
 			from.Time().Format(time.DateOnly))

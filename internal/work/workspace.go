@@ -288,16 +288,42 @@ func (w *Workspace) weights() gauge.Weights {
 }
 
 // GaugedFor picks the source of an identity, or the only one where who is "", compares
-// its grants with its uses, and sees to it that the estate lists the identity.
+// its grants with its uses, and sees to it that the estate lists the identity. What is told of one identity may be
+// what the last comparison of everybody told of it, which keeps no uses: see [gauge.Retell].
 func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Duration) (id model.ID, s *Source,
 	in *gauge.Input, res *gauge.Result, err error) {
-	if who == "" {
-		return w.gaugedFor(ctx, who, window, noPaths)
+	named := ""
+	if who != "" {
+		if id, named, err = SplitID(who); err != nil {
+			return id, nil, nil, nil, err
+		}
 	}
-	if id, _, err = SplitID(who); err != nil {
+	src, err := w.pick(named)
+	if err != nil {
 		return id, nil, nil, nil, err
 	}
-	return w.gaugedFor(ctx, who, window, looking{measured: func(of model.ID) bool { return of == id }})
+	if s, err = w.Surveyed(ctx, src); err != nil {
+		return id, nil, nil, nil, err
+	}
+	if who == "" {
+		in, res, err = w.tellAll(ctx, s, window)
+		return id, s, in, res, err
+	}
+	if err = s.Known(id); err != nil {
+		return id, s, nil, nil, err
+	}
+	if in, res, err = w.retold(ctx, s, id, window); res == nil && err == nil {
+		s, in, res, err = w.gaugedOf(ctx, s, window, looking{measured: func(of model.ID) bool { return of == id }})
+	}
+	return id, s, in, res, err
+}
+
+// days returns how many days a window has; 0 stands for that of clipfence.yaml.
+func (w *Workspace) days(window config.Duration) int {
+	if window == 0 {
+		window = w.Window
+	}
+	return int(time.Duration(window).Hours() / 24)
 }
 
 // gaugedFor does what GaugedFor does, and may keep on which paths grants were used.
@@ -362,12 +388,9 @@ func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Durat
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	if window == 0 {
-		window = w.Window
-	}
 	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
-		Window: int(time.Duration(window).Hours() / 24), History: cover.Begin(), Protected: w.ProtectedIn(s.Name),
+		Window: w.days(window), History: cover.Begin(), Protected: w.ProtectedIn(s.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return what.paths }, Measured: what.measured}
 	if in.Place, err = w.placing(ctx, s, uses); err != nil {
 		return nil, nil, nil, err

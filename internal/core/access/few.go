@@ -1,7 +1,10 @@
 package access
 
 import (
+	"encoding/json"
+	"errors"
 	"iter"
+	"math"
 	"math/bits"
 	"slices"
 	"sort"
@@ -150,4 +153,34 @@ func (f Few) Less(o Few) Few {
 		}
 	}
 	return out
+}
+
+// MarshalJSON writes the words that have any, each behind its place.
+func (f Few) MarshalJSON() ([]byte, error) {
+	out := make([]uint64, 0, 2*len(f))
+	for _, w := range f {
+		out = append(out, uint64(w.at), w.bits)
+	}
+	return json.Marshal(out)
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (f *Few) UnmarshalJSON(b []byte) error {
+	var words []uint64
+	if err := json.Unmarshal(b, &words); err != nil {
+		return err
+	}
+	out := make(Few, 0, len(words)/2)
+	for i := 0; i < len(words); i += 2 {
+		if n := len(out); i+1 == len(words) || words[i] > math.MaxUint32 || words[i+1] == 0 ||
+			n > 0 && uint64(out[n-1].at) >= words[i] {
+			return errors.New("a set of numbers is not as it was written")
+		}
+		out = append(out, word{uint32(words[i]), words[i+1]})
+	}
+	*f = nil
+	if len(out) > 0 {
+		*f = out
+	}
+	return nil
 }

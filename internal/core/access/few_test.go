@@ -1,6 +1,7 @@
 package access
 
 import (
+	"encoding/json"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -83,6 +84,33 @@ func TestHas(t *testing.T) {
 	for i, want := range map[int]bool{0: true, 63: true, 64: false, 127: false, 1000: false} {
 		if b.Has(i) != want {
 			t.Errorf("has %d: %t", i, b.Has(i))
+		}
+	}
+}
+
+// TestFewWritten: what is written of a set is read as the set; what cannot have been written is an error.
+func TestFewWritten(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 8))
+		few := Few(nil)
+		for range r.IntN(30) {
+			few.Add(r.IntN(500))
+		}
+		b, err := json.Marshal(few)
+		if err != nil {
+			t.Fatal(err)
+		}
+		back := Few{{1, 1}}
+		if err := json.Unmarshal(b, &back); err != nil || !slices.Equal(few, back) ||
+			(back == nil) != (len(few) == 0) {
+			t.Fatalf("%s is read as %v, and was %v: %v", b, back, few, err)
+		}
+	}
+	for _, text := range []string{`[1]`, `[1,0]`, `[1,1,1,1]`, `[2,1,1,1]`, `[-1,1]`, `[4294967296,1]`, `["1",1]`, `{}`,
+		`[1,1.5]`, `[1,18446744073709551616]`} {
+		few := Few{{1, 1}}
+		if err := json.Unmarshal([]byte(text), &few); err == nil || len(few) != 1 {
+			t.Errorf("%s is read as %v: %v", text, few, err)
 		}
 	}
 }

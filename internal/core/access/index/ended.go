@@ -59,6 +59,29 @@ func (x *Index) Ended(t time.Time) iter.Seq[*model.Grant] {
 	}
 }
 
+// NextTurn returns when, after t, the first of the grants, denials and act-as edges begins or ends to hold; the zero
+// time: none does.
+func (x *Index) NextTurn(t time.Time) time.Time {
+	var next time.Time
+	note := func(c model.Condition) {
+		for _, turn := range []time.Time{c.From, c.Until} {
+			if turn.After(t) && (next.IsZero() || turn.Before(next)) {
+				next = turn
+			}
+		}
+	}
+	for _, g := range x.Grants() {
+		note(g.Condition())
+	}
+	for i := range x.denials.count() {
+		note(x.denials.at(i).When)
+	}
+	for i := range x.actAs.count() {
+		note(x.actAs.at(i).Condition())
+	}
+	return next
+}
+
 // Over reports whether the grant of a number is listed, and over, in a view of what is in force.
 func (x *Index) Over(n int) bool { return x.more != nil && x.more.over.at(uint32(n)) }
 

@@ -69,3 +69,40 @@ func TestEndsInTheSecond(t *testing.T) {
 		}
 	}
 }
+
+// TestNextTurn: the next time at which a grant, a denial or an act-as edge begins or ends is found, whichever it is,
+// and what is over is none.
+func TestNextTurn(t *testing.T) {
+	day := func(n int) time.Time { return time.Date(2026, 1, n, 12, 0, 0, 0, time.UTC) }
+	when := func(from, until int) (c model.Condition) {
+		if from > 0 {
+			c.From = day(from)
+		}
+		if until > 0 {
+			c.Until = day(until)
+		}
+		return c
+	}
+	e := &model.Estate{Source: "m", Catalogue: model.Catalogue{{Permission: model.MustPermission("a/b:c"),
+		Level: model.Read}}, Nodes: []model.Node{{Path: path("/m")}},
+		Identities: []model.Identity{{ID: id("person/a")}, {ID: id("person/b")}},
+		Grants: []model.Grant{
+			{ID: "1", To: id("person/a"), Rights: perms("a/b:c"), Where: on("/m/**")},
+			{ID: "2", To: id("person/a"), Rights: perms("a/b:c"), Where: on("/m/**"), Until: day(20)},
+			{ID: "3", To: id("person/a"), Rights: perms("a/b:c"), Where: on("/m/**"), When: when(4, 18)},
+			{ID: "4", To: id("person/a"), Rights: perms("a/b:c"), Where: on("/m/**"), When: when(0, 2)}},
+		Denials: []model.Denial{{ID: "d", To: []model.ID{id("person/a")}, Rights: perms("a/b:c"), Where: on("/m/**"),
+			When: when(6, 16)}},
+		ActAs: []model.ActAs{{ID: "s", From: id("person/a"), To: id("person/b"), When: when(8, 14)}}}
+	x := build(t, e)
+	at := day(1)
+	for _, want := range []int{2, 4, 6, 8, 14, 16, 18, 20} {
+		if got := x.NextTurn(at); !got.Equal(day(want)) {
+			t.Fatalf("after %s it is %s, want %s", at, got, day(want))
+		}
+		at = day(want)
+	}
+	if got := x.NextTurn(at); !got.IsZero() {
+		t.Errorf("after all it is %s", got)
+	}
+}

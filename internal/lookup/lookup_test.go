@@ -1,0 +1,124 @@
+package lookup_test
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"clipfence/internal/lookup"
+)
+
+// TestGet: of files of any size each key is found, and no other; so are names that look like what stands between them.
+func TestGet(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "f")
+	for _, n := range []int{0, 1, 2, 3, 7, 500} {
+		r := rand.New(rand.NewPCG(uint64(n), 3))
+		want := map[string]string{}
+		for i := range n {
+			key := fmt.Sprint("person/", r.IntN(10*n), strings.Repeat("x", r.IntN(5)))
+			want[key] = fmt.Sprintf(`{"n":%d,"more":%q}`, i, strings.Repeat("y", r.IntN(300)))
+		}
+		if n > 5 {
+			for i, key := range []string{"a\tb", "a\nb", "\x00", `"`, `\`, "\xff", "\xfe", "\ufffd", "ö", "a\u2028b"} {
+				want[key] = fmt.Sprint(i)
+			}
+		}
+		var lines []lookup.Line
+		for k, v := range want {
+			lines = append(lines, lookup.Line{Key: k, Body: []byte(v)})
+		}
+		if err := lookup.Write(file, []byte(`"it"`), lines); err != nil {
+			t.Fatal(err)
+		}
+		f, err := lookup.Open(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if head, err := f.Head(); err != nil || string(head) != `"it"` {
+			t.Errorf("%d lines: it is of %s, %v", n, head, err)
+		}
+		for k, v := range want {
+			if got, found, err := f.Get(k); err != nil || !found || string(got) != v {
+				t.Errorf("%d lines: %q is %s %v %v, want %s", n, k, got, found, err, v)
+			}
+		}
+		for _, k := range []string{"person/", "person/1y", "zzz", "\x01", "\xfd"} {
+			if got, found, err := f.Get(k); found || err != nil {
+				t.Errorf("%d lines: %q is %s %v", n, k, got, err)
+			}
+		}
+	}
+}
+
+// TestWhole: a file is written as a whole or not at all, and nothing lies beside it.
+func TestWhole(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "f")
+	if err := lookup.Write(file, []byte("1"), nil); err != nil {
+		t.Fatal(err)
+	}
+	if err := lookup.Write(file, []byte("2"), []lookup.Line{{Key: "a", Body: []byte("{\n}")}}); err == nil {
+		t.Error("a body of two lines is written")
+	}
+	f, err := lookup.Open(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if head, err := f.Head(); err != nil || string(head) != "1" {
+		t.Errorf("it is of %s, %v", head, err)
+	}
+	if list, err := os.ReadDir(dir); err != nil || len(list) != 1 {
+		t.Errorf("there are %v, %v", list, err)
+	}
+	if _, err := lookup.Open(filepath.Join(dir, "none")); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("of none: %v", err)
+	}
+}
+
+// FuzzDamaged: whatever becomes of a file, what is read of it is what was written or an error, and never of another
+// key.
+func FuzzDamaged(f *testing.F) {
+	file := filepath.Join(f.TempDir(), "f")
+	var lines []lookup.Line
+	for i := range 40 {
+		lines = append(lines, lookup.Line{Key: fmt.Sprint("k", i), Body: fmt.Appendf(nil, `{"of":"k%d"}`, i)})
+	}
+	if err := lookup.Write(file, []byte("{}"), lines); err != nil {
+		f.Fatal(err)
+	}
+	whole, err := os.ReadFile(file)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(0, byte(0), 0)
+	f.Add(11, byte('x'), 3)
+	f.Add(900, byte('\n'), 100)
+	f.Add(0, byte(0), len(whole))
+	f.Add(300, byte('\t'), 1)
+	f.Fuzz(func(t *testing.T, at int, b byte, cut int) {
+		data := bytes.Clone(whole)
+		data[uint(at)%uint(len(data))] = b
+		data = data[:uint(len(data))-uint(cut)%uint(len(data))]
+		broken := filepath.Join(t.TempDir(), "f")
+		if err := os.WriteFile(broken, data, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		f, err := lookup.Open(broken)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range 40 {
+			key := fmt.Sprint("k", i)
+			got, found, err := f.Get(key)
+			if want := fmt.Sprintf(`{"of":"%s"}`, key); found && string(got) != want || err != nil && found ||
+				err != nil && !errors.Is(err, lookup.ErrDamaged) {
+				t.Fatalf("%s is %s %v %v", key, got, found, err)
+			}
+		}
+	})
+}

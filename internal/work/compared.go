@@ -1,0 +1,188 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash"
+	"io/fs"
+	"net/url"
+	"os"
+	"runtime/debug"
+	"slices"
+	"time"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/lookup"
+)
+
+// What a comparison of everybody tells is kept
+//
+// Whoever looks at everybody looks at some of them next, and each question about one would compare the whole source
+// anew. So what a comparison told of each is kept in a file beside the snapshot, a source's last one, with what it was
+// told from: the program, the surveys, the uses, the ledger, clipfence.yaml, the window. It holds until the day
+// is over, or anything that the source lists begins or ends. What does not hold, or cannot be read, is
+// compared anew.
+
+// comparing changes with what a comparison tells, so that what an earlier program told is not taken.
+const comparing = "compared 1"
+
+// told is the head of the file.
+type told struct {
+	From  string    // a digest of what it was told from
+	At    time.Time // when
+	Until time.Time // it holds before that
+	All   json.RawMessage
+}
+
+func (w *Workspace) toldFile(src string) string {
+	return w.Path(".clipfence/index/" + url.PathEscape(src) + ".told")
+}
+
+// untell removes what was told of a source: it is of calls that are not kept any more.
+func (w *Workspace) untell(src string) error {
+	if err := os.Remove(w.toldFile(src)); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// tellAll compares everybody's grants with their uses, and keeps what that tells. No answer needs what is kept.
+func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Duration) (*gauge.Input, *gauge.Result,
+	error) {
+	from, err := w.toldFrom(ctx, s, window)
+	if err != nil {
+		return nil, nil, err
+	}
+	s, in, res, err := w.gaugedOf(ctx, s, window, noPaths)
+	if err != nil {
+		return nil, nil, err
+	}
+	err = func() error {
+		if now, err := w.toldFrom(ctx, s, window); err != nil || now != from {
+			return errors.Join(err, errors.New("what it looks at changed meanwhile"))
+		}
+		all, of, err := res.Tell()
+		if err != nil {
+			return err
+		}
+		head, err := json.Marshal(told{from, in.AsOf, holdsUntil(s, in.AsOf), all})
+		if err != nil {
+			return err
+		}
+		lines := make([]lookup.Line, 0, len(of))
+		for id, body := range of {
+			lines = append(lines, lookup.Line{Key: id.String(), Body: body})
+		}
+		return lookup.Write(w.toldFile(s.Name), head, lines)
+	}()
+	if err != nil {
+		w.Log.Debug("what the comparison tells is not kept", "error", err)
+	}
+	return in, res, nil
+}
+
+// retold returns what is kept of one identity, nil where nothing is that holds.
+func (w *Workspace) retold(ctx context.Context, s *Source, id model.ID, window config.Duration) (*gauge.Input,
+	*gauge.Result, error) {
+	f, err := lookup.Open(w.toldFile(s.Name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil, nil
+	}
+	var head told
+	if err == nil {
+		var body []byte
+		if body, err = f.Head(); err == nil {
+			err = json.Unmarshal(body, &head)
+		}
+	}
+	from, ferr := w.toldFrom(ctx, s, window)
+	if ferr != nil {
+		return nil, nil, ferr
+	}
+	now := w.now()
+	if err == nil && (head.From != from || now.Before(head.At) || !now.Before(head.Until)) {
+		return nil, nil, nil
+	}
+	var res *gauge.Result
+	if err == nil {
+		res, err = gauge.Retell(s.Index, w.weights(), id, head.All, func(id model.ID) ([]byte, bool, error) {
+			return f.Get(id.String())
+		})
+	}
+	if err != nil {
+		w.Log.Warn("what the last comparison told cannot be read, and is compared anew", "error", err)
+		return nil, nil, nil
+	}
+	return &gauge.Input{Index: s.Index, AsOf: now, Window: w.days(window), Protected: w.ProtectedIn(s.Name),
+		Weights: w.weights()}, res, nil
+}
+
+// holdsUntil returns when the day is over, or before that something begins or ends that a source lists.
+func holdsUntil(s *Source, at time.Time) time.Time {
+	until := (usage.DayOf(at) + 1).Time()
+	if next := s.Listed().NextTurn(at); !next.IsZero() && next.Before(until) {
+		return next
+	}
+	return until
+}
+
+// toldFrom is a digest of all that a comparison looks at beside the clock.
+func (w *Workspace) toldFrom(ctx context.Context, s *Source, window config.Duration) (string, error) {
+	h := sha256.New()
+	fmt.Fprintln(h, comparing, w.days(window), w.AsOf.IsZero())
+	program(h)
+	_, key, err := w.snapshotOf(ctx, s.Source, s.Survey)
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintln(h, key)
+	surveys, err := w.store.Surveys(ctx, s.Name)
+	if err != nil {
+		return "", err
+	}
+	for _, v := range surveys {
+		fmt.Fprintln(h, surveyKey(v))
+	}
+	marks, err := w.store.UsesMark(ctx, s.Name)
+	if err != nil {
+		return "", err
+	}
+	head, err := w.store.Head(ctx)
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintf(h, "%s\n%d %s\n", marks, head.Number, head.Hash)
+	forgotten, err := w.forgotten(ctx)
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintf(h, "%q\n", forgotten)
+	conf, err := os.ReadFile(w.Path("clipfence.yaml"))
+	if err != nil {
+		return "", err
+	}
+	fmt.Fprintf(h, "%d\n", len(conf))
+	h.Write(conf)
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// program adds which program it is.
+func program(h hash.Hash) {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return
+	}
+	fmt.Fprintln(h, info.Main.Version)
+	for _, s := range info.Settings {
+		if slices.Contains([]string{"vcs.revision", "vcs.modified", "vcs.time"}, s.Key) {
+			fmt.Fprintln(h, s.Key, s.Value)
+		}
+	}
+}

@@ -22,6 +22,7 @@ type moreFlags struct {
 	calls, approves []string
 	until           timeFlag
 	lend            durationFlag
+	exactly         bool
 }
 
 func (f *moreFlags) add(cmd *cobra.Command) {
@@ -33,6 +34,7 @@ func (f *moreFlags) add(cmd *cobra.Command) {
 	s.StringArrayVar(&f.at, "at", nil, "of needs: where a place is, NAME=PATH; may be repeated")
 	s.StringArrayVar(&f.calls, "call", nil, "of refusals: only this call, \"PERMISSION PATH\", in the logs or not; "+
 		"may be repeated")
+	s.BoolVar(&f.exactly, "exactly", false, "of refusals: give the very places of the calls, whatever it had before")
 	s.Var(&f.until, "until", "what is given, or put off, ends at this time (RFC 3339)")
 	s.Var(&f.lend, "lend", "write gates, to be open so long at most, in place of a fence")
 	s.StringArrayVar(&f.approves, "approver", nil, "of --lend: who approves; may be repeated")
@@ -41,9 +43,9 @@ func (f *moreFlags) add(cmd *cobra.Command) {
 // from sets what is drafted from, where another flag says it.
 func (f *moreFlags) from(cmd *cobra.Command, from *choice) error {
 	implied := map[string]string{"task": "task", "on": "task", "needs": "needs", "with": "needs", "at": "needs",
-		"call": "refusals"}
+		"call": "refusals", "exactly": "refusals"}
 	by := ""
-	for _, name := range []string{"task", "on", "needs", "with", "at", "call"} {
+	for _, name := range []string{"task", "on", "needs", "with", "at", "call", "exactly"} {
 		if !cmd.Flags().Changed(name) {
 			continue
 		}
@@ -78,7 +80,8 @@ func (f *moreFlags) from(cmd *cobra.Command, from *choice) error {
 // request reads what is asked for.
 func (f *moreFlags) request(who, out string, window model.Duration, force bool) (*work.MoreRequest, error) {
 	q := &work.MoreRequest{For: who, Task: f.task, Needs: f.needs, With: f.with, Window: window, Until: f.until.Time,
-		File: out, Force: force, Lend: f.lend.Duration, At: map[string]model.Path{}}
+		Exactly: f.exactly,
+		File:    out, Force: force, Lend: f.lend.Duration, At: map[string]model.Path{}}
 	for _, text := range f.on {
 		p, err := model.ParsePath(text)
 		if err != nil {
@@ -149,6 +152,8 @@ type answerRow struct {
 	Last       time.Time        `json:"last,omitzero"`
 	Line       bool             `json:"line" doc:"a line allows it"`
 	Answer     string           `json:"answer"`
+
+	Where model.PathPattern `json:"where,omitzero" doc:"of the line, where it reaches further than the call did"`
 }
 
 type lackRow struct {
@@ -229,6 +234,9 @@ func answerWords(a *work.RefusedAnswer) string {
 		if len(a.Kinds) > 0 {
 			return "a line gives it, but it is for " + strings.Join(a.Kinds, ", ") + ": such a call may be a mistake"
 		}
+		if !a.Where.IsZero() {
+			return "a line gives it back on " + a.Where.String()
+		}
 		return "a line gives it"
 	case work.HelpAlready:
 		return "allowed now"
@@ -268,11 +276,14 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 		return err
 	}
 	d := &render.Doc{}
-	helped := 0
+	helped, back := 0, 0
 	for i := range m.Answers {
 		x := &m.Answers[i]
 		v.Calls = append(v.Calls, answerRow{x.Permission, x.Path, x.Count, x.Days, x.Last, x.Help == work.HelpLine,
-			answerWords(x)})
+			answerWords(x), x.Where})
+		if !x.Where.IsZero() {
+			back++
+		}
 		if x.Help == work.HelpLine {
 			helped++
 		}
@@ -356,7 +367,12 @@ func (a *app) draftMore(ctx context.Context, w *work.Workspace, q *work.MoreRequ
 		d.Lines = append(d.Lines, fmt.Sprintf("Of %s %s a line.", render.Plural(len(m.Answers), "refused call"),
 			needWords(helped)))
 	}
-	if n := probing(m.Answers); n > 0 {
+	if back > 0 {
+		d.Lines = append(d.Lines, fmt.Sprintf("Of %s of them the line reaches further than the call did: to what a "+
+			"draft would have left of what it had before, had it known of the calls, since the next ones would be "+
+			"refused else. On the very places alone: --exactly.", render.Count(back)))
+	}
+	if n := m.Probing; n > 0 {
 		d.Lines = append(d.Lines, fmt.Sprintf("Look before you give: %d different permissions were tried on a "+
 			"single day each. So it looks, too, when somebody tries what a stolen key opens.", n))
 	}
@@ -395,29 +411,6 @@ func needWords(n int) string {
 		return "1 needs"
 	}
 	return fmt.Sprintf("%d need", n)
-}
-
-// probing counts permissions that were refused on one day alone, where they are so many that
-// somebody may be trying what works; else it is 0.
-func probing(list []work.RefusedAnswer) int {
-	const many = 5
-	once := map[model.Permission]bool{}
-	for _, x := range list {
-		if x.Count > 0 {
-			once[x.Permission] = x.Days == 1 && (once[x.Permission] || !slices.ContainsFunc(list,
-				func(o work.RefusedAnswer) bool { return o.Permission == x.Permission && o.Days > 1 }))
-		}
-	}
-	n := 0
-	for _, yes := range once {
-		if yes {
-			n++
-		}
-	}
-	if n < many {
-		return 0
-	}
-	return n
 }
 
 // mostRows is how many rows of a table are shown; --format json has all.

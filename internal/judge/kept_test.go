@@ -500,7 +500,7 @@ func wanted(b *strings.Builder, g *random, x *index.Index) {
 				Path: model.MustPath(q.path), Context: q.context(g.labels(q.path)), Count: 2, Days: 1, First: noon,
 				Last: noon})
 		}
-		f, answers := draft.ForRefused(x, who, calls, "refused", noon)
+		f, answers := draft.ForRefused(x, who, calls, nil, "refused", noon)
 		for _, a := range answers {
 			fmt.Fprintf(b, "%s %s %d %v\n", a.Permission, a.Path, a.Help, a.Kinds)
 		}

@@ -71,7 +71,7 @@ func TestRefusals(t *testing.T) {
 			who, p, at := model.MustID(q.who), model.MustPermission(q.permission), model.MustPath(q.path)
 			call := draft.Refused{Permission: p, Path: at, Context: q.context(g.labels(q.path)), Count: 1, Days: 1,
 				First: noon, Last: noon}
-			f, answers := draft.ForRefused(x, who, []draft.Refused{call}, "refused", noon)
+			f, answers := draft.ForRefused(x, who, []draft.Refused{call}, nil, "refused", noon)
 			if v.Because != "nothing grants it" {
 				if answers[0].Help != draft.Rule {
 					t.Fatalf("seed %d: %+v: %s, and the answer is %d", seed, q, v.Because, answers[0].Help)

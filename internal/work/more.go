@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"clipfence/internal/config"
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gate"
@@ -32,6 +33,7 @@ type MoreRequest struct {
 
 	Refused bool            // calls that were refused
 	Calls   []draft.Refused // or these alone
+	Exactly bool            // on the very places, whatever it had before
 
 	Task string
 	On   []model.Path // places that the task is done on
@@ -58,6 +60,7 @@ type More struct {
 	Members int            // of a group: how many others get it by the fence
 	Gates   []string       // files of the gates, in place of it
 	Answers []draft.Answer // of refused calls: what can be done about each
+	Probing int            // permissions of them that look as if somebody tried what works: see [draft.Probing]
 	Gap     *draft.Gap     // of tasks and needs
 
 	NeverUsed []draft.Lack // of needs: granted, and not seen used
@@ -117,7 +120,16 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 				return who == id || id.Kind == model.Group && s.In(who, id)
 			}, span)
 		}
-		out.Fence, out.Answers = draft.ForRefused(s.Index, id, calls, "calls of it were refused", w.now())
+		why := "calls of it were refused"
+		out.Fence, out.Answers = draft.ForRefused(s.Index, id, calls, nil, why, w.now())
+		out.Probing = draft.Probing(calls)
+		if out.Fence != nil && q.Calls == nil && id.Kind != model.Group && !q.Exactly && q.Lend == 0 &&
+			out.Probing == 0 {
+			var back []fence.Allow
+			if back, err = w.givenBack(ctx, s, uses, id, out.Answers, window); err == nil {
+				out.Fence, out.Answers = draft.ForRefused(s.Index, id, calls, back, why, w.now())
+			}
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -160,6 +172,77 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	}
 	out.File, out.Risk = name, &Risk{}
 	return out, replaceFile(name, fencefile.Write(f, ""))
+}
+
+// givenBack returns what a draft would have left of access that is gone, had calls been known that were refused since:
+// of somebody who works on one thing after another each next one would be refused else. What it never had it is
+// not given.
+func (w *Workspace) givenBack(ctx context.Context, s *Source, uses *usage.Uses, id model.ID, calls []draft.Answer,
+	window config.Duration) ([]fence.Allow, error) {
+	before, joined, err := w.before(ctx, s)
+	if err != nil || before == nil {
+		return nil, err
+	}
+	var d access.Edit
+	for i := range before.Gone {
+		g := &before.Gone[i].Grant
+		perms := before.Index.SharedPerms(s.GrantNumbers() + i)
+		if g.To != id || !slices.ContainsFunc(calls, func(a draft.Answer) bool {
+			p, ok := before.Index.PermNumber(a.Permission)
+			return ok && a.Help == draft.Line && perms.Has(p) && g.Covers(a.Path)
+		}) {
+			continue
+		}
+		d.Come.Grants = append(d.Come.Grants, *g)
+		if _, there := s.Role(g.Role); g.Role != "" && !there {
+			if r, known := before.Index.Role(g.Role); known {
+				d.Come.Roles = append(d.Come.Roles, r)
+			}
+		}
+	}
+	if len(d.Come.Grants) == 0 {
+		return nil, nil
+	}
+	// What was learned is of the estate of today; what is drafted, of one in which that had stayed, and the calls
+	// been let through.
+	in, res, err := w.gaugedWith(ctx, s, uses, window, everyPath)
+	if err != nil {
+		return nil, err
+	}
+	worth, err := w.worth(ctx, s, in, res)
+	if err != nil {
+		return nil, err
+	}
+	learned, err := worth.Learned()
+	if err != nil {
+		return nil, err
+	}
+	then, err := s.as(d)
+	if err != nil {
+		return nil, err
+	}
+	let := &usage.Gather{}
+	let.Expect(uses.Len())
+	for _, u := range uses.All() {
+		if u.Outcome == usage.Refused && u.Principal() == id &&
+			then.Decide(id, u.Permission, u.Path, u.Context()).Outcome != access.Denied {
+			u.Outcome = usage.Done
+		}
+		let.Add(u)
+	}
+	if in, res, err = w.gaugedWith(ctx, then, let.Uses(), window, everyPath); err != nil {
+		return nil, err
+	}
+	in.Joined = joined
+	worth, _ = draft.WorthOf(in, res, learned)
+	f, err := draft.FromUse(in, res, id, draft.Options{Worth: worth})
+	if errors.Is(err, draft.ErrNothing) || errors.Is(err, draft.ErrProtected) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return f.Allow, nil
 }
 
 // forMore reads what is looked at for somebody who is to have more. What ends takes a comparison, to

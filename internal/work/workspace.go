@@ -384,19 +384,26 @@ func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Durat
 	if err != nil {
 		return nil, nil, nil, err
 	}
+	in, res, err := w.gaugedWith(ctx, s, uses, window, what)
+	return s, in, res, err
+}
+
+// gaugedWith compares what is in force of a source with some uses.
+func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses, window config.Duration,
+	what looking) (*gauge.Input, *gauge.Result, error) {
 	logs, err := w.store.LogState(ctx, s.Name)
 	if err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
 		Window: w.days(window), History: cover.Begin(), Protected: w.ProtectedIn(s.Name),
 		Weights: w.weights(), Paths: func(*model.Grant) bool { return what.paths }, Measured: what.measured}
 	if in.Place, err = w.placing(ctx, s, uses); err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	if in.Since, err = w.grantedSince(ctx, s); err != nil {
-		return nil, nil, nil, err
+		return nil, nil, err
 	}
 	w.room += int64(perByte*s.Size()) + int64(perUse*uses.Len())
 	switch {
@@ -406,7 +413,7 @@ func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Durat
 		debug.SetMemoryLimit(w.room)
 		debug.SetGCPercent(100) // as long as there is room
 	}
-	return s, in, gauge.Run(in), nil
+	return in, gauge.Run(in), nil
 }
 
 // covered returns what the logs of a source would have shown, as they were read, and as far as somebody says

@@ -45,7 +45,8 @@ type Answer struct {
 	Refused
 	Help     Help
 	Decision access.Decision
-	Kinds    []string // of a node of another kind than the permission is for: those
+	Kinds    []string          // of a node of another kind than the permission is for: those
+	Where    model.PathPattern // of the line, where it reaches further than the call did
 }
 
 // mostLines is how many lines a fence may have, so that somebody can read it.
@@ -55,7 +56,11 @@ const mostLines = 40
 // permission, on the very place, and nothing where no line helps. Since every line that allows a
 // call allows at least that, no line is less dangerous, on any estate: danger never falls when
 // access grows. It returns nil for a fence without lines.
-func ForRefused(x *index.Index, who model.ID, calls []Refused, why string, now time.Time) (*fence.Fence, []Answer) {
+//
+// Of lines that somebody is better given back, as [FromUse] drafts them of what it had, those stand in for the very
+// places that are in them.
+func ForRefused(x *index.Index, who model.ID, calls []Refused, back []fence.Allow, why string,
+	now time.Time) (*fence.Fence, []Answer) {
 	f := &fence.Fence{Version: fence.FormatVersion, For: model.ID{Source: x.Source(), Kind: who.Kind, Name: who.Name},
 		Drafted: now, Widens: why}
 	calls = slices.Clone(calls)
@@ -67,12 +72,13 @@ func ForRefused(x *index.Index, who model.ID, calls []Refused, why string, now t
 		do     []model.Permission
 		of     []int // answers
 		factor bool
+		chance float64
 	}
-	on := map[model.Path]*bundle{} // what is lacking on a place
-	var places []model.Path
+	on := map[model.PathPattern]*bundle{} // what is lacking on a place
+	var places []model.PathPattern
 	for i, c := range calls {
 		d := x.Decide(who, c.Permission, c.Path, c.Context)
-		answers[i] = Answer{c, helpFor(x, c.Permission, d), d, nil}
+		answers[i] = Answer{Refused: c, Help: helpFor(x, c.Permission, d), Decision: d}
 		if e, _ := x.Entry(c.Permission); len(e.Kinds) > 0 {
 			kind, _ := c.Path.Last()
 			if _, listed := x.Node(c.Path); listed && !slices.Contains(e.Kinds, kind) {
@@ -82,12 +88,17 @@ func ForRefused(x *index.Index, who model.ID, calls []Refused, why string, now t
 		if answers[i].Help != Line {
 			continue
 		}
-		b := on[c.Path]
+		at, chance := backAt(x, back, c)
+		if at != c.Path.Exactly() {
+			answers[i].Where = at
+		}
+		b := on[at]
 		if b == nil {
 			b = &bundle{factor: true}
-			on[c.Path] = b
-			places = append(places, c.Path)
+			on[at] = b
+			places = append(places, at)
 		}
+		b.chance = max(b.chance, chance)
 		b.of = append(b.of, i)
 		b.factor = b.factor && c.Context.SecondFactor == model.True
 		if !slices.Contains(b.do, c.Permission) {
@@ -122,7 +133,8 @@ func ForRefused(x *index.Index, who model.ID, calls []Refused, why string, now t
 			lines[key.String()] = n
 		}
 		a := &f.Allow[n-1]
-		a.Where = append(a.Where, at.Exactly())
+		a.Where = append(a.Where, at)
+		a.Evidence.Chance = max(a.Evidence.Chance, b.chance)
 		for _, i := range b.of {
 			told(&a.Evidence, calls[i])
 		}
@@ -131,6 +143,52 @@ func ForRefused(x *index.Index, who model.ID, calls []Refused, why string, now t
 		return nil, answers
 	}
 	return f, answers
+}
+
+// backAt returns the narrowest place of some lines that allow a call, and with what chance another one comes in it;
+// where none does, the very place.
+func backAt(x *index.Index, lines []fence.Allow, c Refused) (at model.PathPattern, chance float64) {
+	at = c.Path.Exactly()
+	p, _ := x.PermNumber(c.Permission)
+	found := false
+	for i := range lines {
+		l := &lines[i]
+		if !l.When.IsZero() || !x.SetPerms(l.Sets(x)).Has(p) {
+			continue
+		}
+		for _, on := range l.Where {
+			if on.Matches(c.Path) && (!found || at.Contains(on)) {
+				at, chance, found = on, l.Evidence.Chance, true
+			}
+		}
+	}
+	if at == c.Path.Exactly() {
+		return at, 0
+	}
+	return at, chance
+}
+
+// Probing counts the permissions of some calls that were refused on one day alone, where they are so many that
+// somebody may be trying what works; else it is 0.
+func Probing(calls []Refused) int {
+	const many = 5
+	once := map[model.Permission]bool{}
+	for _, c := range calls {
+		if c.Count > 0 {
+			once[c.Permission] = c.Days == 1 && (once[c.Permission] || !slices.ContainsFunc(calls,
+				func(o Refused) bool { return o.Permission == c.Permission && o.Days > 1 }))
+		}
+	}
+	n := 0
+	for _, yes := range once {
+		if yes {
+			n++
+		}
+	}
+	if n < many {
+		return 0
+	}
+	return n
 }
 
 // told adds a refused call to what a line rests on; of days it tells the most that one had.

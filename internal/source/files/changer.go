@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"slices"
+	"sync"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/source"
@@ -60,7 +61,7 @@ func (c Changer) Get(_ context.Context, kind, id string) (source.Document, error
 	if err != nil {
 		return source.Document{}, err
 	}
-	_, body, err := find(e, kind, id)
+	body, err := find(&e.Estate, kind, id)
 	if err == nil && body == nil {
 		err = fmt.Errorf("%s: %s %q: %w", c.Estate, kind, id, source.ErrGone)
 	}
@@ -73,7 +74,7 @@ func (c Changer) Do(_ context.Context, s source.Step) error {
 	if err != nil {
 		return err
 	}
-	_, body, err := find(e, s.Kind, s.ID)
+	body, err := find(&e.Estate, s.Kind, s.ID)
 	switch {
 	case err != nil:
 		return err
@@ -82,23 +83,53 @@ func (c Changer) Do(_ context.Context, s source.Step) error {
 	case !source.Same(body, s.Before):
 		return fmt.Errorf("%s: %s %q: %w; survey again and draft anew", c.Estate, s.Kind, s.ID, source.ErrConflict)
 	}
-	out, err := Edited(c.Estate, data, []source.Step{s})
+	out, is, err := edited(c.Estate, data, e, []source.Step{s})
 	if err != nil {
 		return err
 	}
-	return c.write(data, out)
+	if err := c.write(data, out); err != nil {
+		return err
+	}
+	c.known.is(out, is)
+	return nil
 }
 
-func (c Changer) read() (*model.Estate, []byte, error) {
+func (c Changer) read() (*EstateFile, []byte, error) {
 	data, err := os.ReadFile(c.Estate)
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := ParseEstate(c.Estate, data)
-	if err != nil {
-		return nil, nil, err
+	e, err := c.known.parse(c.Estate, data)
+	return e, data, err
+}
+
+// known is what a file says that was looked at last. A change looks at it several times for each step, and reading
+// takes long where there are thousands. Nobody may change it.
+type known struct {
+	mu   sync.Mutex
+	data []byte
+	file *EstateFile
+}
+
+// parse returns what a file says.
+func (k *known) parse(name string, data []byte) (*EstateFile, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.file != nil && bytes.Equal(k.data, data) {
+		return k.file, nil
 	}
-	return &e.Estate, data, nil
+	f, err := ParseEstate(name, data)
+	if err == nil {
+		k.data, k.file = data, f
+	}
+	return f, err
+}
+
+// is notes what a file says that was written.
+func (k *known) is(data []byte, file *EstateFile) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.data, k.file = data, file
 }
 
 // write puts a file in the place of one that is still as it was read.
@@ -125,81 +156,107 @@ func (c Changer) write(was, data []byte) error {
 	return nil
 }
 
-// find returns the place of a record in its list and what it says; nil where it is none.
-func find(e *model.Estate, kind, id string) (int, json.RawMessage, error) {
-	at := -1
+// find returns what a record says; nil where it is none.
+func find(e *model.Estate, kind, id string) (json.RawMessage, error) {
 	for _, r := range Records(e) {
-		if r.Kind != kind {
-			continue
-		}
-		at++
-		if r.ID == id {
-			body, err := json.Marshal(r.Value)
-			return at, body, err
+		if r.Kind == kind && r.ID == id {
+			return json.Marshal(r.Value)
 		}
 	}
+	return nil, editable(e, kind)
+}
+
+// editable says of a kind of which nothing is edited that it is not.
+func editable(e *model.Estate, kind string) error {
 	if !slices.Contains([]string{source.Roles, source.Grants, source.Memberships, source.Denials}, kind) {
-		return -1, nil, fmt.Errorf("%s: %s are not edited by this tool: %w", e.Source, kind, source.ErrCannot)
+		return fmt.Errorf("%s: %s are not edited by this tool: %w", e.Source, kind, source.ErrCannot)
 	}
-	return -1, nil, nil
+	return nil
 }
 
 // Edited returns an estate file as it is after some steps, of which only the records that
 // they are about differ from what it was. name is for messages.
 func Edited(name string, data []byte, steps []source.Step) ([]byte, error) {
+	was, err := ParseEstate(name, data)
+	if err != nil {
+		return nil, err
+	}
+	out, _, err := edited(name, data, was, steps)
+	return out, err
+}
+
+// record names a record of an estate.
+type record struct{ kind, id string }
+
+// edited returns a file that says something as it is after some steps, and what it says then.
+func edited(name string, data []byte, was *EstateFile, steps []source.Step) ([]byte, *EstateFile, error) {
+	if was.Version != source.FormatVersion {
+		return nil, nil, fmt.Errorf("%s: it is of format %d, which is read and not written; write estate: %d and "+
+			"what the remarks say first", name, was.Version, source.FormatVersion)
+	}
+	ids := map[string][]string{} // of each kind, in order
+	for _, r := range Records(&was.Estate) {
+		ids[r.Kind] = append(ids[r.Kind], r.ID)
+	}
+	about := map[record]json.RawMessage{}
 	for _, s := range steps {
-		was, err := ParseEstate(name, data)
-		if err != nil {
-			return nil, err
-		}
-		if was.Version != source.FormatVersion {
-			return nil, fmt.Errorf("%s: it is of format %d, which is read and not written; write estate: %d and "+
-				"what the remarks say first", name, was.Version, source.FormatVersion)
-		}
-		at, body, err := find(&was.Estate, s.Kind, s.ID)
-		if err != nil {
-			return nil, err
-		}
-		if body == nil && s.After == nil {
-			continue
+		at := slices.Index(ids[s.Kind], s.ID)
+		if at < 0 {
+			if err := editable(&was.Estate, s.Kind); err != nil {
+				return nil, nil, err
+			}
+			if s.After == nil {
+				continue
+			}
 		}
 		out, err := yamlfile.Replace(data, s.Kind, at, s.After)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
+			return nil, nil, fmt.Errorf("%s: %w", name, err)
 		}
-		is, err := ParseEstate(name, out)
-		if err != nil {
-			return nil, fmt.Errorf("%s with %s %s replaced: %w", name, s.Kind, s.ID, err)
+		switch {
+		case at < 0:
+			ids[s.Kind] = append(ids[s.Kind], s.ID)
+		case s.After == nil:
+			ids[s.Kind] = slices.Delete(ids[s.Kind], at, at+1)
 		}
-		if err := onlyOne(&was.Estate, &is.Estate, s); err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		data = out
+		data, about[record{s.Kind, s.ID}] = out, s.After
 	}
-	return data, nil
+	is, err := ParseEstate(name, data)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s after %d steps: %w", name, len(steps), err)
+	}
+	if err := onlyThese(&was.Estate, &is.Estate, about); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return data, is, nil
 }
 
-// onlyOne sees to it that a step changed what it is about and nothing else.
-func onlyOne(was, is *model.Estate, s source.Step) error {
-	rest := func(e *model.Estate) (out []source.Record, body json.RawMessage) {
+// onlyThese sees to it that steps changed what they are about, to what they say, and nothing else.
+func onlyThese(was, is *model.Estate, about map[record]json.RawMessage) error {
+	rest := func(e *model.Estate) (out []source.Record, bodies map[record]json.RawMessage) {
+		bodies = map[record]json.RawMessage{}
 		for _, r := range Records(e) {
 			b, err := json.Marshal(r.Value)
 			if err != nil {
 				b = nil
 			}
-			if r.Kind == s.Kind && r.ID == s.ID {
-				body = b
+			k := record{r.Kind, r.ID}
+			if _, is := about[k]; is {
+				bodies[k] = b
 				continue
 			}
 			out = append(out, source.Record{Kind: r.Kind, ID: r.ID, Value: string(b)})
 		}
-		return out, body
+		return out, bodies
 	}
 	before, _ := rest(was)
-	after, body := rest(is)
-	if !source.Same(body, s.After) || !reflect.DeepEqual(before, after) {
-		return fmt.Errorf("%s %q cannot be replaced in the file without changing more than that; edit it by hand",
-			s.Kind, s.ID)
+	after, bodies := rest(is)
+	same := reflect.DeepEqual(before, after)
+	for k, want := range about {
+		if !same || !source.Same(bodies[k], want) {
+			return fmt.Errorf("%s %q cannot be replaced in the file without changing more than that; edit it by hand",
+				k.kind, k.id)
+		}
 	}
 	return nil
 }
@@ -208,7 +265,7 @@ func onlyOne(was, is *model.Estate, s source.Step) error {
 func Seen(e *model.Estate, steps []source.Step) ([]bool, error) {
 	var out []bool
 	for _, s := range steps {
-		_, body, err := find(e, s.Kind, s.ID)
+		body, err := find(e, s.Kind, s.ID)
 		if err != nil {
 			return nil, err
 		}

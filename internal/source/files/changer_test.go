@@ -3,6 +3,8 @@ package files_test
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -171,5 +173,50 @@ func TestEditingRefuses(t *testing.T) {
 	c.Estate = filepath.Join(c.Estate, "no folder", "x")
 	if r, err := c.Check(ctx); err != nil || r[0].OK || r[0].Mend == "" {
 		t.Errorf("%+v, %v", r, err)
+	}
+}
+
+// TestEditedAtOnce: steps done at once make the same file as one after another, and so does a changer that knows
+// what it wrote; where somebody else wrote meanwhile, it reads that.
+func TestEditedAtOnce(t *testing.T) {
+	ids := []string{"one", "two", "three", "four", "five"}
+	for seed := range uint64(60) {
+		r := rand.New(rand.NewPCG(seed, 4))
+		c := fileOf{changer(t, kept)}
+		var steps []source.Step
+		one := []byte(kept)
+		for range 1 + r.IntN(6) {
+			id := ids[r.IntN(len(ids))]
+			d, err := c.Get(t.Context(), source.Grants, id)
+			if err != nil && !errors.Is(err, source.ErrGone) {
+				t.Fatal(err)
+			}
+			s := source.Step{Kind: source.Grants, ID: id, Before: d.Body}
+			if d.Body == nil || r.IntN(2) == 0 {
+				s.After = fmt.Appendf(nil, `{"id":%q,"to":"person/a","do":["s/n:read"],"where":["/s/box:b%d"]}`, id,
+					r.IntN(100))
+			}
+			if err := c.Do(t.Context(), s); err != nil {
+				t.Fatalf("seed %d: %v", seed, err)
+			}
+			if one, err = files.Edited(c.Estate, one, []source.Step{s}); err != nil {
+				t.Fatalf("seed %d: %v", seed, err)
+			}
+			steps = append(steps, s)
+		}
+		all, err := files.Edited(c.Estate, []byte(kept), steps)
+		if err != nil || string(all) != string(one) || c.text(t) != string(one) {
+			t.Fatalf("seed %d: at once\n%s\none after another\n%s\nby a changer\n%s\n%v", seed, all, one, c.text(t),
+				err)
+		}
+		if err := os.WriteFile(c.Estate, []byte(kept), 0o640); err != nil {
+			t.Fatal(err)
+		}
+		if d, err := c.Get(t.Context(), source.Grants, "two"); err != nil || !strings.Contains(string(d.Body), "/s") {
+			t.Fatalf("seed %d: what somebody else wrote reads %s, %v", seed, d.Body, err)
+		}
+		if _, err := c.Get(t.Context(), source.Grants, "three"); !errors.Is(err, source.ErrGone) {
+			t.Fatalf("seed %d: what somebody else took is there: %v", seed, err)
+		}
 	}
 }

@@ -97,6 +97,8 @@ type Reader struct {
 	Stdin    io.Reader // may be nil where no "-" is named
 
 	Remark func(model.Remark) // told what to write otherwise in the estate file now; may be nil
+
+	known known
 }
 
 var _ source.Reader = (*Reader)(nil)

@@ -14,9 +14,9 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"iter"
 	"os"
 	"path/filepath"
-	"slices"
 )
 
 // ErrDamaged: a file is not as it was written.
@@ -30,28 +30,43 @@ type Line struct {
 	Body []byte // JSON
 }
 
-// Write writes a file, at once or not at all: what it is of, as JSON, and lines, each key once, in any order.
-func Write(file string, head []byte, lines []Line) error {
+// Compare compares keys as they are ordered in a file.
+func Compare(a, b string) int { return bytes.Compare(quoted(a), quoted(b)) }
+
+// Write writes a file, at once or not at all: what it is of, as JSON, and lines, each key once, in the order of
+// [Compare]. An error of one ends it.
+func Write(file string, head []byte, lines iter.Seq2[Line, error]) error {
 	f, err := os.CreateTemp(filepath.Dir(file), ".lookup-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name()) // it is gone where it was renamed
-	keyed := make([][2][]byte, 0, len(lines)+1)
-	keyed = append(keyed, [2][]byte{quoted(""), head})
-	for _, l := range lines {
-		keyed = append(keyed, [2][]byte{quoted(l.Key), l.Body})
-	}
-	slices.SortFunc(keyed, func(a, b [2][]byte) int { return bytes.Compare(a[0], b[0]) })
 	out := bufio.NewWriterSize(f, 1<<20)
-	var line []byte
-	for _, l := range keyed {
-		line = append(append(append(append(line[:0], l[0]...), '\t'), l[1]...), '\n')
-		if bytes.IndexByte(l[1], '\n') >= 0 {
-			err = fmt.Errorf("what belongs to %s has more than one line", l[0])
+	var line, last []byte
+	put := func(key, body []byte) error {
+		switch {
+		case last != nil && bytes.Compare(last, key) >= 0:
+			return fmt.Errorf("%s does not come behind %s", key, last)
+		case bytes.IndexByte(body, '\n') >= 0:
+			return fmt.Errorf("what belongs to %s has more than one line", key)
 		}
+		last = key
+		line = append(append(append(append(line[:0], key...), '\t'), body...), '\n')
 		fmt.Fprintf(out, "%08x\t", crc32.Checksum(line, table))
-		out.Write(line) // an error stays, and Flush tells it
+		_, err := out.Write(line)
+		return err
+	}
+	err = put(quoted(""), head)
+	for l, lerr := range lines {
+		if err == nil {
+			err = lerr
+		}
+		if err == nil {
+			err = put(quoted(l.Key), l.Body)
+		}
+		if err != nil {
+			break
+		}
 	}
 	if end := out.Flush(); err == nil {
 		err = end

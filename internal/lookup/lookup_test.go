@@ -4,14 +4,27 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"iter"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
 	"clipfence/internal/lookup"
 )
+
+// all yields lines.
+func all(lines []lookup.Line) iter.Seq2[lookup.Line, error] {
+	return func(yield func(lookup.Line, error) bool) {
+		for _, l := range lines {
+			if !yield(l, nil) {
+				return
+			}
+		}
+	}
+}
 
 // TestGet: of files of any size each key is found, and no other; so are names that look like what stands between them.
 func TestGet(t *testing.T) {
@@ -32,7 +45,8 @@ func TestGet(t *testing.T) {
 		for k, v := range want {
 			lines = append(lines, lookup.Line{Key: k, Body: []byte(v)})
 		}
-		if err := lookup.Write(file, []byte(`"it"`), lines); err != nil {
+		slices.SortFunc(lines, func(a, b lookup.Line) int { return lookup.Compare(a.Key, b.Key) })
+		if err := lookup.Write(file, []byte(`"it"`), all(lines)); err != nil {
 			t.Fatal(err)
 		}
 		f, err := lookup.Open(file)
@@ -59,11 +73,22 @@ func TestGet(t *testing.T) {
 func TestWhole(t *testing.T) {
 	dir := t.TempDir()
 	file := filepath.Join(dir, "f")
-	if err := lookup.Write(file, []byte("1"), nil); err != nil {
+	if err := lookup.Write(file, []byte("1"), all(nil)); err != nil {
 		t.Fatal(err)
 	}
-	if err := lookup.Write(file, []byte("2"), []lookup.Line{{Key: "a", Body: []byte("{\n}")}}); err == nil {
-		t.Error("a body of two lines is written")
+	one := []byte("{}")
+	for what, lines := range map[string][]lookup.Line{"of two lines": {{Key: "a", Body: []byte("{\n}")}},
+		"out of order": {{Key: "b", Body: one}, {Key: "a", Body: one}},
+		"twice":        {{Key: "a", Body: one}, {Key: "a", Body: one}}} {
+		if err := lookup.Write(file, []byte("2"), all(lines)); err == nil {
+			t.Errorf("what is %s is written", what)
+		}
+	}
+	failed := errors.New("it failed")
+	if err := lookup.Write(file, []byte("2"), func(yield func(lookup.Line, error) bool) {
+		_ = yield(lookup.Line{Key: "a", Body: one}, nil) && yield(lookup.Line{}, failed)
+	}); !errors.Is(err, failed) {
+		t.Errorf("what fails is written: %v", err)
 	}
 	f, err := lookup.Open(file)
 	if err != nil {
@@ -88,7 +113,8 @@ func FuzzDamaged(f *testing.F) {
 	for i := range 40 {
 		lines = append(lines, lookup.Line{Key: fmt.Sprint("k", i), Body: fmt.Appendf(nil, `{"of":"k%d"}`, i)})
 	}
-	if err := lookup.Write(file, []byte("{}"), lines); err != nil {
+	slices.SortFunc(lines, func(a, b lookup.Line) int { return lookup.Compare(a.Key, b.Key) })
+	if err := lookup.Write(file, []byte("{}"), all(lines)); err != nil {
 		f.Fatal(err)
 	}
 	whole, err := os.ReadFile(file)

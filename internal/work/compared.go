@@ -68,7 +68,7 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 		if now, err := w.toldFrom(ctx, s, window); err != nil || now != from {
 			return errors.Join(err, errors.New("what it looks at changed meanwhile"))
 		}
-		all, of, err := res.Tell()
+		all, who, of, err := res.Tell()
 		if err != nil {
 			return err
 		}
@@ -76,11 +76,14 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 		if err != nil {
 			return err
 		}
-		lines := make([]lookup.Line, 0, len(of))
-		for id, body := range of {
-			lines = append(lines, lookup.Line{Key: id.String(), Body: body})
-		}
-		return lookup.Write(w.toldFile(s.Name), head, lines)
+		slices.SortFunc(who, func(a, b model.ID) int { return lookup.Compare(a.String(), b.String()) })
+		return lookup.Write(w.toldFile(s.Name), head, func(yield func(lookup.Line, error) bool) {
+			for _, id := range who {
+				if body, err := of(id); !yield(lookup.Line{Key: id.String(), Body: body}, err) {
+					return
+				}
+			}
+		})
 	}()
 	if err != nil {
 		w.Log.Debug("what the comparison tells is not kept", "error", err)

@@ -44,6 +44,7 @@ func main() {
 	side := flag.Int("side", 1, "so many lives side by side are one")
 	town := flag.String("town", "",
 		"only make a workspace here in which so many lives were surveyed side by side, to time commands in")
+	carryOut := flag.Bool("campaign", false, "carry the drafts out, month by month, as the commands do it")
 	later := flag.Bool("later", false, "with -town: read what happened there in the 90 days after")
 	flag.Parse()
 	shape.as = map[string]bool{}
@@ -59,6 +60,9 @@ func main() {
 		os.Exit(2)
 	}
 	judge := func() error { return run(*first, *seeds, *side, *only, *why && *only != "", shape) }
+	if *carryOut {
+		judge = func() error { return campaigns(*first, *seeds, shape) }
+	}
 	if *town != "" {
 		judge = func() error { return makeTown(*town, *first, *seeds, shape) }
 		if *later {

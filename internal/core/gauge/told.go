@@ -52,41 +52,42 @@ type toldGrant struct {
 	UsedNodes    int
 }
 
-// Tell writes what a whole comparison tells: of itself, and of each whom the estate lists or grants name. It is an
-// error of one that did not measure everybody.
-func (r *Result) Tell() (all []byte, of map[model.ID][]byte, err error) {
+// Tell writes what a whole comparison tells: of itself, and one by one of each whom the estate lists or grants name.
+// It is an error of one that did not measure everybody.
+func (r *Result) Tell() (all []byte, who []model.ID, of func(model.ID) ([]byte, error), err error) {
 	if all, err = json.Marshal(toldAll{r.Window, r.Observable}); err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
-	told := map[model.ID]*toldOf{}
 	for _, s := range r.Standings {
 		if !s.reached {
-			return nil, nil, errors.New("not everybody was measured")
+			return nil, nil, nil, errors.New("not everybody was measured")
 		}
-		one := *s
-		one.Grants, one.Identity = nil, model.Identity{ID: s.ID} // which is one to read it again
-		told[s.ID] = &toldOf{Standing: &one, Calls: r.Placement.Of[s.ID]}
+		who = append(who, s.ID)
 	}
+	others := map[model.ID][]*GrantResult{} // whom the estate does not list
 	for _, g := range r.Grants {
-		if g == nil {
+		if g == nil || r.byID[g.Grant.To] != nil {
 			continue
 		}
-		t := told[g.Grant.To]
-		if t == nil {
-			t = &toldOf{}
-			told[g.Grant.To] = t
+		if others[g.Grant.To] == nil {
+			who = append(who, g.Grant.To)
 		}
-		t.Grants = append(t.Grants, toldGrant{g.Number, g.Since, g.Used, g.Rare, g.TooNew, g.Undecidable,
-			g.Unobservable, g.Unused, g.Held, g.HeldBy, g.Refused, g.Frozen, g.Danger, g.Blind, g.Kept, g.Nodes,
-			g.UsedNodes})
+		others[g.Grant.To] = append(others[g.Grant.To], g)
 	}
-	of = make(map[model.ID][]byte, len(told))
-	for id, t := range told {
-		if of[id], err = json.Marshal(t); err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", id, err)
+	return all, who, func(id model.ID) ([]byte, error) {
+		t, grants := toldOf{}, others[id]
+		if s := r.byID[id]; s != nil {
+			one := *s
+			one.Grants, one.Identity = nil, model.Identity{ID: id} // which is one to read it again
+			t.Standing, t.Calls, grants = &one, r.Placement.Of[id], s.Grants
 		}
-	}
-	return all, of, nil
+		for _, g := range grants {
+			t.Grants = append(t.Grants, toldGrant{g.Number, g.Since, g.Used, g.Rare, g.TooNew, g.Undecidable,
+				g.Unobservable, g.Unused, g.Held, g.HeldBy, g.Refused, g.Frozen, g.Danger, g.Blind, g.Kept, g.Nodes,
+				g.UsedNodes})
+		}
+		return json.Marshal(&t)
+	}, nil
 }
 
 // ErrUntold: what was kept is not what a comparison of the estate tells.

@@ -3,6 +3,7 @@ package gauge
 import (
 	"cmp"
 	"slices"
+	"sync"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
@@ -22,6 +23,9 @@ type refusal struct {
 	places []model.PathPattern
 	where  *model.Patterns // of them
 	unless []model.ID
+
+	once   sync.Once
+	spared []uint64 // by number, who is one of unless or in one; see spares
 }
 
 // rail is what one guardrail refuses on a node and below.
@@ -52,7 +56,8 @@ func (r *runner) ruled() {
 		if !d.When.IsZero() {
 			continue
 		}
-		no := &refusal{r.x.SetPerms([]model.Rights{d.Rights}), d.Where, model.PatternsOf(d.Where), d.Unless}
+		no := &refusal{perms: r.x.SetPerms([]model.Rights{d.Rights}), places: d.Where,
+			where: model.PatternsOf(d.Where), unless: d.Unless}
 		for _, to := range d.To {
 			r.rules.denials[to] = append(r.rules.denials[to], no)
 		}
@@ -61,7 +66,7 @@ func (r *runner) ruled() {
 		r.rules.ceilings[c.Of] = append(r.rules.ceilings[c.Of], ceiling{r.outside(c.Rights), c.Where})
 	}
 	for g := range r.x.Guardrails() {
-		no := &rail{refusal{r.outside(g.Rights), nil, nil, g.Unless}, r.x.Region(g.Node.Below())}
+		no := &rail{refusal: refusal{perms: r.outside(g.Rights), unless: g.Unless}, on: r.x.Region(g.Node.Below())}
 		r.rules.rails[g.Node] = append(r.rules.rails[g.Node], no)
 		if len(no.on) > 0 {
 			r.rules.below = append(r.rules.below, no)
@@ -280,10 +285,27 @@ func (r *part) sparesNone(no *refusal, res *GrantResult) bool {
 	return none
 }
 
-// spares does what sparesNone does where it is not known yet.
+// spares does what sparesNone does where it is not known yet. A rule may hold for thousands of grants: whom it spares
+// is worked out once.
 func (r *runner) spares(no *refusal, res *GrantResult) bool {
+	no.once.Do(func() {
+		no.spared = make([]uint64, (r.x.Identities()+63)/64)
+		for _, but := range no.unless {
+			n, known := r.x.Number(but)
+			if but.Open() || !known {
+				continue
+			}
+			no.spared[n/64] |= 1 << (n % 64)
+			r.x.Members(n, func(i int) { no.spared[i/64] |= 1 << (i % 64) })
+		}
+	})
 	spared := func(id model.ID) bool {
-		return slices.ContainsFunc(no.unless, func(but model.ID) bool { return id == but || r.x.In(id, but) })
+		if n, known := r.x.Number(id); known && no.spared[n/64]>>(n%64)&1 != 0 {
+			return true
+		}
+		return slices.ContainsFunc(no.unless, func(but model.ID) bool {
+			return id == but || but.Open() && r.x.In(id, but)
+		})
 	}
 	return !spared(res.Grant.To) && !slices.ContainsFunc(res.Holders, spared)
 }

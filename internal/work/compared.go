@@ -33,8 +33,8 @@ import (
 // comparing changes with what a comparison tells, so that what an earlier program told is not taken.
 const comparing = "compared 1"
 
-// told is the head of the file.
-type told struct {
+// toldHead is the head of the file.
+type toldHead struct {
 	From  string    // a digest of what it was told from
 	At    time.Time // when
 	Until time.Time // it holds before that
@@ -60,6 +60,7 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 	if err != nil {
 		return nil, nil, err
 	}
+	w.partly = false
 	s, in, res, err := w.gaugedOf(ctx, s, window, noPaths)
 	if err != nil {
 		return nil, nil, err
@@ -68,11 +69,14 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 		if now, err := w.toldFrom(ctx, s, window); err != nil || now != from {
 			return errors.Join(err, errors.New("what it looks at changed meanwhile"))
 		}
+		if w.partly {
+			return errors.New("not all that it looks at could be read")
+		}
 		all, who, of, err := res.Tell()
 		if err != nil {
 			return err
 		}
-		head, err := json.Marshal(told{from, in.AsOf, holdsUntil(s, in.AsOf), all})
+		head, err := json.Marshal(toldHead{from, in.AsOf, holdsUntil(s, in.AsOf), all})
 		if err != nil {
 			return err
 		}
@@ -98,7 +102,7 @@ func (w *Workspace) retold(ctx context.Context, s *Source, id model.ID, window c
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil, nil
 	}
-	var head told
+	var head toldHead
 	if err == nil {
 		var body []byte
 		if body, err = f.Head(); err == nil {

@@ -1,7 +1,10 @@
 package work
 
 import (
+	"context"
+	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -10,7 +13,7 @@ import (
 	"time"
 
 	"clipfence/internal/config"
-	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 )
 
 // TestToldAgain: what a comparison of everybody told of one is told again, word for word, until anything that it
@@ -35,6 +38,8 @@ coverage: [{node: "/m", written: true}]
 		fmt.Fprintf(&log, `{"t":%d,"n":"c%d","who":"ash","do":"s/box:get","on":"/m/box:a"}`+"\n",
 			begin.AddDate(0, 0, -d-1).Unix(), d)
 	}
+	fmt.Fprintf(&log, `{"t":%d,"n":"odd","who":"bo","do":"s/box:get","on":"/m/box:a"}`+"\n",
+		begin.AddDate(0, 0, -9).Unix()) // nothing of today explains it
 	dir := t.TempDir()
 	w := madeUp(t, dir, begin, estate, log.String())
 	now := begin
@@ -179,7 +184,24 @@ coverage: [{node: "/m", written: true}]
 	}
 	all()
 	still("written anew", true)
-	if x, ok := s.Identity(model.MustID("person/ash")); !ok || x.ID.Name != "ash" {
-		t.Error("the source is not what it was")
+
+	// What could not be read whole, or was interrupted, is not kept.
+	if err := w.untell(s.Name); err != nil {
+		t.Fatal(err)
 	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, _, err := w.gaugedWith(ctx, s, &usage.Uses{}, 0, noPaths); !errors.Is(err, context.Canceled) {
+		t.Errorf("interrupted: %v", err)
+	}
+	db, err := sql.Open("sqlite", w.StoreFile())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = db.Close() }()
+	if _, err := db.Exec(`update ledger set line = 'x' where n = (select max(n) from ledger)`); err != nil {
+		t.Fatal(err)
+	}
+	all()
+	still("with a ledger that cannot be read", false)
 }

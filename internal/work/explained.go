@@ -39,6 +39,7 @@ func (w *Workspace) onceExplained(ctx context.Context, s *Source, n int, use fun
 		err = w.onceBySurveys(ctx, s, calls, out, by)
 	}
 	if err != nil {
+		w.partly = true
 		w.say("What was granted before cannot be read, so calls that only that explains are not placed: %v", err)
 	}
 	return out

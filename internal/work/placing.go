@@ -38,10 +38,13 @@ func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses) (g
 	nodes.ComeAndGo(s.Fleeting)
 	left := sync.OnceValue(func() map[model.ID]bool { // nobody asks where each group has a member
 		out := map[model.ID]bool{}
-		if then, err := w.formerly(ctx, s); err == nil { // what is damaged is told by who reads it for its own sake
-			for _, m := range then.members {
-				out[m.it.Group] = true
-			}
+		then, err := w.formerly(ctx, s)
+		if err != nil { // what is damaged is told by who reads it for its own sake
+			w.partly = true
+			return out
+		}
+		for _, m := range then.members {
+			out[m.it.Group] = true
 		}
 		return out
 	})

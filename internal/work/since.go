@@ -25,6 +25,7 @@ func (w *Workspace) grantedSince(ctx context.Context, s *Source) (func(*model.Gr
 	changed := sync.OnceValue(func() *replacements {
 		r, err := w.replaced(ctx, s)
 		if err != nil { // what is damaged is told by who reads it for its own sake
+			w.partly = true
 			w.say("What changes replaced cannot be read, so what they made is as old as it says: %v", err)
 			return &replacements{}
 		}

@@ -86,6 +86,7 @@ type Workspace struct {
 
 	thorough bool            // every signature of the ledger is checked, also what was checked before
 	told     map[string]bool // remarks that are made once
+	partly   bool            // a comparison could not read something that it looks at, and said so
 	room     int64           // bytes that comparisons take at most, see perUse
 	closers  []func() error
 }
@@ -413,7 +414,8 @@ func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses,
 		debug.SetMemoryLimit(w.room)
 		debug.SetGCPercent(100) // as long as there is room
 	}
-	return in, gauge.Run(in), nil
+	res := gauge.Run(in)
+	return in, res, ctx.Err() // what was interrupted is not all
 }
 
 // covered returns what the logs of a source would have shown, as they were read, and as far as somebody says

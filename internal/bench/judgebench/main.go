@@ -45,6 +45,7 @@ func main() {
 	town := flag.String("town", "",
 		"only make a workspace here in which so many lives were surveyed side by side, to time commands in")
 	carryOut := flag.Bool("campaign", false, "carry the drafts out, month by month, as the commands do it")
+	surveys := flag.Int("surveys", 0, "with -town: survey it so many times, and not four")
 	later := flag.Bool("later", false, "with -town: read what happened there in the 90 days after")
 	flag.Parse()
 	shape.as = map[string]bool{}
@@ -64,7 +65,7 @@ func main() {
 		judge = func() error { return campaigns(*first, *seeds, shape) }
 	}
 	if *town != "" {
-		judge = func() error { return makeTown(*town, *first, *seeds, shape) }
+		judge = func() error { return makeTown(*town, *first, *seeds, *surveys, shape) }
 		if *later {
 			judge = func() error { return liveOn(*town, *first, *seeds, shape) }
 		}

@@ -49,8 +49,19 @@ func joined(first, lives int, shape world) *life {
 	return town
 }
 
-// surveyed are the days before the last on which a town was surveyed.
+// surveyed are the days before the last on which a town was surveyed, where nothing else is said.
 var surveyed = []int{130, 220, 310}
+
+// surveyOften surveys a town so many times, from the first of those days on, and reads what it did.
+func surveyOften(ctx context.Context, w *workdir.Workspace, town *life, times, last int) error {
+	for i := range times {
+		day := surveyed[0] + (last-surveyed[0])*(i+1)/times
+		if err := w.Survey(ctx, town.at(day), dayTime(day)); err != nil {
+			return err
+		}
+	}
+	return w.Use(ctx, town.uses(last))
+}
 
 // liveOn reads what happened in a town in the 90 days after the last survey, and surveys what came by then, with
 // the grants as they were: so drafts that were made before can be rehearsed on it.
@@ -94,9 +105,9 @@ func moved(uses []usage.Use, n int) []usage.Use {
 	return uses
 }
 
-// makeTown makes a workspace in which a town was surveyed four times and its log read daily, so that
-// commands can be timed at its size.
-func makeTown(dir string, first, lives int, shape world) (err error) {
+// makeTown makes a workspace in which a town was surveyed four times, or so many times, and its log read daily, so
+// that commands can be timed at its size.
+func makeTown(dir string, first, lives, surveys int, shape world) (err error) {
 	last := days[len(days)-1]
 	ctx := context.Background()
 	w, err := workdir.Make(ctx, dir, "w")
@@ -109,6 +120,9 @@ func makeTown(dir string, first, lives int, shape world) (err error) {
 				dayTime(last).Format("2006-01-02T15:04:05Z"))
 		}
 	}()
+	if surveys > 0 {
+		return surveyOften(ctx, w, joined(first, lives, shape), surveys, last)
+	}
 	on := append(surveyed[:len(surveyed):len(surveyed)], last)
 	estates := make([]model.Estate, len(on))
 	for i := range lives {

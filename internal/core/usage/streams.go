@@ -65,16 +65,30 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 	c.streams = map[coverageKey]*Stream{}
 	end := DayOf(c.ReadTo()) - 1 // the last day may not be over
 	c.begin(logs)
-	lost, profiles := map[*held][]Gap{}, map[*held]*profile{}
+	type looked struct {
+		*held
+		last    Day
+		profile *profile
+		may     []Gap // in which it may have lost events
+	}
+	var list []looked
 	for k, h := range logs {
 		s := h.Stream // and nothing of what it was added up from
 		c.streams[k] = &s
 		if last := min(end, DayOf(h.Last)-1); !h.vague && len(h.callers) >= leastCallers &&
 			last-DayOf(h.First) > 2*lossAround {
-			profiles[h] = profileOf(&h.counts, DayOf(h.First)+1, last)
-			if gaps := profiles[h].losses(); len(gaps) > 0 {
-				lost[h] = gaps
-			}
+			list = append(list, looked{held: h, last: last})
+		}
+	}
+	parallel.Each(len(list), func(_, i int) {
+		l := &list[i]
+		l.profile = profileOf(&l.counts, DayOf(l.First)+1, l.last)
+		l.may = l.profile.losses()
+	})
+	lost, profiles := map[*held][]Gap{}, map[*held]*profile{}
+	for _, l := range list {
+		if profiles[l.held] = l.profile; len(l.may) > 0 {
+			lost[l.held] = l.may
 		}
 	}
 	if len(lost) > 0 {

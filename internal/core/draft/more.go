@@ -146,7 +146,7 @@ func ForRefused(x *index.Index, who model.ID, calls []Refused, back []fence.Allo
 }
 
 // backAt returns the narrowest place of some lines that allow a call, and with what chance another one comes in it;
-// where none does, the very place.
+// where none does, or it is the node of the call with what is below, the very place.
 func backAt(x *index.Index, lines []fence.Allow, c Refused) (at model.PathPattern, chance float64) {
 	at = c.Path.Exactly()
 	p, _ := x.PermNumber(c.Permission)
@@ -162,8 +162,8 @@ func backAt(x *index.Index, lines []fence.Allow, c Refused) (at model.PathPatter
 			}
 		}
 	}
-	if at == c.Path.Exactly() {
-		return at, 0
+	if at == c.Path.Exactly() || at == c.Path.Below() {
+		return c.Path.Exactly(), 0
 	}
 	return at, chance
 }

@@ -8,11 +8,13 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"clipfence/internal/source"
 )
 
-// TestGivenBack: whoever works on one thing after another, and was left those that it had used, is given back what a
-// draft would have left it had the next ones been known, and no more than it had; whoever never had that, tries what
-// works, or is to have the very places only, gets those.
+// TestGivenBack: whoever works on one thing after another, and was left those that it had used by a fence, is given
+// back what a draft would have left it had the next ones been known, and no more than it had; whoever never had that,
+// had it taken by somebody else, tries what works, or is to have the very places only, gets those.
 func TestGivenBack(t *testing.T) {
 	now := time.Date(2026, 11, 24, 6, 0, 0, 0, time.UTC)
 	cut := now.AddDate(0, 0, -20)
@@ -29,6 +31,7 @@ coverage: [{node: "/m", written: true}]
 identities:
   - {id: workload/weekly, created: 2024-01-01T00:00:00Z}
   - {id: workload/tries, created: 2024-01-01T00:00:00Z}
+  - {id: workload/revoked, created: 2024-01-01T00:00:00Z}
   - {id: workload/never, created: 2024-01-01T00:00:00Z}
 `
 	var nodes, log strings.Builder
@@ -47,7 +50,7 @@ identities:
 	}
 	for d := 350; d > 0; d-- { // a new box each week
 		at, box := now.AddDate(0, 0, -d), fmt.Sprintf("/m/unit:u/box:run-%02d", (350-d)/7)
-		for _, who := range []string{"weekly", "tries"} {
+		for _, who := range []string{"weekly", "tries", "revoked"} {
 			if out := "done"; at.Before(cut) {
 				call(at, who, "s/box:put", box, out)
 				call(at, who, "s/box:get", box, out)
@@ -65,16 +68,20 @@ identities:
 		return fmt.Sprintf("  - {id: %s, to: workload/%s, do: %s, where: [%q], created: 2024-01-01T00:00:00Z}\n", id,
 			who, do, where)
 	}
-	before, after := "grants:\n", "grants:\n"
+	revoked := grant("revoked", "revoked", `["s/box:*"]`, "/m/unit:u/**")
+	grants := "grants:\n" + revoked
+	var places []string
+	for i := range 48 {
+		places = append(places, fmt.Sprintf("%q", fmt.Sprintf("/m/unit:u/box:run-%02d", i)))
+	}
+	fences := map[string]string{}
 	for _, who := range []string{"weekly", "tries"} {
-		before += grant(who, who, `["s/box:*"]`, "/m/unit:u/**")
-		for i := range 47 {
-			on := fmt.Sprintf("/m/unit:u/box:run-%02d", i)
-			after += grant(fmt.Sprint(who, i), who, `["s/box:put", "s/box:get"]`, on)
-		}
+		grants += grant(who, who, `["s/box:*"]`, "/m/unit:u/**")
+		fences[who+".fence.yaml"] = fmt.Sprintf("fence: 2\nfor: m:workload/%s\nreplaces: [%s]\nallow:\n"+
+			"  - {do: [\"s/box:put\", \"s/box:get\"], where: [%s]}\n", who, who, strings.Join(places, ", "))
 	}
 	dir := t.TempDir()
-	w := opened(t, dir, now, map[string]string{"estate.yaml": head + nodes.String() + before,
+	w := opened(t, dir, now, map[string]string{"estate.yaml": head + nodes.String() + grants,
 		"log.jsonl": log.String(),
 		"map.yaml": "logmap: 1\nname: m\nform: json\nmatch: has(r.t)\ntime: r.t\nid: r.n\nidentity: r.who\n" +
 			"kind: '\"workload\"'\npermission: r.do\npath: r.on\noutcome: r.out\n",
@@ -88,7 +95,28 @@ identities:
 		}
 	}
 	survey(cut)
-	if err := os.WriteFile(filepath.Join(dir, "estate.yaml"), []byte(head+nodes.String()+after), 0o600); err != nil {
+	for name, text := range fences {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		p, err := w.PrepareApply(t.Context(), name, "", true)
+		if err == nil {
+			_, err = p.Run(t.Context(), func(int, source.Step) {})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	file := filepath.Join(dir, "estate.yaml")
+	estate, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	less := strings.Replace(string(estate), revoked, "", 1)
+	if less == string(estate) {
+		t.Fatal("the grant that somebody takes is not there")
+	}
+	if err := os.WriteFile(file, []byte(less), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	survey(now)
@@ -123,15 +151,18 @@ identities:
 			wider++
 		}
 	}
-	if wider != len(m.Answers)-1 || wider < 2 {
+	if wider != 2 || len(m.Answers) != 4 { // one is allowed, and one is where it never was
 		t.Errorf("of %d calls %d are said to be given back further", len(m.Answers), wider)
 	}
 	got, _ = lines(MoreRequest{For: "workload/weekly", Exactly: true})
-	if want := append(exact("u", 47, 48, 49), exact("v", 7)...); !slices.Equal(got, want) {
+	if want := append(exact("u", 48, 49), exact("v", 7)...); !slices.Equal(got, want) {
 		t.Errorf("the very places: %v, want %v", got, want)
 	}
 	if got, _ = lines(MoreRequest{For: "workload/never"}); !slices.Equal(got, exact("u", 7)) {
 		t.Errorf("of what it never had it is given %v", got)
+	}
+	if got, _ = lines(MoreRequest{For: "workload/revoked"}); !slices.Equal(got, exact("u", 47, 48, 49)) {
+		t.Errorf("of what somebody took it is given %v", got)
 	}
 	if got, m = lines(MoreRequest{For: "workload/tries"}); slices.ContainsFunc(got, func(s string) bool {
 		return strings.Contains(s, "*")

@@ -293,13 +293,7 @@ func (w *Workspace) weights() gauge.Weights {
 // what the last comparison of everybody told of it, which keeps no uses: see [gauge.Retell].
 func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Duration) (id model.ID, s *Source,
 	in *gauge.Input, res *gauge.Result, err error) {
-	named := ""
-	if who != "" {
-		if id, named, err = SplitID(who); err != nil {
-			return id, nil, nil, nil, err
-		}
-	}
-	src, err := w.pick(named)
+	id, src, err := w.about(who)
 	if err != nil {
 		return id, nil, nil, nil, err
 	}
@@ -319,6 +313,18 @@ func (w *Workspace) GaugedFor(ctx context.Context, who string, window config.Dur
 	return id, s, in, res, err
 }
 
+// about reads an identity argument, "" for nobody, and returns the source that it is about.
+func (w *Workspace) about(who string) (id model.ID, src config.Source, err error) {
+	named := ""
+	if who != "" {
+		if id, named, err = SplitID(who); err != nil {
+			return id, src, err
+		}
+	}
+	src, err = w.pick(named)
+	return id, src, err
+}
+
 // days returns how many days a window has; 0 stands for that of clipfence.yaml.
 func (w *Workspace) days(window config.Duration) int {
 	if window == 0 {
@@ -330,13 +336,7 @@ func (w *Workspace) days(window config.Duration) int {
 // gaugedFor does what GaugedFor does, and may keep on which paths grants were used.
 func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Duration,
 	what looking) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
-	named := ""
-	if who != "" {
-		if id, named, err = SplitID(who); err != nil {
-			return id, nil, nil, nil, err
-		}
-	}
-	src, err := w.pick(named)
+	id, src, err := w.about(who)
 	if err != nil {
 		return id, nil, nil, nil, err
 	}

@@ -25,6 +25,7 @@ import (
 type was[T any] struct {
 	it       T
 	from, to time.Time // from the zero time: for long
+	ours     bool      // a change of ours took it
 }
 
 // formerly is what a source held before, each record with when it was there. Roles are those that changes took
@@ -59,14 +60,14 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) (*formerly, error) 
 			switch {
 			case len(e.Before) == 0:
 			case e.Kind == source.Grants && json.Unmarshal(e.Before, &g) == nil:
-				out.grants = append(out.grants, was[model.Grant]{g, g.Created, c.At})
+				out.grants = append(out.grants, was[model.Grant]{g, g.Created, c.At, true})
 			case e.Kind == source.Memberships && json.Unmarshal(e.Before, &m) == nil:
-				out.members = append(out.members, was[model.Membership]{m, time.Time{}, c.At})
+				out.members = append(out.members, was[model.Membership]{m, time.Time{}, c.At, true})
 			}
 		}
 	}
 	for g := range s.Listed().Ended(s.at) {
-		out.grants = append(out.grants, was[model.Grant]{*g, g.Created, g.Condition().Until})
+		out.grants = append(out.grants, was[model.Grant]{*g, g.Created, g.Condition().Until, false})
 	}
 	surveys, err := w.store.Surveys(ctx, s.Name) // the newest first
 	if err != nil || len(surveys) < 2 {
@@ -90,14 +91,14 @@ func (w *Workspace) formerly(ctx context.Context, s *Source) (*formerly, error) 
 		if from.IsZero() {
 			from = begins[g.First]
 		}
-		out.grants = append(out.grants, was[model.Grant]{g.Grant, from, ends[g.Last]})
+		out.grants = append(out.grants, was[model.Grant]{g.Grant, from, ends[g.Last], false})
 	}
 	left, err := w.store.GoneMembers(ctx, s.Name)
 	if err != nil {
 		return nil, err
 	}
 	for _, m := range left {
-		out.members = append(out.members, was[model.Membership]{m.Membership, begins[m.First], ends[m.Last]})
+		out.members = append(out.members, was[model.Membership]{m.Membership, begins[m.First], ends[m.Last], false})
 	}
 	out.joined, err = w.joined(ctx, s, begins, left)
 	return out, err
@@ -159,11 +160,12 @@ func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, map[m
 		for _, group := range groups {
 			for _, n := range s.GrantsTo(group) {
 				g := s.Grant(n)
-				grants = append(grants, was[model.Grant]{to(*g, m.it.Member), later(from, g.Created), m.to})
+				grants = append(grants, was[model.Grant]{to(*g, m.it.Member), later(from, g.Created), m.to,
+					m.ours})
 			}
 			for _, g := range gone[group] {
 				grants = append(grants, was[model.Grant]{to(g.it, m.it.Member), later(from, g.from),
-					earlier(m.to, g.to)})
+					earlier(m.to, g.to), m.ours || g.ours})
 			}
 		}
 	}
@@ -195,11 +197,11 @@ func (w *Workspace) before(ctx context.Context, s *Source) (*gauge.Before, map[m
 		case still[g.it.To][key]: // it was made again, or given back
 		case known:
 			old := &out.Gone[i]
-			old.From, old.To = earlier(old.From, g.from), later(old.To, g.to)
+			old.From, old.To, old.Ours = earlier(old.From, g.from), later(old.To, g.to), old.Ours || g.ours
 		default:
 			at[key] = len(out.Gone)
 			g.it.ID = fmt.Sprintf("before:%d:%s", len(out.Gone), g.it.ID)
-			out.Gone = append(out.Gone, gauge.Former{Grant: g.it, From: g.from, To: g.to})
+			out.Gone = append(out.Gone, gauge.Former{Grant: g.it, From: g.from, To: g.to, Ours: g.ours})
 			d.Come.Grants = append(d.Come.Grants, g.it)
 		}
 	}

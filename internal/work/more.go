@@ -3,7 +3,6 @@ package work
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -180,10 +179,6 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 // had it is not given, nor what others took from it, who may have had their reasons.
 func (w *Workspace) givenBack(ctx context.Context, s *Source, uses *usage.Uses, id model.ID, calls []draft.Answer,
 	window config.Duration) ([]fence.Allow, error) {
-	taken, err := w.taken(ctx, s)
-	if err != nil || len(taken) == 0 {
-		return nil, err
-	}
 	before, joined, err := w.before(ctx, s)
 	if err != nil || before == nil {
 		return nil, err
@@ -192,7 +187,7 @@ func (w *Workspace) givenBack(ctx context.Context, s *Source, uses *usage.Uses, 
 	for i := range before.Gone {
 		g := &before.Gone[i].Grant
 		perms := before.Index.SharedPerms(s.GrantNumbers() + i)
-		if g.To != id || !taken[gives(g)] || !slices.ContainsFunc(calls, func(a draft.Answer) bool {
+		if g.To != id || !before.Gone[i].Ours || !slices.ContainsFunc(calls, func(a draft.Answer) bool {
 			p, ok := before.Index.PermNumber(a.Permission)
 			return ok && a.Help == draft.Line && perms.Has(p) && g.Covers(a.Path)
 		}) {
@@ -248,38 +243,6 @@ func (w *Workspace) givenBack(ctx context.Context, s *Source, uses *usage.Uses, 
 		return nil, err
 	}
 	return f.Allow, nil
-}
-
-// taken returns the grants of a source that changes of ours took, by what they give.
-func (w *Workspace) taken(ctx context.Context, s *Source) (map[string]bool, error) {
-	_, history, err := w.History(ctx)
-	if err != nil {
-		return nil, damaged(err)
-	}
-	out := map[string]bool{}
-	for _, c := range history {
-		if c.Source != s.Name {
-			continue
-		}
-		for _, e := range c.Edits() {
-			var g model.Grant
-			var m model.Membership
-			switch {
-			case len(e.Before) == 0:
-			case e.Kind == source.Grants && json.Unmarshal(e.Before, &g) == nil:
-				out[gives(&g)] = true
-			case e.Kind == source.Memberships && len(e.After) == 0 && json.Unmarshal(e.Before, &m) == nil:
-				for _, group := range append(s.GroupsOf(m.Group), m.Group) { // as before has it
-					for _, n := range s.GrantsTo(group) {
-						g := *s.Grant(n)
-						g.To = m.Member
-						out[gives(&g)] = true
-					}
-				}
-			}
-		}
-	}
-	return out, nil
 }
 
 // forMore reads what is looked at for somebody who is to have more. What ends takes a comparison, to

@@ -54,6 +54,7 @@ type Before struct {
 type Former struct {
 	Grant    model.Grant
 	From, To time.Time // from the zero time: for long
+	Ours     bool      // a change of ours took it
 }
 
 // Span returns the window that ends at AsOf.

@@ -1,8 +1,10 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"io"
+	"slices"
 
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/risk"
@@ -32,12 +34,7 @@ func (j *judged) calibrate() *calibration {
 	past, learned := worth.Risk()
 	need := map[model.ID]map[int][]model.Path{}
 	for _, c := range j.after {
-		id := j.life.who[c.who]
-		if need[id] == nil {
-			need[id] = map[int][]model.Path{}
-		}
-		p, _ := j.x.PermNumber(j.life.perms[c.perm])
-		need[id][p] = append(need[id][p], c.path)
+		j.need(need, c)
 	}
 	for _, id := range j.callers {
 		for p, g := range worth.Granted(id, usage.DayOf(dayTime(j.day))) {
@@ -71,8 +68,42 @@ func (j *judged) calibrate() *calibration {
 	return out
 }
 
-func (c *calibration) print(w io.Writer) {
-	fmt.Fprintln(w, "\nsort of place\tparts\texpected to be needed\thappened")
+// need notes where a call needs what.
+func (j *judged) need(of map[model.ID]map[int][]model.Path, c call) {
+	id := j.life.who[c.who]
+	if of[id] == nil {
+		of[id] = map[int][]model.Path{}
+	}
+	p, _ := j.x.PermNumber(j.life.perms[c.perm])
+	of[id][p] = append(of[id][p], c.path)
+}
+
+// lose notes what drafts take from somebody and how likely they say that it is needed, and where calls were
+// refused: a place counts to the nearest part that holds it.
+func (c *calibration) lose(losses []risk.Loss, refused map[int][]model.Path) {
+	losses = slices.Clone(losses)
+	slices.SortStableFunc(losses, func(a, b risk.Loss) int { return cmp.Compare(a.At, b.At) })
+	hit := make([]bool, len(losses))
+	for p, on := range refused {
+		for _, at := range on {
+			i := slices.IndexFunc(losses, func(l risk.Loss) bool { return l.Perm == p && l.Part.Holds(at) })
+			if i >= 0 {
+				hit[i] = true
+			}
+		}
+	}
+	for i, l := range losses {
+		t := &c[l.Part.Class]
+		t.n++
+		t.expected += l.Needed()
+		if hit[i] {
+			t.happened++
+		}
+	}
+}
+
+func (c *calibration) print(w io.Writer, of string) {
+	fmt.Fprintln(w, "\n"+of+"\tparts\texpected to be needed\thappened")
 	for i, t := range c {
 		if risk.Class(i) == risk.Comeback { // no place
 			continue

@@ -82,6 +82,7 @@ type score struct {
 	removed             float64 // share of the danger beyond hindsight
 	expected, hasty     float64 // identities broken in 90 and in 30 days, as the draft's own chances say
 	asks                float64 // a month: one of one person a day
+	lost                calibration
 }
 
 // days on which each life is judged.
@@ -187,7 +188,16 @@ func run(first, seeds, side int, only string, why bool, shape world) error {
 	for _, r := range results {
 		all.add(r.risk)
 	}
-	all.print(t)
+	all.print(t, "sort of place")
+	if only != "" {
+		for k, w := range every {
+			lost := calibration{}
+			for _, r := range results {
+				lost.add(&r.scores[k].lost)
+			}
+			lost.print(t, "dropped by "+w.name)
+		}
+	}
 	if why {
 		sum := newAnatomy()
 		for _, r := range results {
@@ -323,6 +333,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 	}
 	asked := map[[2]int]bool{}
 	soon, late, triples := map[int]bool{}, map[int]bool{}, map[triple]bool{}
+	refused := map[model.ID]map[int][]model.Path{}
 	for _, c := range j.after {
 		if x.Decide(j.life.who[c.who], j.life.perms[c.perm], c.path, model.Context{}).Outcome != access.Denied {
 			continue
@@ -332,6 +343,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 			continue
 		}
 		late[c.who], triples[triple{c.who, c.perm, c.path}] = true, true
+		j.need(refused, c)
 		if c.day <= j.day+30 {
 			soon[c.who] = true
 		}
@@ -339,6 +351,7 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 	now := usage.DayOf(dayTime(j.day))
 	past, learned := j.worth.Risk()
 	expected, hasty := 0.0, 0.0
+	var lost calibration
 	for _, id := range j.life.who { // also of whom no log knows yet
 		if _, there := j.x.Number(id); !there {
 			continue
@@ -347,11 +360,12 @@ func (j *judged) score(narrow func(*judged) (access.Edit, error)) (score, error)
 		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool {
 			return fence.Lends(j.lent, j.x, id, j.x.Permission(l.Perm).Permission, l.Part.Where)
 		})
+		lost.lose(losses, refused[id])
 		late, soon := learned.Broken(losses)
 		expected, hasty = expected+late, hasty+soon
 	}
 	return score{float64(len(soon)), float64(len(late)), float64(len(triples)),
-		(j.held - j.danger(x)) / (j.held - j.least), expected, hasty, float64(len(asked)) / 3}, nil
+		(j.held - j.danger(x)) / (j.held - j.least), expected, hasty, float64(len(asked)) / 3, lost}, nil
 }
 
 // drafted is what our drafts for everybody do together.

@@ -84,15 +84,19 @@ const fewHolders = 5
 // judged by that: of what no log shows anywhere it is not known whether anybody ever uses it.
 func (p *Past) Shows(perm int) bool { return p.holders[perm] >= fewHolders }
 
-// popularity puts into one of four sizes how many of those who hold a permission use it; all may,
-// of one that no log shows.
-func (p *Past) popularity(perm int) [2]int {
+// popularity puts into one of four sizes how many of those who hold a permission used it, as of a landmark or of
+// today; all may, of one that no log shows.
+func (p *Past) popularity(perm int, day usage.Day) [2]int {
+	popular, past := p.then[day]
+	if !past {
+		popular = p.popular
+	}
 	if p.holders[perm] == 0 {
 		return [2]int{3, 4}
 	}
 	n := 0
 	for _, least := range []float64{.005, .05, .2} {
-		if p.popular[perm] > least {
+		if popular[perm] > least {
 			n++
 		}
 	}
@@ -101,7 +105,7 @@ func (p *Past) popularity(perm int) [2]int {
 
 // habits returns the facts about somebody and a permission that no cover hides, with a number
 // of containers where it is seen to use it.
-func (p *Past) habits(id model.ID, perm, elsewhere int) [][2]int {
+func (p *Past) habits(id model.ID, perm, elsewhere int, day usage.Day) [][2]int {
 	used := 0
 	if elsewhere > 0 {
 		used = 1 + few(elsewhere)[0]
@@ -110,7 +114,7 @@ func (p *Past) habits(id model.ID, perm, elsewhere int) [][2]int {
 	if id.Kind == model.Workload {
 		who = 1
 	}
-	return [][2]int{{2*int(p.x.Level(perm)) + who, 12}, p.popularity(perm), {used, 4}}
+	return [][2]int{{2*int(p.x.Level(perm)) + who, 12}, p.popularity(perm, day), {used, 4}}
 }
 
 // Hidden returns the parts of places on which no log shows a permission: the containers where
@@ -122,7 +126,7 @@ func (p *Past) Hidden(id model.ID, perm int, day usage.Day, dark []model.PathPat
 	s := p.of(id).where(day)
 	service, class := p.log(perm)
 	elsewhere := s.using(perm)
-	facts := p.habits(id, perm, elsewhere)
+	facts := p.habits(id, perm, elsewhere, day)
 	var out []Part
 	var here []model.PathPattern
 	silent := true
@@ -185,7 +189,7 @@ func (p *Past) covered(h *history, id model.ID, perm int, day usage.Day, g Held)
 			n--
 		}
 		of[up] = len(out)
-		out = append(out, Part{Class: DarkHere, Bin: bin(append(p.habits(id, perm, n), [2]int{v - 1, 2})...),
+		out = append(out, Part{Class: DarkHere, Bin: bin(append(p.habits(id, perm, n, day), [2]int{v - 1, 2})...),
 			Where: on})
 	}
 	rest := -1
@@ -197,7 +201,7 @@ func (p *Past) covered(h *history, id model.ID, perm int, day usage.Day, g Held)
 			}
 		}
 		rest = len(out)
-		out = append(out, Part{Class: DarkRest, Bin: bin(append(p.habits(id, perm, n), flag(silent))...),
+		out = append(out, Part{Class: DarkRest, Bin: bin(append(p.habits(id, perm, n, day), flag(silent))...),
 			Where: g.Where})
 	}
 	return out, func(at model.Path) int {

@@ -13,7 +13,8 @@
 // Dynamic prediction by landmarking in event history analysis, Scandinavian Journal of
 // Statistics, 2007). Each class has a ridge logistic regression on the facts, which starts
 // from a prior that is worth [priorWeight] observations. Landmarks that look at the same days are no more
-// evidence than those days. What was used by those who stopped altogether is fitted apart from what others
+// evidence than those days, and a landmark knows less than today does: what was never used counts for as much
+// longer as it was not used since. What was used by those who stopped altogether is fitted apart from what others
 // used and do not use now, and so is whether they do anything again ([Model.Back]). How often within [Soon]
 // days is counted and fitted beside it, in the same way.
 // What is told is the mean over what a chance may be, not its likeliest value: see logit.chance.

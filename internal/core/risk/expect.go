@@ -3,6 +3,7 @@ package risk
 import (
 	"cmp"
 	"maps"
+	"math"
 	"slices"
 
 	"clipfence/internal/core/access"
@@ -19,6 +20,10 @@ type Loss struct {
 	Chance float64    // within the horizon, of what is taken of the part
 	Soon   float64    // and within [Soon] days
 	Back   [2]float64 // how likely whoever it is taken from does anything again, if it stopped: see [Model.Back]
+
+	// All is what the chances of all permissions on the places of the part come to, also of those that stay,
+	// within the horizon and soon; 0 where it is not known.
+	All [2]float64
 }
 
 // Needed is how likely a call of it is refused within the horizon, as [Model.Broken] of it alone.
@@ -40,6 +45,7 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 	was, is := at.side(had.Grants), at.side(givenBy(after, id))
 	less := was.less(is)
 	taken := less.Clone()
+	sums := map[spot]*[2]float64{} // of all permissions
 	for perm := range denied {
 		taken.Add(perm)
 	}
@@ -73,6 +79,9 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 			}) {
 				share = 0
 			}
+			if q.Class != DarkHere && q.Class != DarkRest {
+				m.sum(sums, q, true)
+			}
 			if share == 0 {
 				return
 			}
@@ -105,12 +114,39 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 			left = left.AndNot(in)
 		}
 	}
+	if len(out) > 0 {
+		for perm := range was.all().All() {
+			if taken.Has(perm) {
+				continue
+			}
+			for _, q := range p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm)))) {
+				m.sum(sums, q, false)
+			}
+		}
+	}
 	late, soon := m.Back(p, id, now)
 	for i := range out {
 		out[i].Back = [2]float64{late, soon}
+		if sum := sums[spotOf(out[i].Part)]; sum != nil {
+			out[i].All = *sum
+		}
 	}
 	slices.SortStableFunc(out, func(a, b Loss) int { return cmp.Compare(b.Chance, a.Chance) })
 	return out
+}
+
+// sum adds the chances of a part to those of its places, if there are any yet, or it may be the first.
+func (m *Model) sum(of map[spot]*[2]float64, q Part, first bool) {
+	k := spotOf(q)
+	t := of[k]
+	if t == nil {
+		if !first {
+			return
+		}
+		t = &[2]float64{}
+		of[k] = t
+	}
+	t[0], t[1] = t[0]+m.Chance(q), t[1]+m.Soon(q)
 }
 
 // A side is what somebody is granted before an edit, or after it. Thousands of permissions come by hundreds
@@ -215,6 +251,15 @@ func (s *side) every(perm int, is func(model.PathPattern) bool) bool {
 		}
 	}
 	return true
+}
+
+// all returns the permissions that are given anywhere.
+func (s *side) all() access.Set {
+	out := s.x.NewSet()
+	for _, gives := range s.gives {
+		out.Or(gives)
+	}
+	return out
 }
 
 // less returns the permissions that are given on a place that lies in none where another side gives them.
@@ -384,14 +429,24 @@ func (p *Past) denied(after *index.Index, id model.ID) map[int][]model.PathPatte
 	return out
 }
 
+// hit is how likely something of what is lost is needed, by what the chances of that and of all come to, where what
+// is needed comes so many at a time, whichever: how often any is needed, times how likely one of so many is lost.
+// Where all is lost so many count as one; where one of very many is, it counts by itself.
+func hit(lost, all, n float64) float64 {
+	if all == 0 {
+		return 0
+	}
+	return all / n * (1 - math.Pow(1-lost/all, n))
+}
+
 // Broken is how likely it is that somebody needs any of what is lost, within the horizon and soon.
-// What is done on the same places is done together: of the permissions that are lost there as much as so
-// many are expected to be needed, where those that are come so many at a time, and no less than the
-// likeliest. Places count as if they were needed independently of each other. Whoever stopped
+// What is done on the same places is done together, so many permissions at a time as the past shows, and of
+// those that are lost there something is needed as often as one of them is among so many, and no less often than
+// the likeliest. Places count as if they were needed independently of each other. Whoever stopped
 // comes back as a whole, if at all: places are needed independently once it is back, and what no log shows
 // it may have gone on doing.
 func (m *Model) Broken(losses []Loss) (late, soon float64) {
-	type sum struct{ all, most float64 }
+	type sum struct{ lost, most, all float64 }
 	of := [2]map[spot]sum{{}, {}}
 	back := [2]float64{1, 1}
 	if len(losses) > 0 && losses[0].Back[0] > 0 {
@@ -400,11 +455,12 @@ func (m *Model) Broken(losses []Loss) (late, soon float64) {
 	for _, l := range losses {
 		k := spotOf(l.Part)
 		for i, chance := range [2]float64{l.Chance, l.Soon} {
+			all := l.All[i]
 			if stopped(l.Part.Class, l.Part.Bin) {
-				chance = min(1, chance/back[i]) // once it is back
+				chance, all = min(1, chance/back[i]), all/back[i] // once it is back
 			}
 			s := of[i][k]
-			of[i][k] = sum{s.all + chance, max(s.most, chance)}
+			of[i][k] = sum{s.lost + chance, max(s.most, chance), max(s.all, all)}
 		}
 	}
 	any := func(of map[spot]sum, back float64) float64 {
@@ -412,9 +468,10 @@ func (m *Model) Broken(losses []Loss) (late, soon float64) {
 		for _, k := range slices.SortedFunc(maps.Keys(of), func(a, b spot) int { // so that it rounds the same
 			return cmp.Or(cmp.Compare(a.class, b.class), cmp.Compare(a.where, b.where))
 		}) {
-			chance := of[k].most
+			s := of[k]
+			chance := s.most
 			if n := m.among(k.class); n > 0 {
-				chance = min(1, max(chance, of[k].all/n))
+				chance = min(1, max(chance, hit(s.lost, max(s.lost, s.all), n)))
 			}
 			if k.class == DarkHere || k.class == DarkRest {
 				dark *= 1 - chance

@@ -18,7 +18,7 @@ type kept struct {
 type keptOutlook struct {
 	Days, Ahead float64
 	Again       float64
-	Bins        [classes]map[uint32][2]float64
+	Bins        [classes]map[uint32][3]float64
 }
 
 // Keep writes down what was learned, for [Recall].
@@ -37,9 +37,9 @@ func (m *Model) Keep(p *Past) ([]byte, error) {
 func (o *outlook) keep() keptOutlook {
 	k := keptOutlook{Days: o.days, Ahead: o.ahead, Again: o.again}
 	for c, bins := range o.bins {
-		k.Bins[c] = map[uint32][2]float64{}
+		k.Bins[c] = map[uint32][3]float64{}
 		for bin, t := range bins {
-			k.Bins[c][bin] = [2]float64{t.n, t.k}
+			k.Bins[c][bin] = [3]float64{t.n, t.k, t.more}
 		}
 	}
 	return k
@@ -75,12 +75,12 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 	if err := json.Unmarshal(data, &k); err != nil {
 		return nil, nil, fmt.Errorf("%w: %w", ErrKept, err)
 	}
-	m := &Model{seen: k.Seen, young: tally{k.Young[0], k.Young[1]}}
+	m := &Model{seen: k.Seen, young: tally{n: k.Young[0], k: k.Young[1]}}
 	for c, t := range k.Together {
 		if !(t[0] >= t[1] && t[1] >= 0 && t[0] <= mostKept) {
 			return nil, nil, fmt.Errorf("%w: %g of %g needed together", ErrKept, t[0], t[1])
 		}
-		m.together[c] = tally{t[0], t[1]}
+		m.together[c] = tally{n: t[0], k: t[1]}
 	}
 	for _, o := range []struct {
 		from keptOutlook
@@ -94,10 +94,10 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 		o.to.ahead, o.to.again = o.from.Ahead, o.from.Again
 		for c, bins := range o.from.Bins {
 			for bin, t := range bins {
-				if !(t[0] >= t[1] && t[1] >= 0 && t[0] <= mostKept) {
-					return nil, nil, fmt.Errorf("%w: %g of %g needed", ErrKept, t[1], t[0])
+				if !(t[0] >= t[1] && t[1] >= 0 && t[0] <= mostKept && t[2] >= 0 && t[2] <= mostKept) {
+					return nil, nil, fmt.Errorf("%w: %g of %g needed, or %g", ErrKept, t[1], t[0], t[0]+t[2])
 				}
-				o.to.bins[c][bin] = tally{t[0], t[1]}
+				o.to.bins[c][bin] = tally{n: t[0], k: t[1], more: t[2]}
 			}
 		}
 	}

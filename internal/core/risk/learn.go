@@ -128,10 +128,15 @@ func newOutlook(days, over float64) outlook {
 	return o
 }
 
-func (o *outlook) note(q Part, needed bool, w float64) {
+// note counts a part as so many; what was not seen in the days of its landmark, as how many times longer it has not
+// been seen by now: see [unseen].
+func (o *outlook) note(q Part, needed bool, w, longer float64) {
 	t := o.bins[q.Class][q.Bin]
 	if t.n += w; needed {
 		t.k += w
+	}
+	if unseen(q) {
+		t.more += w * (longer - 1)
 	}
 	o.bins[q.Class][q.Bin] = t
 }
@@ -145,8 +150,22 @@ func (o *outlook) chance(q Part) float64 {
 	return 1 - math.Pow(1-fit.chance(q.Bin), o.ahead)
 }
 
-// tally is how many parts there were, and how many of them were needed.
-type tally struct{ n, k float64 }
+// tally is how many parts there were, how many of them were needed, and as how many more they count: see [unseen].
+type tally struct{ n, k, more float64 }
+
+// unseen reports whether a part is of what somebody was granted all the time and never used. How likely such is
+// used next falls as the logs grow, in inverse proportion: what is used at all was mostly seen by then. So is it
+// where rates differ as widely as those of species in a trap (Fisher, Corbet and Williams, The relation between
+// the number of species and the number of individuals in a random sample of an animal population, Journal of
+// Animal Ecology, 1943: the number that was seen grows with the logarithm of the catch). A landmark has a shorter
+// past than today has: a part that it looks at is evidence of as many of today as those are longer.
+func unseen(q Part) bool {
+	switch q.Class {
+	case FirstHere, FirstBeside, FirstRest:
+		return fact(q, firstHad) == 0 && fact(q, firstTenure) == int(Old)
+	}
+	return false
+}
 
 // shortest is the least span that a chance is counted over, in days.
 const shortest = 14
@@ -209,11 +228,15 @@ func Learn(p *Past, now usage.Day, granted Grants) *Model {
 	}
 	slices.SortFunc(ids, model.ID.Compare)
 	rand.New(rand.NewPCG(1, 0)).Shuffle(len(ids), func(i, j int) { ids[i], ids[j] = ids[j], ids[i] })
-	p.count(ids[:min(len(ids), mostCounted)], now, granted)
+	some := ids[:min(len(ids), mostCounted)]
+	for _, t := range landmarks {
+		p.then[t], _ = p.count(some, t, granted)
+	}
+	p.popular, p.holders = p.count(some, now, granted)
 	n := 0
 	for _, id := range ids {
 		for _, t := range landmarks {
-			n += m.learn(p, id, t, t+over, granted)
+			n += m.learn(p, id, t, t+over, now, granted)
 		}
 		if n > most {
 			break
@@ -249,13 +272,15 @@ func (h *history) between(perm int, from, to usage.Day) bool {
 // mostCounted is of how many identities it is counted who uses what they hold.
 const mostCounted = 300
 
-// count notes how large a share of those who hold a permission where a log shows it use it.
-func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
-	hold, use := map[int]float64{}, map[int]float64{}
+// count returns how large a share of those who hold a permission where a log shows it used it up to a day, and how
+// many hold it.
+func (p *Past) count(ids []model.ID, day usage.Day, granted Grants) (share, hold map[int]float64) {
+	share, hold = map[int]float64{}, map[int]float64{}
+	use := map[int]float64{}
 	for _, id := range ids {
 		h := p.who[id]
-		held := granted.Held(id, now)
-		for perm, g := range granted.Held(id, now-Horizon) { // what was narrowed since was not used either
+		held := granted.Held(id, day)
+		for perm, g := range granted.Held(id, day-Horizon) { // what was narrowed since was not used either
 			if _, still := held[perm]; !still {
 				held[perm] = g
 			}
@@ -263,16 +288,16 @@ func (p *Past) count(ids []model.ID, now usage.Day, granted Grants) {
 		for perm, g := range held {
 			if !p.blind(perm, &g) {
 				hold[perm]++
-				if h.perms[perm] != nil {
+				if h.days(perm, day) > 0 {
 					use[perm]++
 				}
 			}
 		}
 	}
-	p.popular, p.holders = map[int]float64{}, hold
 	for perm, n := range hold {
-		p.popular[perm] = use[perm] / n
+		share[perm] = use[perm] / n
 	}
+	return share, hold
 }
 
 // need is whether something was needed within the horizon, and soon.
@@ -280,15 +305,15 @@ type need struct{ late, soon bool }
 
 func (n *need) or(o need) { n.late, n.soon = n.late || o.late, n.soon || o.soon }
 
-func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) (n int) {
+func (m *Model) learn(p *Past, id model.ID, from, to, now usage.Day, granted Grants) (n int) {
 	h := p.who[id]
 	if h.silent(from).days > 1<<19 {
 		return 0 // nothing was known of it then
 	}
 	if q, is := h.comeback(from); is {
-		m.note(q, need{h.again(from+1, to), h.again(from+1, min(to, from+Soon))}, 1)
+		m.note(q, need{h.again(from+1, to), h.again(from+1, min(to, from+Soon))}, 1, 1)
 	}
-	young := false
+	young, longer := false, float64(now-p.first)/float64(from-p.first)
 	// Of what was not used before, and is not after, some stand for all.
 	var some, others []int
 	held := granted.Held(id, from)
@@ -339,12 +364,12 @@ func (m *Model) learn(p *Past, id model.ID, from, to usage.Day, granted Grants) 
 			}
 		}
 		for i, q := range parts {
-			if m.note(q, needed[i], w); needed[i].late {
+			if m.note(q, needed[i], w, longer); needed[i].late {
 				spots[spotOf(q)]++
 			}
 		}
 		for i, q := range hidden {
-			if m.note(q, felt[i], w); felt[i].late {
+			if m.note(q, felt[i], w, 1); felt[i].late {
 				spots[spotOf(q)]++
 			}
 		}
@@ -501,9 +526,9 @@ func allInside(in, of []model.PathPattern) bool {
 	})
 }
 
-func (m *Model) note(q Part, needed need, w float64) {
-	m.late.note(q, needed.late, w)
-	m.soon.note(q, needed.soon, w)
+func (m *Model) note(q Part, needed need, w, longer float64) {
+	m.late.note(q, needed.late, w, longer)
+	m.soon.note(q, needed.soon, w, longer)
 	m.seen[q.Class] += w
 }
 

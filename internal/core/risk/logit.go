@@ -69,7 +69,8 @@ func width(sizes []int) int {
 func (l *logit) fit(bins map[uint32]tally, again float64) {
 	var cells []cell
 	for _, b := range slices.Sorted(maps.Keys(bins)) {
-		cells = append(cells, cell{columns(l.sizes, b), l.from(b), bins[b].n / again, bins[b].k / again})
+		t := bins[b]
+		cells = append(cells, cell{columns(l.sizes, b), l.from(b), (t.n + t.more) / again, t.k / again})
 	}
 	p := width(l.sizes)
 	l.known = nil

@@ -64,7 +64,7 @@ func TestLeast(t *testing.T) {
 	for seed := range uint64(60) {
 		bins, truth := counted(rand.New(rand.NewPCG(seed, 1)), sizes, 10)
 		for b, c := range bins {
-			bins[b] = tally{again * c.n, again * c.k}
+			bins[b] = tally{n: again * c.n, k: again * c.k}
 		}
 		for i, known := range []float64{again, 1} {
 			l := &logit{sizes: sizes, from: func(uint32) float64 { return -4 }, firm: priorWeight * .018}
@@ -94,7 +94,7 @@ func TestKnown(t *testing.T) {
 		bins := map[uint32]tally{}
 		for b := range uint32(6) {
 			if n > 0 {
-				bins[b] = tally{n, n / 50}
+				bins[b] = tally{n: n, k: n / 50}
 			}
 		}
 		l.fit(bins, again)

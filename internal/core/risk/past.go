@@ -26,6 +26,7 @@ type Past struct {
 	holds   map[inside]int                   // how many nodes there are, see holding
 	stands  map[model.Path]model.PathPattern // answers of At
 	popular map[int]float64                  // which share of those who hold a permission use it; see Learn
+	then    map[usage.Day]map[int]float64    // and which did as of a landmark
 	blinds  map[hidden]bool
 	found   *regions        // answers of regions
 	coming  *coming         // answers of denied
@@ -63,7 +64,7 @@ func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, las
 	p := &Past{x: x, were: were, ever: map[int]usage.Day{},
 		who: map[model.ID]*history{}, mute: map[model.ID]*history{},
 		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
-		stands: map[model.Path]model.PathPattern{}}
+		stands: map[model.Path]model.PathPattern{}, then: map[usage.Day]map[int]float64{}}
 	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
 		if !ok || !u.Outcome.Allowed() || skip(i) {
@@ -233,6 +234,21 @@ var factors = [classes][]int{
 	Comeback:    {6, 4},        // silence and days of whatever it did
 	DarkRest:    {12, 4, 4, 2}, // level and sort of caller, popular, elsewhere, nothing seen
 }
+
+// fact returns one of the facts of a part, by its place among [factors].
+func fact(q Part, i int) int {
+	bin := q.Bin
+	for _, n := range factors[q.Class][i+1:] {
+		bin /= uint32(n)
+	}
+	return int(bin) % factors[q.Class][i]
+}
+
+// Where among the facts of what was hardly used it stands since when it is granted, and whether it was used.
+const (
+	firstTenure = 3
+	firstHad    = 4
+)
 
 // String returns a name for people.
 func (c Class) String() string {
@@ -814,7 +830,7 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bo
 	perms, _ := known.restless()
 	facts := bin([2]int{int(p.x.Level(perm)), 6}, peers, flag(bold), [2]int{int(t), 3},
 		flag(len(had) > 0), flag(workload),
-		perms, p.noun(known, perm), p.popularity(perm))
+		perms, p.noun(known, perm), p.popularity(perm, day))
 	out := p.peers(h, doers, perm, day, had)
 	if len(here) > 0 {
 		out = append(out, Part{Class: FirstHere, Bin: facts, Where: here})

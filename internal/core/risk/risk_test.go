@@ -260,7 +260,7 @@ func TestLike(t *testing.T) {
 	}
 	note := func(q Part, n, k int) {
 		for i := range n {
-			m.note(q, need{late: i < k}, 1)
+			m.note(q, need{late: i < k}, 1, 1)
 		}
 	}
 	note(of(0, 3, 0, 1, 1, 0), 2000, 1990)

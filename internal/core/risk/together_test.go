@@ -51,6 +51,12 @@ func TestBroken(t *testing.T) {
 		}
 		return losses
 	}
+	among := func(all float64, losses ...Loss) []Loss {
+		for i := range losses {
+			losses[i].All = [2]float64{all, all / 2}
+		}
+		return losses
+	}
 	for _, tt := range []struct {
 		name       string
 		losses     []Loss
@@ -70,15 +76,21 @@ func TestBroken(t *testing.T) {
 		{"many permissions at once", []Loss{of(FirstRest, .02), of(FirstRest, .03), of(FirstRest, .04)},
 			(.02 + .03 + .04) / 2, (.02 + .03 + .04) / 4},
 		{"one of many", []Loss{of(FirstRest, .04), of(FirstRest, .01)}, .04, .02},
+		{"most of which stay", among(.5, of(FirstRest, .02), of(FirstRest, .03)),
+			.5 / 2 * (1 - .9*.9), .25 / 2 * (1 - .9*.9)},
+		{"half of which stay", among(.1, of(FirstRest, .02), of(FirstRest, .03)),
+			.1 / 2 * (1 - .5*.5), .05 / 2 * (1 - .5*.5)},
+		{"none soon", []Loss{{Part: Part{Class: FirstRest, Where: []model.PathPattern{{}}}, Chance: .2}}, .2, 0},
 		{"where no log shows it", back(.4, .2, used(2, "/s/a", .1), of(DarkHere, .2)), 1 - .9*.8, 1 - .95*.9},
 	} {
 		m := &Model{}
-		m.together[FirstRest] = tally{60, 30} // two at a time
-		m.together[FirstHere] = tally{19, 19} // seen too seldom
+		m.together[FirstRest] = tally{n: 60, k: 30} // two at a time
+		m.together[FirstHere] = tally{n: 19, k: 19} // seen too seldom
 		if late, soon := m.Broken(tt.losses); math.Abs(late-tt.late) > 1e-12 || math.Abs(soon-tt.soon) > 1e-12 {
 			t.Errorf("%s: %v, %v, want %v, %v", tt.name, late, soon, tt.late, tt.soon)
 		}
 		for _, l := range tt.losses {
+			l.All = [2]float64{}
 			if late, _ := m.Broken([]Loss{l}); math.Abs(late-l.Needed()) > 1e-12 {
 				t.Errorf("%s: %+v alone is needed with %v, and breaks with %v", tt.name, l, l.Needed(), late)
 			}

@@ -108,7 +108,7 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge
 	}
 	if b := in.Before; b != nil {
 		for _, g := range b.Gone {
-			fmt.Fprintf(h, "%s %d %d\n", gives(&g.Grant), usage.DayOf(g.From), usage.DayOf(g.To))
+			fmt.Fprintf(h, "%s %d %d %t\n", gives(&g.Grant), usage.DayOf(g.From), usage.DayOf(g.To), g.Ours)
 		}
 	}
 	var joined []string

@@ -187,6 +187,22 @@ func (g *grants) once(id model.ID) float64 {
 	return g.scale.Union(parts)
 }
 
+// missed reports whether a call was refused that a change of ours took the access for: what it shows is a need, which
+// would look as if it were over else. Who was refused while it still had that, or since others took it, shows none.
+func (g *grants) missed(u *usage.Use) bool {
+	if g.in.Before == nil {
+		return false
+	}
+	perm, known := g.in.Index.PermNumber(u.Permission)
+	if g.of(u.Principal()); !known {
+		return false
+	}
+	return slices.ContainsFunc(g.gone, func(n int) bool {
+		f := &g.in.Before.Gone[n-g.in.Index.GrantNumbers()]
+		return f.Ours && !u.First.Before(f.To) && g.x.SharedPerms(n).Has(perm) && f.Grant.Covers(u.Path)
+	})
+}
+
 // one is a grant as somebody had it on a day.
 type one struct {
 	risk.Given
@@ -319,9 +335,12 @@ func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew b
 	if !in.History.IsZero() {
 		first = usage.DayOf(in.History)
 	}
-	w.past = risk.NewPast(in.Index, in.Place.Inventory, in.Uses, first, w.now, func(i int) bool {
+	w.past = risk.NewPast(in.Index, in.Place.Inventory, in.Uses, first, w.now, func(i int, u *usage.Use) bool {
+		if !u.Outcome.Allowed() {
+			return w.grants.missed(u)
+		}
 		why := r.Placement.Reason(i)
-		return why == gauge.NoPath || why == gauge.NoCaller
+		return why != gauge.NoPath && why != gauge.NoCaller
 	})
 	if len(learned) > 0 {
 		if m, err := risk.Recall(w.past, learned); err == nil {

@@ -54,7 +54,7 @@ func TestDark(t *testing.T) {
 	}
 	x, uses := blind(t, func(p int) bool { return p == 0 }, "box")
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
-	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
+	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 	m := Learn(p, now, everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
 		map[int][]model.PathPattern{read: {place(0)}}})
 	if !m.KnowsDark(model.Read) {
@@ -90,7 +90,7 @@ func TestNowhere(t *testing.T) {
 		x, uses := blind(t, func(p int) bool { return p < tt.dark }, tt.kinds...)
 		read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 		put, _ := x.PermNumber(model.MustPermission("s/box:put"))
-		p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
+		p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 		where := []model.PathPattern{model.MustPathPattern("/m/**")}
 		var hidden []model.PathPattern
 		for p := range tt.dark {
@@ -124,7 +124,7 @@ func TestNowhere(t *testing.T) {
 func TestHiddenCovers(t *testing.T) {
 	x, uses := blind(t, func(p int) bool { return p < 3 }, "box")
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
-	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
+	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 	for _, dark := range [][]string{{"/m/**"}, {"/m/unit:u0/project:p0/**"},
 		{"/m/unit:u0/project:p0/box:day-1/**", "/m/unit:u0/project:p2/**"}, {"/m/unit:u0"}} {
 		var on []model.PathPattern

@@ -100,9 +100,9 @@ func TestFirstUse(t *testing.T) {
 	expected, happened := 0.0, 0.0
 	for seed := range uint64(4) {
 		x, uses := crowd(t, seed, 120, 20, 400+Horizon)
-		p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
+		p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 		m := Learn(p, now, everything{x: x})
-		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now+Horizon, none)
+		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now+Horizon, allowed)
 		for i := range 120 {
 			id := model.MustID(fmt.Sprint("person/p", i))
 			for perm := range x.Numbers() {
@@ -142,7 +142,7 @@ func TestPopularThen(t *testing.T) {
 			}
 		}
 	}
-	p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, none)
+	p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, allowed)
 	Learn(p, now, everything{x: x})
 	for _, tt := range []struct {
 		day  usage.Day
@@ -158,7 +158,7 @@ func TestPopularThen(t *testing.T) {
 // well, so that one of many that come together counts by itself, and all of them as one.
 func TestLostAll(t *testing.T) {
 	x, uses := crowd(t, 9, 60, 8, 400)
-	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
+	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 	m := Learn(p, now, everything{x: x})
 	everywhere := []model.PathPattern{model.MustPathPattern("/m/**")}
 	all := Given{Perms: x.NewSet(), Where: everywhere}

@@ -16,13 +16,13 @@ import (
 func TestKept(t *testing.T) {
 	x := estate(t)
 	uses := usage.ListOf(walk(rand.New(rand.NewPCG(5, 5)), .02)...)
-	p := NewPast(x, nil, uses, now-399, now, none)
+	p := NewPast(x, nil, uses, now-399, now, allowed)
 	m := Learn(p, now, everything{x: x})
 	data, err := m.Keep(p)
 	if err != nil {
 		t.Fatal(err)
 	}
-	again := NewPast(x, nil, uses, now-399, now, none)
+	again := NewPast(x, nil, uses, now-399, now, allowed)
 	n, err := Recall(again, data)
 	if err != nil {
 		t.Fatal(err)
@@ -60,7 +60,7 @@ func TestKept(t *testing.T) {
 		if bad == text {
 			t.Fatal("nothing is changed")
 		}
-		if _, err := Recall(NewPast(x, nil, uses, now-399, now, none), []byte(bad)); !errors.Is(err, ErrKept) {
+		if _, err := Recall(NewPast(x, nil, uses, now-399, now, allowed), []byte(bad)); !errors.Is(err, ErrKept) {
 			t.Errorf("%.40s: %v", bad, err)
 		}
 	}
@@ -70,7 +70,7 @@ func TestKept(t *testing.T) {
 func FuzzRecall(f *testing.F) {
 	x := estate(f)
 	uses := usage.ListOf(walk(rand.New(rand.NewPCG(6, 6)), .02)[:200]...)
-	p := NewPast(x, nil, uses, now-399, now, none)
+	p := NewPast(x, nil, uses, now-399, now, allowed)
 	if data, err := Learn(p, now, everything{x: x}).Keep(p); err == nil {
 		f.Add(data)
 	}

@@ -57,17 +57,18 @@ type history struct {
 // used is where one permission was used.
 type used struct{ at map[model.Path]usage.Days } // by the node that holds the path
 
-// NewPast reads a past from uses that were let through, up to a day; skip says which are no
-// use of anything, by index, and were, which may be nil, which nodes there were that are gone.
+// NewPast reads a past from uses, up to a day; counts says which show a need, by index, which a call that was
+// refused does as well where it was refused because access was taken that is needed; and were, which may be nil, which
+// nodes there were that are gone.
 func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, last usage.Day,
-	skip func(i int) bool) *Past {
+	counts func(i int, u *usage.Use) bool) *Past {
 	p := &Past{x: x, were: were, ever: map[int]usage.Day{},
 		who: map[model.ID]*history{}, mute: map[model.ID]*history{},
 		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
 		stands: map[model.Path]model.PathPattern{}, then: map[usage.Day]map[int]float64{}}
 	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
-		if !ok || !u.Outcome.Allowed() || skip(i) {
+		if !ok || !counts(i, &u) {
 			continue
 		}
 		days := u.Days.Until(last)

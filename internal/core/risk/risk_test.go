@@ -70,7 +70,7 @@ func walk(r *rand.Rand, moves float64) []usage.Use {
 	return f.Uses()
 }
 
-func none(int) bool { return false }
+func allowed(_ int, u *usage.Use) bool { return u.Outcome.Allowed() }
 
 // everything is granted for long; dark is where no log shows a permission.
 type everything struct {
@@ -91,7 +91,7 @@ func (e everything) Held(model.ID, usage.Day) map[int]Held {
 // parts come again.
 func TestParts(t *testing.T) {
 	x := estate(t)
-	p := NewPast(x, nil, usage.ListOf(walk(rand.New(rand.NewPCG(1, 1)), .02)...), now-399, now, none)
+	p := NewPast(x, nil, usage.ListOf(walk(rand.New(rand.NewPCG(1, 1)), .02)...), now-399, now, allowed)
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	for i := range 40 {
 		id := model.MustID(fmt.Sprint("person/p", i))
@@ -134,7 +134,7 @@ func TestFewDays(t *testing.T) {
 				Permission: model.MustPermission("s/box:share"), Outcome: usage.Done})
 		}
 		perm, _ := x.PermNumber(model.MustPermission("s/box:share"))
-		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, none)
+		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, allowed)
 		peers := slices.ContainsFunc(p.Parts(model.MustID("person/p1"), perm, now, Old),
 			func(q Part) bool { return q.Class == Peer })
 		if peers != (d == 4) {
@@ -157,9 +157,9 @@ func TestLearn(t *testing.T) {
 	for seed := range uint64(12) {
 		uses := walk(rand.New(rand.NewPCG(seed, 2)), []float64{.002, .01, .03}[seed%3])
 		then := now - Horizon
-		p := NewPast(x, nil, usage.ListOf(uses...), now-399, then, none)
+		p := NewPast(x, nil, usage.ListOf(uses...), now-399, then, allowed)
 		m := Learn(p, then, everything{x: x})
-		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now, none)
+		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 		for id, h := range after.who {
 			parts := p.Parts(id, perm, then, Old)
 			hit := make([]bool, len(parts))
@@ -185,7 +185,7 @@ func TestLearn(t *testing.T) {
 
 // TestNoPast: without a past the priors speak, and what was never done has no chance.
 func TestNoPast(t *testing.T) {
-	m := Learn(NewPast(estate(t), nil, nil, now, now, none), now, everything{x: estate(t)})
+	m := Learn(NewPast(estate(t), nil, nil, now, now, allowed), now, everything{x: estate(t)})
 	for c := range classes {
 		prior := priors[c][0]
 		if c == Used {
@@ -241,7 +241,7 @@ func TestShortPast(t *testing.T) {
 			f.Add(usage.Call{Time: (now - ago).Time(), Identity: model.MustID("person/p1"), Path: box(0, 0, 0),
 				Permission: model.MustPermission("s/box:read"), Outcome: usage.Done})
 		}
-		m := Learn(NewPast(x, nil, usage.ListOf(f.Uses()...), now-days+1, now, none), now, everything{x: x})
+		m := Learn(NewPast(x, nil, usage.ListOf(f.Uses()...), now-days+1, now, allowed), now, everything{x: x})
 		if knows := m.seen[Used] > 0; knows != (days == 60) {
 			t.Errorf("of %d days it is learned: %t", days, knows)
 		} else if days == 60 && math.Abs(m.late.ahead-want) > .2 {
@@ -297,7 +297,7 @@ func TestSoon(t *testing.T) {
 		for i := range uses {
 			uses[i].Days = uses[i].Days.Between(first, now)
 		}
-		p := NewPast(x, nil, usage.ListOf(uses...), first, now, none)
+		p := NewPast(x, nil, usage.ListOf(uses...), first, now, allowed)
 		m := Learn(p, now, everything{x: x})
 		var late, soon [classes]float64
 		for i := range 40 {
@@ -358,7 +358,7 @@ func TestKin(t *testing.T) {
 	uses := usage.ListOf(f.Uses()...)
 	nodes := usage.InventoryOf(x, nil, nil)
 	nodes.Witness(uses, func(p model.Permission) []string { c, _ := x.Entry(p); return c.Kinds })
-	p := NewPast(x, nodes, uses, now-399, now, none)
+	p := NewPast(x, nodes, uses, now-399, now, allowed)
 	put, _ := x.PermNumber(model.MustPermission("s/box:put"))
 	if at := model.MustPath("/m/space:try-3/box:a"); p.Node(at.Child("", "x")) != at ||
 		p.Days(ci, put, at).Count() != 6 {
@@ -430,13 +430,13 @@ func TestSeason(t *testing.T) {
 		if c.more > 0 {
 			call(c.more)
 		}
-		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, none)
+		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, allowed)
 		from, to, is := p.Season(id, now)
 		if is != c.want || is && (from != now-c.from || to != now-c.to) {
 			t.Errorf("%s: %t, %d to %d days ago", c.name, is, now-from, now-to)
 		}
 	}
-	p := NewPast(x, nil, nil, now-399, now, none)
+	p := NewPast(x, nil, nil, now-399, now, allowed)
 	if _, _, is := p.Season(model.MustID("person/p2"), now); is {
 		t.Error("of who did nothing")
 	}
@@ -451,7 +451,7 @@ func TestLaterUse(t *testing.T) {
 		f.Add(usage.Call{Time: (now - ago).Time(), Identity: model.MustID(fmt.Sprint("person/p", i)), Permission: read,
 			Path: box(0, 0, 0), Outcome: usage.Done})
 	}
-	p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now-10, none)
+	p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now-10, allowed)
 	perm, _ := x.PermNumber(read)
 	if p.Used(model.MustID("person/p0"), perm) || !p.Used(model.MustID("person/p1"), perm) {
 		t.Error("a use counts before it happened, or one of before does not")

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -50,13 +51,20 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
 	a := &app{in: stdin, clock: time.Now}
-	a.out, a.err = &veil{w: &unread{stdout, a}}, &veil{w: &unread{stderr, a}}
-	stdout, stderr = a.out, a.err
-	a.ctx = ctx
+	defer leave(ctx, patience, func() bool { return a.thinks.Load() && !a.acts.Load() }, func() {
+		clear := ""
+		if isTerminal(stderr) {
+			clear = "\r\x1b[K" // what was shown of the progress
+		}
+		fmt.Fprintln(stderr, clear+"clipfence: "+interrupted)
+		os.Exit(exitCode(ctx.Err()))
+	})()
+	out, stderr := io.Writer(&veil{w: &unread{stdout, a}}), io.Writer(&veil{w: &unread{stderr, a}})
+	a.out, a.err, a.ctx = out, stderr, ctx
 	cmd := a.root()
 	cmd.SetArgs(args)
 	cmd.SetIn(stdin)
-	cmd.SetOut(stdout)
+	cmd.SetOut(out)
 	cmd.SetErr(stderr)
 	err := cmd.ExecuteContext(ctx)
 	if err == nil {
@@ -67,7 +75,7 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	}
 	text := strings.TrimPrefix(err.Error(), "check did not hold\n")
 	if ctx.Err() != nil {
-		text = "interrupted; what was finished is kept, and the same command goes on from there"
+		text = interrupted
 		if errors.Is(err, work.ErrUnchanged) {
 			text = "interrupted; nothing was changed, and the same command begins anew"
 		}
@@ -80,6 +88,35 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 		fmt.Fprintln(stderr, lead+render.Clean(line))
 	}
 	return exitCode(err)
+}
+
+const interrupted = "interrupted; what was finished is kept, and the same command goes on from there"
+
+// patience is how long a question may go on thinking when nobody waits for the answer any more: on a large estate that
+// may be minutes.
+const patience = time.Second
+
+// leave calls away if something is interrupted, so long after, as soon as it may, unless it has ended by then. What it
+// returns is to be called at the end.
+func leave(ctx context.Context, after time.Duration, may func() bool, away func()) (ended func()) {
+	done := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		for {
+			select {
+			case <-done:
+				return
+			case <-time.After(after):
+				if may() {
+					away()
+					return
+				}
+			}
+		}
+	})
+	return func() {
+		stop()
+		close(done)
+	}
 }
 
 // app is what every command shares.
@@ -99,8 +136,9 @@ type app struct {
 	veiled bool              // people are named by pseudonyms
 	people *strings.Replacer // puts them there; nil: nothing does
 	debug  bool
-	closes bool // the command takes an elevation away, whatever is broken here
-	acts   bool // the command changes something, and goes on though nobody reads what it prints
+	closes bool        // the command takes an elevation away, whatever is broken here
+	acts   atomic.Bool // the command changes something, and goes on though nobody reads what it prints
+	thinks atomic.Bool // the heart is at work: see [work.Doing.Thinks]
 }
 
 func (a *app) root() *cobra.Command {
@@ -243,7 +281,7 @@ func (u *unread) Write(p []byte) (int, error) {
 	if !errors.Is(err, syscall.EPIPE) {
 		return n, err
 	}
-	if !u.a.acts {
+	if !u.a.acts.Load() {
 		os.Exit(exitUnread)
 	}
 	return len(p), nil
@@ -251,7 +289,7 @@ func (u *unread) Write(p []byte) (int, error) {
 
 // real refuses --as-of for commands that change something.
 func (a *app) real() error {
-	a.acts = true
+	a.acts.Store(true)
 	if !a.asOf.IsZero() {
 		return errors.New("--as-of is for questions; what changes something happens now")
 	}
@@ -352,15 +390,19 @@ func (a *app) progress() func(format string, args ...any) {
 		return func(string, ...any) {}
 	}
 	var last time.Time
+	shown := "" // what is told of; what comes next is told at once, since it may take long
 	return func(format string, args ...any) {
 		if format == "" {
-			fmt.Fprint(a.err, "\r\x1b[K")
+			if shown != "" {
+				fmt.Fprint(a.err, "\r\x1b[K")
+			}
+			shown = ""
 			return
 		}
-		if time.Since(last) < 100*time.Millisecond {
+		if format == shown && time.Since(last) < 100*time.Millisecond {
 			return
 		}
-		last = time.Now()
+		last, shown = time.Now(), format
 		fmt.Fprint(a.err, "\r\x1b[K"+render.Cut(render.Clean(fmt.Sprintf(format, args...)), 100))
 	}
 }

@@ -16,7 +16,7 @@ import (
 func (a *app) open(ctx context.Context) (*work.Workspace, error) {
 	return work.Open(ctx, work.Options{Folder: a.dir, Only: a.source, Clock: a.clock, AsOf: a.asOf.Time,
 		In: &waiting{a.ctx, a.in}, Log: a.log, Events: a.watch(), Hide: a.hides, Passphrase: a.passphrase(),
-		Closing: a.closes, Asking: !a.acts})
+		Closing: a.closes, Asking: !a.acts.Load()})
 }
 
 // with opens the workspace for a command and closes it after.
@@ -39,6 +39,9 @@ func (a *app) with(ctx context.Context, f func(*work.Workspace) error) (err erro
 func (a *app) watch() func(work.Event) {
 	progress := a.progress()
 	return func(e work.Event) {
+		if e.Doing != "" {
+			a.thinks.Store(e.Doing.Thinks())
+		}
 		switch e.Doing {
 		case "":
 			a.say("%s", e.Remark)
@@ -56,6 +59,19 @@ func (a *app) watch() func(work.Event) {
 			progress("%s: %d of %d looked at", e.Source, e.Count, e.Of)
 		case work.Weighing:
 			progress("%s: risk of %d of %d fences weighed", e.Source, e.Count, e.Of)
+		case work.Measuring:
+			progress("%s: measuring what %s hold", e.Source, render.Plural(e.Of, "identity"))
+		case work.Reaching:
+			progress("%s: reach of %d of %s measured", e.Source, e.Count, render.Plural(e.Of, "identity"))
+		case work.Crediting:
+			progress("%s: crediting %s to what allowed them", e.Source, render.Plural(e.Of, "use"))
+		case work.Judging:
+			progress("%s: judging %s", e.Source, render.Plural(e.Of, "grant"))
+		case work.Looking:
+			progress("%s: looking for findings among %s", e.Source, render.Plural(e.Of, "grant"))
+		case work.Learning:
+			progress("%s: learning from the past: %d of %s, as many as are enough", e.Source, e.Count,
+				render.Plural(e.Of, "identity"))
 		case work.Finished:
 			progress("")
 		}

@@ -152,6 +152,12 @@ func TestJobThroughWork(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	for _, d := range []work.Doing{work.Measuring, work.Reaching, work.Crediting, work.Judging, work.Looking,
+		work.Learning} {
+		if !doing[d] || !d.Thinks() {
+			t.Errorf("told of %v, and of %s %t", doing, d, doing[d])
+		}
+	}
 	if r := drafts.Written[0].Rehearsal; r.After >= r.Before {
 		t.Errorf("the draft takes danger from %g to %g", r.Before, r.After)
 	}

@@ -53,6 +53,7 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 			return nil, err
 		}
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
+		w.progress(Event{Source: s.Name, Doing: Looking, Of: len(res.Grants)})
 		in.Uses = nil // what is found comes in their place: they are not looked at any more
 		found := gauge.Findings(in, res)
 		for _, g := range res.Grants {
@@ -61,6 +62,7 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 			}
 		}
 		found = append(found, posture.Findings(in, res, s.matter(), found)...)
+		w.progress(Event{Source: s.Name, Doing: Finished})
 		for i := range found {
 			f := &found[i]
 			x := Finding{Finding: f, Source: src.Name, Window: in.Span(), History: in.History}

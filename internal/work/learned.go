@@ -53,6 +53,7 @@ func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *
 		rest = nil
 	}
 	worth, anew := draft.WorthOf(in, res, rest)
+	w.progress(Event{Source: s.Name, Doing: Finished})
 	if anew {
 		// A workspace that can only be read is one all the same.
 		if err := keepLearned(file, digest, worth); err != nil {

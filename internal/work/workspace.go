@@ -65,6 +65,12 @@ type Event struct {
 // Doing is what long work is at.
 type Doing string
 
+// Thinks reports whether somebody who interrupts it has to wait for its end: the heart works things out on what is in
+// memory, and asks nobody whether it is to go on. Nothing is lost where it is left alone.
+func (d Doing) Thinks() bool {
+	return slices.Contains([]Doing{Measuring, Reaching, Crediting, Judging, Looking, Learning}, d)
+}
+
 const (
 	Surveying Doing = "surveying" // Count: records
 	Indexing  Doing = "indexing"  // Count: nodes
@@ -73,6 +79,12 @@ const (
 	Trying    Doing = "trying"    // Count, Of: ways to narrow
 	Drafting  Doing = "drafting"  // Count, Of: identities
 	Weighing  Doing = "weighing"  // Count, Of: fences
+	Measuring Doing = "measuring" // Of: identities whose holdings are measured
+	Reaching  Doing = "reaching"  // Count, Of: identities whose reach is
+	Crediting Doing = "crediting" // Of: uses
+	Judging   Doing = "judging"   // Of: grants
+	Looking   Doing = "looking"   // for findings; Of: grants
+	Learning  Doing = "learning"  // Count, Of: identities, as many as are enough
 	Finished  Doing = "finished"  // with what went on
 )
 
@@ -414,9 +426,20 @@ func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses,
 		debug.SetMemoryLimit(w.room)
 		debug.SetGCPercent(100) // as long as there is room
 	}
+	in.At = func(at gauge.Stage, done, of int) {
+		if of == 0 {
+			return
+		}
+		w.progress(Event{Source: s.Name, Doing: stages[at], Count: done, Of: of})
+	}
+	defer w.progress(Event{Source: s.Name, Doing: Finished})
 	res := gauge.Run(in)
 	return in, res, ctx.Err() // what was interrupted is not all
 }
+
+// stages say what a comparison is at.
+var stages = [...]Doing{gauge.Holding: Measuring, gauge.Reaching: Reaching, gauge.Crediting: Crediting,
+	gauge.Judging: Judging, gauge.Learning: Learning}
 
 // covered returns what the logs of a source would have shown, as they were read, and as far as somebody says
 // when and where nobody worked.

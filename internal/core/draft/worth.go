@@ -348,7 +348,11 @@ func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew b
 			return w, false
 		}
 	}
-	w.model = risk.Learn(w.past, w.now, w.grants)
+	var at func(done, of int)
+	if in.At != nil {
+		at = func(done, of int) { in.At(gauge.Learning, done, of) }
+	}
+	w.model = risk.Learn(w.past, w.now, w.grants, at)
 	return w, true
 }
 

@@ -41,6 +41,27 @@ type Input struct {
 	// a comparison; nil: of everybody. Of others [Standing.Danger], Within, Granted and Removable say
 	// nothing; [Result.Hold] and [Result.Reach] work them out.
 	Measured func(model.ID) bool
+	// At is told what a comparison is at, and what is learned from it after, and how much of how many is done; nil:
+	// nobody asks. It is called by whoever called.
+	At func(s Stage, done, of int)
+}
+
+// A Stage is what a comparison is at.
+type Stage uint8
+
+// The stages, in their order, and what is counted in each.
+const (
+	Holding   Stage = iota // identities
+	Reaching               // identities
+	Crediting              // uses
+	Judging                // grants
+	Learning               // identities
+)
+
+func (in *Input) at(s Stage, done, of int) {
+	if in.At != nil {
+		in.At(s, done, of)
+	}
 }
 
 // Before is what was granted once and is not any more, or not so.
@@ -316,7 +337,9 @@ func Run(in *Input) *Result {
 	}
 	r.prepare()
 	r.ruled()
+	in.at(Crediting, 0, in.Uses.Len())
 	r.attribute()
+	in.at(Judging, 0, len(r.out.Grants))
 	r.ages()
 	r.frozen = freeze(r.out.Placement, in.Uses, in.Index, in.Place,
 		func(p model.Path, service, class string) (model.Path, bool) {
@@ -414,8 +437,10 @@ func (r *runner) prepare() {
 			measured = append(measured, s)
 		}
 	}
+	r.in.at(Holding, 0, len(measured))
 	r.out.Hold(measured...)
-	for _, s := range measured {
+	for i, s := range measured {
+		r.in.at(Reaching, i, len(measured))
 		s.Within = r.out.reach(s.ID)
 		s.reached = true
 	}

@@ -56,7 +56,7 @@ func TestDark(t *testing.T) {
 	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
 	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 	m := Learn(p, now, everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
-		map[int][]model.PathPattern{read: {place(0)}}})
+		map[int][]model.PathPattern{read: {place(0)}}}, nil)
 	if !m.KnowsDark(model.Read) {
 		t.Fatal("a year of forty programs is too little")
 	}
@@ -96,7 +96,7 @@ func TestNowhere(t *testing.T) {
 		for p := range tt.dark {
 			hidden = append(hidden, model.MustPathPattern(fmt.Sprintf("/m/unit:u0/project:p%d/**", p)))
 		}
-		m := Learn(p, now, everything{x, where, map[int][]model.PathPattern{read: hidden}})
+		m := Learn(p, now, everything{x, where, map[int][]model.PathPattern{read: hidden}}, nil)
 		all := tt.dark == 12
 		if got := p.Shows(read); got == all || !p.Shows(put) {
 			t.Errorf("%v: reading is shown %t, putting %t", tt, got, p.Shows(put))

@@ -2,7 +2,6 @@ package risk
 
 import (
 	"cmp"
-	"maps"
 	"math"
 	"slices"
 
@@ -448,12 +447,16 @@ func hit(lost, all, n float64) float64 {
 func (m *Model) Broken(losses []Loss) (late, soon float64) {
 	type sum struct{ lost, most, all float64 }
 	of := [2]map[spot]sum{{}, {}}
+	var spots []spot // as they come, so that it rounds the same
 	back := [2]float64{1, 1}
 	if len(losses) > 0 && losses[0].Back[0] > 0 {
 		back = losses[0].Back
 	}
 	for _, l := range losses {
 		k := spotOf(l.Part)
+		if _, there := of[0][k]; !there {
+			spots = append(spots, k)
+		}
 		for i, chance := range [2]float64{l.Chance, l.Soon} {
 			all := l.All[i]
 			if stopped(l.Part.Class, l.Part.Bin) {
@@ -465,9 +468,7 @@ func (m *Model) Broken(losses []Loss) (late, soon float64) {
 	}
 	any := func(of map[spot]sum, back float64) float64 {
 		h, dark := 1.0, 1.0
-		for _, k := range slices.SortedFunc(maps.Keys(of), func(a, b spot) int { // so that it rounds the same
-			return cmp.Or(cmp.Compare(a.class, b.class), cmp.Compare(a.where, b.where))
-		}) {
+		for _, k := range spots {
 			s := of[k]
 			chance := s.most
 			if n := m.among(k.class); n > 0 {

@@ -101,7 +101,7 @@ func TestFirstUse(t *testing.T) {
 	for seed := range uint64(4) {
 		x, uses := crowd(t, seed, 120, 20, 400+Horizon)
 		p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
-		m := Learn(p, now, everything{x: x})
+		m := Learn(p, now, everything{x: x}, nil)
 		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now+Horizon, allowed)
 		for i := range 120 {
 			id := model.MustID(fmt.Sprint("person/p", i))
@@ -143,7 +143,7 @@ func TestPopularThen(t *testing.T) {
 		}
 	}
 	p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-399, now, allowed)
-	Learn(p, now, everything{x: x})
+	Learn(p, now, everything{x: x}, nil)
 	for _, tt := range []struct {
 		day  usage.Day
 		want int
@@ -159,7 +159,7 @@ func TestPopularThen(t *testing.T) {
 func TestLostAll(t *testing.T) {
 	x, uses := crowd(t, 9, 60, 8, 400)
 	p := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
-	m := Learn(p, now, everything{x: x})
+	m := Learn(p, now, everything{x: x}, nil)
 	everywhere := []model.PathPattern{model.MustPathPattern("/m/**")}
 	all := Given{Perms: x.NewSet(), Where: everywhere}
 	for perm := range x.Numbers() {

@@ -17,7 +17,7 @@ func TestKept(t *testing.T) {
 	x := estate(t)
 	uses := usage.ListOf(walk(rand.New(rand.NewPCG(5, 5)), .02)...)
 	p := NewPast(x, nil, uses, now-399, now, allowed)
-	m := Learn(p, now, everything{x: x})
+	m := Learn(p, now, everything{x: x}, nil)
 	data, err := m.Keep(p)
 	if err != nil {
 		t.Fatal(err)
@@ -71,7 +71,7 @@ func FuzzRecall(f *testing.F) {
 	x := estate(f)
 	uses := usage.ListOf(walk(rand.New(rand.NewPCG(6, 6)), .02)[:200]...)
 	p := NewPast(x, nil, uses, now-399, now, allowed)
-	if data, err := Learn(p, now, everything{x: x}).Keep(p); err == nil {
+	if data, err := Learn(p, now, everything{x: x}, nil).Keep(p); err == nil {
 		f.Add(data)
 	}
 	f.Add([]byte(`{"Late":{"Days":90,"Ahead":2,"Bins":[{"7":[3,1]}]},"Soon":{"Days":30,"Ahead":1}}`))

@@ -5,7 +5,6 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
-	"strings"
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
@@ -87,18 +86,20 @@ type Model struct {
 	together   [classes]tally   // of spots of which something was needed: how many parts were, and how many spots
 }
 
-// spot is where what is done is done together: parts of one class on the same places.
+// spot is where what is done is done together: parts of one class on the same places. Lists of places that are as
+// long, begin and end alike are the same: they come of one list.
 type spot struct {
-	class Class
-	where string
+	class       Class
+	places      int
+	first, last model.PathPattern
 }
 
 func spotOf(q Part) spot {
-	var where strings.Builder
-	for _, on := range q.Where {
-		where.WriteString(on.String() + " ")
+	n := len(q.Where)
+	if n == 0 {
+		return spot{class: q.Class}
 	}
-	return spot{q.Class, where.String()}
+	return spot{q.Class, n, q.Where[0], q.Where[n-1]}
 }
 
 // among returns how many parts of a spot are needed where any is, in the mean; 0: too few were seen to
@@ -205,8 +206,9 @@ type Grants interface {
 // Young is how long what was granted is young, in days.
 const Young = 90
 
-// Learn counts on a past, up to a day, how often parts were needed.
-func Learn(p *Past, now usage.Day, granted Grants) *Model {
+// Learn counts on a past, up to a day, how often parts were needed. What it is at is told by how many of how many
+// identities it looked at, to nobody if at is nil.
+func Learn(p *Past, now usage.Day, granted Grants, at func(done, of int)) *Model {
 	m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}
 	defer m.fit()
 	var landmarks []usage.Day
@@ -228,13 +230,12 @@ func Learn(p *Past, now usage.Day, granted Grants) *Model {
 	}
 	slices.SortFunc(ids, model.ID.Compare)
 	rand.New(rand.NewPCG(1, 0)).Shuffle(len(ids), func(i, j int) { ids[i], ids[j] = ids[j], ids[i] })
-	some := ids[:min(len(ids), mostCounted)]
-	for _, t := range landmarks {
-		p.then[t], _ = p.count(some, t, granted)
-	}
-	p.popular, p.holders = p.count(some, now, granted)
+	p.count(ids[:min(len(ids), mostCounted)], now, landmarks, granted)
 	n := 0
-	for _, id := range ids {
+	for i, id := range ids {
+		if at != nil {
+			at(i, len(ids))
+		}
 		for _, t := range landmarks {
 			n += m.learn(p, id, t, t+over, now, granted)
 		}
@@ -272,32 +273,46 @@ func (h *history) between(perm int, from, to usage.Day) bool {
 // mostCounted is of how many identities it is counted who uses what they hold.
 const mostCounted = 300
 
-// count returns how large a share of those who hold a permission where a log shows it used it up to a day, and how
-// many hold it.
-func (p *Past) count(ids []model.ID, day usage.Day, granted Grants) (share, hold map[int]float64) {
-	share, hold = map[int]float64{}, map[int]float64{}
-	use := map[int]float64{}
+// count notes how large a share of those who hold a permission where a log shows it use it, and had used it by each
+// landmark.
+func (p *Past) count(ids []model.ID, now usage.Day, landmarks []usage.Day, granted Grants) {
+	hold, use := map[int]float64{}, map[int]float64{}
+	for _, t := range landmarks {
+		p.then[t] = map[int]float64{}
+	}
 	for _, id := range ids {
 		h := p.who[id]
-		held := granted.Held(id, day)
-		for perm, g := range granted.Held(id, day-Horizon) { // what was narrowed since was not used either
+		held := granted.Held(id, now)
+		for perm, g := range granted.Held(id, now-Horizon) { // what was narrowed since was not used either
 			if _, still := held[perm]; !still {
 				held[perm] = g
 			}
 		}
+		var does []int
 		for perm, g := range held {
 			if !p.blind(perm, &g) {
 				hold[perm]++
-				if h.days(perm, day) > 0 {
+				if h.perms[perm] != nil {
 					use[perm]++
+					does = append(does, perm)
+				}
+			}
+		}
+		for _, t := range landmarks {
+			for _, perm := range does {
+				if h.days(perm, t) > 0 {
+					p.then[t][perm]++
 				}
 			}
 		}
 	}
+	p.popular, p.holders = map[int]float64{}, hold
 	for perm, n := range hold {
-		share[perm] = use[perm] / n
+		p.popular[perm] = use[perm] / n
+		for _, t := range landmarks {
+			p.then[t][perm] /= n
+		}
 	}
-	return share, hold
 }
 
 // need is whether something was needed within the horizon, and soon.

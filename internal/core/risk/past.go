@@ -20,6 +20,7 @@ type Past struct {
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
 	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
+	crews map[model.ID]*crew    // by group
 	first usage.Day             // of the logs
 
 	asked   []*history                       // whose peers were asked about last
@@ -63,7 +64,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, last usage.Day,
 	counts func(i int, u *usage.Use) bool) *Past {
 	p := &Past{x: x, were: were, ever: map[int]usage.Day{},
-		who: map[model.ID]*history{}, mute: map[model.ID]*history{},
+		who: map[model.ID]*history{}, mute: map[model.ID]*history{}, crews: map[model.ID]*crew{},
 		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
 		stands: map[model.Path]model.PathPattern{}, then: map[usage.Day]map[int]float64{}}
 	for i, u := range uses.All() {
@@ -153,26 +154,51 @@ func (p *Past) At(n model.Path) model.PathPattern {
 // mostPeers is how many peers are looked at: of a large group the first ones by name.
 const mostPeers = 40
 
-// peersOf returns who shares the smallest of an identity's groups.
+// peersOf returns who shares the smallest of an identity's groups in which somebody else did anything.
 func (p *Past) peersOf(id model.ID) map[*history]bool {
-	var best []model.ID
+	self := 0 // it is one of those who did, in each of its groups
+	if p.who[id] != nil && id.Kind != model.Group {
+		self = 1
+	}
+	var best *crew
 	for _, g := range p.x.GroupsOf(id) {
+		if c := p.crew(g); c.n > self && (best == nil || c.n < best.n) {
+			best = c
+		}
+	}
+	peers := map[*history]bool{}
+	if best == nil {
+		return peers
+	}
+	for _, m := range best.first {
+		if m != id && len(peers) < mostPeers {
+			peers[p.who[m]] = true
+		}
+	}
+	return peers
+}
+
+// crew is who of the direct members of a group did anything: how many, and the first ones by name.
+type crew struct {
+	n     int
+	first []model.ID // one more than are looked at, who may be the one that asks
+}
+
+// crew looks at a group, once for all of its members.
+func (p *Past) crew(g model.ID) *crew {
+	c := p.crews[g]
+	if c == nil {
 		var in []model.ID
 		for _, m := range p.x.MembersOf(g) {
-			if m != id && m.Kind != model.Group && p.who[m] != nil {
+			if m.Kind != model.Group && p.who[m] != nil {
 				in = append(in, m)
 			}
 		}
-		if len(in) > 0 && (best == nil || len(in) < len(best)) {
-			best = in
-		}
+		slices.SortFunc(in, model.ID.Compare)
+		c = &crew{len(in), slices.Clone(in[:min(len(in), mostPeers+1)])}
+		p.crews[g] = c
 	}
-	slices.SortFunc(best, model.ID.Compare)
-	peers := map[*history]bool{}
-	for _, id := range best[:min(len(best), mostPeers)] {
-		peers[p.who[id]] = true
-	}
-	return peers
+	return c
 }
 
 // mostAsked is of how many histories it is kept which of their peers do what.

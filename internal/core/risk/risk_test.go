@@ -158,7 +158,7 @@ func TestLearn(t *testing.T) {
 		uses := walk(rand.New(rand.NewPCG(seed, 2)), []float64{.002, .01, .03}[seed%3])
 		then := now - Horizon
 		p := NewPast(x, nil, usage.ListOf(uses...), now-399, then, allowed)
-		m := Learn(p, then, everything{x: x})
+		m := Learn(p, then, everything{x: x}, nil)
 		after := NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed)
 		for id, h := range after.who {
 			parts := p.Parts(id, perm, then, Old)
@@ -185,7 +185,7 @@ func TestLearn(t *testing.T) {
 
 // TestNoPast: without a past the priors speak, and what was never done has no chance.
 func TestNoPast(t *testing.T) {
-	m := Learn(NewPast(estate(t), nil, nil, now, now, allowed), now, everything{x: estate(t)})
+	m := Learn(NewPast(estate(t), nil, nil, now, now, allowed), now, everything{x: estate(t)}, nil)
 	for c := range classes {
 		prior := priors[c][0]
 		if c == Used {
@@ -241,7 +241,7 @@ func TestShortPast(t *testing.T) {
 			f.Add(usage.Call{Time: (now - ago).Time(), Identity: model.MustID("person/p1"), Path: box(0, 0, 0),
 				Permission: model.MustPermission("s/box:read"), Outcome: usage.Done})
 		}
-		m := Learn(NewPast(x, nil, usage.ListOf(f.Uses()...), now-days+1, now, allowed), now, everything{x: x})
+		m := Learn(NewPast(x, nil, usage.ListOf(f.Uses()...), now-days+1, now, allowed), now, everything{x: x}, nil)
 		if knows := m.seen[Used] > 0; knows != (days == 60) {
 			t.Errorf("of %d days it is learned: %t", days, knows)
 		} else if days == 60 && math.Abs(m.late.ahead-want) > .2 {
@@ -298,7 +298,7 @@ func TestSoon(t *testing.T) {
 			uses[i].Days = uses[i].Days.Between(first, now)
 		}
 		p := NewPast(x, nil, usage.ListOf(uses...), first, now, allowed)
-		m := Learn(p, now, everything{x: x})
+		m := Learn(p, now, everything{x: x}, nil)
 		var late, soon [classes]float64
 		for i := range 40 {
 			for _, q := range p.Parts(model.MustID(fmt.Sprint("person/p", i)), read, now, Old) {
@@ -387,7 +387,7 @@ func TestKin(t *testing.T) {
 			t.Errorf("%s on %s: %s, want %s", c.id, c.at, got, c.want)
 		}
 	}
-	m := Learn(p, now, everything{x: x, on: []model.PathPattern{model.MustPathPattern("/m/**")}})
+	m := Learn(p, now, everything{x: x, on: []model.PathPattern{model.MustPathPattern("/m/**")}}, nil)
 	for _, q := range p.Parts(ci, put, now, Old) {
 		if q.Class == Kin && m.Chance(q) < .7 {
 			t.Errorf("the next one is needed with %.2f", m.Chance(q))

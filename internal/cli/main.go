@@ -51,20 +51,22 @@ func Main(args []string, stdin io.Reader, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), endings()...)
 	defer stop()
 	a := &app{in: stdin, clock: time.Now}
+	raw := stderr
 	defer leave(ctx, patience, func() bool { return a.thinks.Load() && !a.acts.Load() }, func() {
 		clear := ""
-		if isTerminal(stderr) {
+		if isTerminal(raw) {
 			clear = "\r\x1b[K" // what was shown of the progress
 		}
-		fmt.Fprintln(stderr, clear+"clipfence: "+interrupted)
+		fmt.Fprintln(raw, clear+"clipfence: "+interrupted)
 		os.Exit(exitCode(ctx.Err()))
 	})()
-	out, stderr := io.Writer(&veil{w: &unread{stdout, a}}), io.Writer(&veil{w: &unread{stderr, a}})
-	a.out, a.err, a.ctx = out, stderr, ctx
+	a.out, a.err = &veil{w: &unread{stdout, a}}, &veil{w: &unread{stderr, a}}
+	stdout, stderr = a.out, a.err
+	a.ctx = ctx
 	cmd := a.root()
 	cmd.SetArgs(args)
 	cmd.SetIn(stdin)
-	cmd.SetOut(out)
+	cmd.SetOut(stdout)
 	cmd.SetErr(stderr)
 	err := cmd.ExecuteContext(ctx)
 	if err == nil {

@@ -78,11 +78,11 @@ func main() {
 
 // score is what became of one way to narrow.
 type score struct {
-	soon, late, triples float64 // identities broken in 30 and in 90 days; identity, permission and place in 90
-	removed             float64 // share of the danger beyond hindsight
-	expected, hasty     float64 // identities broken in 90 and in 30 days, as the draft's own chances say
-	asks                float64 // a month: one of one person a day
-	lost                calibration
+	soon, late, triples float64     // identities broken in 30 and in 90 days; identity, permission and place in 90
+	removed             float64     // share of the danger beyond hindsight
+	expected, hasty     float64     // identities broken in 90 and in 30 days, as the draft's own chances say
+	asks                float64     // a month: one of one person a day
+	lost                calibration // of what was taken away
 }
 
 // days on which each life is judged.

@@ -44,23 +44,27 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 	was, is := at.side(had.Grants), at.side(givenBy(after, id))
 	less := was.less(is)
 	taken := less.Clone()
-	sums := map[spot]*[2]float64{} // of all permissions
+	sums, counted := map[spot]*[2]float64{}, at.x.NewSet() // of all permissions, and which are in it
 	for perm := range denied {
 		taken.Add(perm)
+	}
+	parts := func(perm int, dark *model.Patterns) []Part {
+		all := p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm))))
+		return clip(all, dark, func(on model.PathPattern, each func(model.PathPattern) bool) bool {
+			if on.IsZero() {
+				return was.every(perm, each)
+			}
+			return was.at(on).every(perm, each)
+		})
 	}
 	for perm := range taken.All() {
 		shut := had.Dark(perm)
 		hidden, no := at.places(shut), at.places(denied[perm])
 		kept := func(on model.PathPattern) bool { return is.at(on).over.Has(perm) && !no.some(on) }
-		granted := func(on model.PathPattern, each func(model.PathPattern) bool) bool {
-			if on.IsZero() {
-				return was.every(perm, each)
-			}
-			return was.at(on).every(perm, each)
-		}
 		if !less.Has(perm) && was.every(perm, func(on model.PathPattern) bool { return !no.some(on) }) {
 			continue
 		}
+		counted.Add(perm)
 		left, stays, dark := was.region(perm), is.region(perm).AndNot(no.region), hidden.region
 		add := func(q Part, nth int, in index.Region) {
 			n := float64(p.x.Count(perm, in))
@@ -103,8 +107,7 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 			dark = dark.AndNot(in)
 		}
 		left = left.AndNot(hidden.region)
-		parts := p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm))))
-		for i, q := range clip(parts, hidden.Patterns, granted) {
+		for i, q := range parts(perm, hidden.Patterns) {
 			in := left
 			if !q.Where[0].IsZero() {
 				in = at.often(q.Where).And(left)
@@ -115,10 +118,10 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 	}
 	if len(out) > 0 {
 		for perm := range was.all().All() {
-			if taken.Has(perm) {
+			if counted.Has(perm) {
 				continue
 			}
-			for _, q := range p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm)))) {
+			for _, q := range parts(perm, at.places(had.Dark(perm)).Patterns) {
 				m.sum(sums, q, false)
 			}
 		}

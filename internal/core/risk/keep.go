@@ -95,7 +95,7 @@ func readKept(data []byte) (*Model, map[string][2]float64, error) {
 		for c, bins := range o.from.Bins {
 			for bin, t := range bins {
 				if !(t[0] >= t[1] && t[1] >= 0 && t[0] <= mostKept && t[2] >= 0 && t[2] <= mostKept) {
-					return nil, nil, fmt.Errorf("%w: %g of %g needed, or %g", ErrKept, t[1], t[0], t[0]+t[2])
+					return nil, nil, fmt.Errorf("%w: %g of %g needed, and %g more", ErrKept, t[1], t[0], t[2])
 				}
 				o.to.bins[c][bin] = tally{n: t[0], k: t[1], more: t[2]}
 			}

@@ -35,6 +35,11 @@ func orchard(t *testing.T, field string) string {
 			t.Fatal(err)
 		}
 	}
+	if strings.Contains(field, "ops.yaml") {
+		if err := os.WriteFile(filepath.Join(dir, "ops.yaml"), []byte(noOperations), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
 	must(t, dir, "survey")
 	must(t, dir, "draft", "--for", "workload/bottler")
 	return dir
@@ -390,6 +395,10 @@ func TestLearnedIsKept(t *testing.T) {
 	now := time.Now().UTC()
 	asOf := now.Format(time.RFC3339)
 	draft := func(at string) string {
+		// Which is asked first.
+		if err := os.RemoveAll(filepath.Join(dir, ".clipfence", "index", "orchard.few")); err != nil {
+			t.Fatal(err)
+		}
 		must(t, dir, "draft", "--for", "workload/bottler", "--force", "--as-of", at)
 		return read(filepath.Join(dir, "drafts", "workload-bottler.fence.yaml"))
 	}
@@ -438,3 +447,102 @@ func TestLearnedIsKept(t *testing.T) {
 	draft(asOf)
 	changed("one more call")
 }
+
+// TestFewIsKept: once everybody was compared and learned from, drafts, rehearsals and changes of one read what is
+// kept of few, which says the same to the letter; of what changed, and of what is damaged, all is compared anew.
+func TestFewIsKept(t *testing.T) {
+	t.Parallel()
+	dir := orchard(t, "operations: ops.yaml, ")
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	few := filepath.Join(dir, ".clipfence", "index", "orchard.few")
+	at := time.Now().UTC().Format(time.RFC3339)
+	// What was learned is written anew by whoever looks at everybody, and by nobody else.
+	ask := func(what string, whole bool, args ...string) string {
+		t.Helper()
+		learned, err := filepath.Glob(filepath.Join(dir, ".clipfence", "learned-*"))
+		if err != nil || len(learned) > 1 {
+			t.Fatal(learned, err)
+		}
+		for _, name := range learned {
+			if err := os.Remove(name); err != nil {
+				t.Fatal(err)
+			}
+		}
+		_, out, errs := run(t, dir, append(args, "--as-of", at)...)
+		learned, err = filepath.Glob(filepath.Join(dir, ".clipfence", "learned-*"))
+		if err != nil || whole != (len(learned) == 1) {
+			t.Errorf("%s, %v: everybody was looked at: %t, %v\n%s", what, args, len(learned) == 1, err, errs)
+		}
+		return out + errs
+	}
+	fenceOf := func(what string, whole bool) string {
+		t.Helper()
+		out := ask(what, whole, "draft", "--for", "workload/bottler", "--force")
+		data, err := os.ReadFile(filepath.Join(dir, "drafts", "workload-bottler.fence.yaml"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out + string(data)
+	}
+	first := fenceOf("first", true)
+	if is := fenceOf("again", false); is != first {
+		t.Errorf("by few:\n%s\nwas\n%s", is, first)
+	}
+	rehearsed := ask("again", false, "rehearse", "workload/bottler")
+	kept, err := os.ReadFile(few)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Remove(few); err != nil {
+		t.Fatal(err)
+	}
+	if is := ask("nothing is kept", true, "rehearse", "workload/bottler"); is != rehearsed {
+		t.Errorf("rehearsed:\n%s\nby few:\n%s", is, rehearsed)
+	}
+	for name, text := range map[string]string{"cut short": string(kept[:len(kept)/2]), "nothing in it": "",
+		"of something else": strings.Replace(string(kept), "workload/bottler", "workload/bottles", 1)} {
+		write(".clipfence/index/orchard.few", text)
+		is, told := []string(nil), false
+		for line := range strings.Lines(fenceOf(name, true)) {
+			if strings.Contains(line, "what was kept of the last comparison cannot be read") {
+				told = true
+			} else {
+				is = append(is, line)
+			}
+		}
+		if !told || strings.Join(is, "") != first {
+			t.Errorf("%s: told %t\n%s\nwas\n%s", name, told, is, first)
+		}
+		if is := fenceOf("after it was "+name, false); is != first {
+			t.Errorf("after it was %s:\n%s\nwas\n%s", name, is, first)
+		}
+	}
+	ask("another window", true, "draft", "--for", "workload/bottler", "--force", "--window", "30d")
+	// What else it comes from.
+	fenceOf("the window of before", true)
+	write("ops.yaml", "operations: 1\nmap: [{log: \"press/juice:*\", is: [\"press/vat:scrap\"]}]\n")
+	fenceOf("another map of operations", true)
+	write("ops.yaml", noOperations)
+	if is := fenceOf("the first map", true); is != first {
+		t.Errorf("by the first map of operations:\n%s\nwas\n%s", is, first)
+	}
+	must(t, dir, "survey")
+	fenceOf("another survey", true)
+	fenceOf("the same survey", false)
+	write("more.jsonl", fmt.Sprintf(`{"t":%q,"who":"bottler","op":"juice:read","at":"/orchard/barn:south/vat:three"}`+"\n",
+		time.Now().AddDate(0, 0, -9).UTC().Format(time.RFC3339)))
+	must(t, dir, "survey", "--read", "more.jsonl")
+	if is := fenceOf("one more call", true); is == first {
+		t.Error("one more call draws the same draft")
+	}
+	at = time.Now().AddDate(0, 0, -3).UTC().Format(time.RFC3339)
+	fenceOf("another day", true)
+}
+
+// noOperations maps nothing.
+const noOperations = "operations: 1\nmap: []\n"

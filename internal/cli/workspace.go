@@ -72,6 +72,8 @@ func (a *app) watch() func(work.Event) {
 		case work.Learning:
 			progress("%s: learning from the past: %d of %s, as many as are enough", e.Source, e.Count,
 				render.Plural(e.Of, "identity"))
+		case work.Keeping:
+			progress("%s: keeping what drafts look at: %d of %s", e.Source, e.Count, render.Plural(e.Of, "identity"))
 		case work.Finished:
 			progress("")
 		}

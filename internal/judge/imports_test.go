@@ -83,7 +83,7 @@ var owner = map[string][]string{
 	"go.yaml.in/yaml":                {"yamlfile", "render", "work"},
 	"golang.org/x/crypto/ssh":        {"sshsig", "trust", "work", "cli"},
 	"golang.org/x/term":              {"cli"},
-	"github.com/klauspost/compress/": {"auditlog", "store", "sandbox", "bench"},
+	"github.com/klauspost/compress/": {"auditlog", "store", "lookup", "sandbox", "bench"},
 	"github.com/parquet-go/":         {"auditlog/columns", "render", "bench"},
 	"gonum.org/v1/gonum/":            {"core/risk"},
 	"git.sr.ht/~sbinet/gg":           {"report"},

@@ -3,8 +3,8 @@
 // A file is lines of text. Each begins with the CRC-32C (RFC 3720, appendix B.4) of what follows, in eight hexadecimal
 // digits; a key as a JSON string, which has no line break in it, and what belongs to it, as JSON on one line, stand
 // behind it, with tabs between. The keys of the lines are in order of their bytes; the first line has the empty key
-// and says what the file is of. It is written beside and renamed, so that a killed process leaves the old one or
-// the new one.
+// and says what the file is of, and the last one, whose key no other can have, that it is whole. It is written beside
+// and renamed, so that a killed process leaves the old one or the new one. What is long and no text may be packed.
 package lookup
 
 import (
@@ -14,6 +14,7 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
+	"io"
 	"iter"
 	"os"
 	"path/filepath"
@@ -52,8 +53,7 @@ func Write(file string, head []byte, lines iter.Seq2[Line, error]) error {
 		}
 		last = key
 		line = append(append(append(append(line[:0], key...), '\t'), body...), '\n')
-		fmt.Fprintf(out, "%08x\t", crc32.Checksum(line, table))
-		_, err := out.Write(line)
+		_, err := out.Write(summed(line))
 		return err
 	}
 	err = put(quoted(""), head)
@@ -68,6 +68,9 @@ func Write(file string, head []byte, lines iter.Seq2[Line, error]) error {
 			break
 		}
 	}
+	if err == nil {
+		_, err = out.Write(lastLine)
+	}
 	if end := out.Flush(); err == nil {
 		err = end
 	}
@@ -78,6 +81,14 @@ func Write(file string, head []byte, lines iter.Seq2[Line, error]) error {
 		return err
 	}
 	return os.Rename(f.Name(), file)
+}
+
+// lastLine ends a file: its key is not quoted, and behind all that are.
+var lastLine = summed([]byte("~\t0\n"))
+
+// summed is a line behind its checksum.
+func summed(line []byte) []byte {
+	return append(fmt.Appendf(nil, "%08x\t", crc32.Checksum(line, table)), line...)
 }
 
 // quoted is a key as it stands in a line. [json.Marshal] writes a tab and a line break as escapes, and what is no
@@ -94,13 +105,34 @@ func quoted(key string) []byte {
 	return b
 }
 
-// A File is one that was written.
-type File struct{ data []byte }
+// A File is one that was written. Lines are read as they are asked for: there may be millions.
+type File struct {
+	in   io.ReaderAt
+	size int64
+	io.Closer
+}
 
-// Open reads a file.
+// Open opens a file, to be closed by whoever asked; [ErrDamaged] where its end is missing.
 func Open(file string) (*File, error) {
-	data, err := os.ReadFile(file)
-	return &File{data}, err
+	f, err := os.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	out := &File{f, info.Size(), f}
+	end, err := out.read(max(0, out.size-int64(len(lastLine))), out.size)
+	if err == nil && !bytes.Equal(end, lastLine) {
+		err = ErrDamaged
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return out, nil
 }
 
 // Head returns what the file is of; [ErrDamaged].
@@ -115,15 +147,13 @@ func (f *File) Head() ([]byte, error) {
 // Get returns what belongs to a key, and whether anything does; [ErrDamaged].
 func (f *File) Get(key string) ([]byte, bool, error) {
 	want := quoted(key)
-	from, to := 0, len(f.data) // both where a line begins
+	from, to := int64(0), f.size // both where a line begins
 	for from < to {
-		at := (from + to) / 2
-		begin := bytes.LastIndexByte(f.data[from:at], '\n') + 1 + from
-		n := bytes.IndexByte(f.data[begin:to], '\n')
-		if n < 0 {
-			return nil, false, ErrDamaged
+		begin, line, err := f.line(from, (from+to)/2, to)
+		if err != nil {
+			return nil, false, err
 		}
-		k, body, err := parse(f.data[begin : begin+n+1])
+		k, body, err := parse(line)
 		if err != nil {
 			return nil, false, err
 		}
@@ -131,12 +161,52 @@ func (f *File) Get(key string) ([]byte, bool, error) {
 		case c == 0:
 			return body, true, nil
 		case c < 0:
-			from = begin + n + 1
+			from = begin + int64(len(line))
 		default:
 			to = begin
 		}
 	}
 	return nil, false, nil
+}
+
+// piece is how much is read at a time.
+const piece = 1 << 12
+
+// line returns the line that a place lies in, of some lines, and where it begins.
+func (f *File) line(from, at, to int64) (begin int64, line []byte, err error) {
+	begin, end := at, at
+	for begin > from {
+		some, err := f.read(max(from, begin-piece), begin)
+		if err != nil {
+			return 0, nil, err
+		}
+		if i := bytes.LastIndexByte(some, '\n'); i >= 0 {
+			begin += int64(i + 1 - len(some))
+			break
+		}
+		begin -= int64(len(some))
+	}
+	for n := int64(piece); end < to; n *= 2 {
+		some, err := f.read(end, min(to, end+n))
+		if err != nil {
+			return 0, nil, err
+		}
+		if i := bytes.IndexByte(some, '\n'); i >= 0 {
+			line, err = f.read(begin, end+int64(i+1))
+			return begin, line, err
+		}
+		end += int64(len(some))
+	}
+	return 0, nil, ErrDamaged
+}
+
+// read reads from one place up to another.
+func (f *File) read(from, to int64) ([]byte, error) {
+	b := make([]byte, to-from)
+	if n, err := f.in.ReadAt(b, from); n < len(b) { // it became shorter meanwhile
+		return nil, errors.Join(ErrDamaged, err)
+	}
+	return b, nil
 }
 
 // parse takes a line apart, and sees that it is as it was written.

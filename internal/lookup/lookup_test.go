@@ -53,6 +53,7 @@ func TestGet(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+		defer f.Close()
 		if head, err := f.Head(); err != nil || string(head) != `"it"` {
 			t.Errorf("%d lines: it is of %s, %v", n, head, err)
 		}
@@ -94,6 +95,7 @@ func TestWhole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	defer f.Close()
 	if head, err := f.Head(); err != nil || string(head) != "1" {
 		t.Errorf("it is of %s, %v", head, err)
 	}
@@ -135,16 +137,41 @@ func FuzzDamaged(f *testing.F) {
 			t.Fatal(err)
 		}
 		f, err := lookup.Open(broken)
+		if uint(cut)%uint(len(whole)) > 0 && err == nil {
+			t.Fatal("a file without its end is opened")
+		}
+		if errors.Is(err, lookup.ErrDamaged) {
+			return
+		}
 		if err != nil {
 			t.Fatal(err)
 		}
+		defer f.Close()
 		for i := range 40 {
 			key := fmt.Sprint("k", i)
 			got, found, err := f.Get(key)
-			if want := fmt.Sprintf(`{"of":"%s"}`, key); found && string(got) != want || err != nil && found ||
+			if want := fmt.Sprintf(`{"of":"%s"}`, key); found && string(got) != want || found == (err != nil) ||
 				err != nil && !errors.Is(err, lookup.ErrDamaged) {
 				t.Fatalf("%s is %s %v %v", key, got, found, err)
 			}
 		}
 	})
+}
+
+// TestPack: what is packed is unpacked as it was, and what is no such thing is [lookup.ErrDamaged].
+func TestPack(t *testing.T) {
+	for _, text := range []string{"", "a", strings.Repeat("path/of/something ", 5000)} {
+		b, err := lookup.Pack([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got, err := lookup.Unpack(b); err != nil || string(got) != text {
+			t.Errorf("%d bytes are %d, %v", len(text), len(got), err)
+		}
+		for _, bad := range [][]byte{b[:len(b)-1], append([]byte("x"), b...)} {
+			if got, err := lookup.Unpack(bad); len(b) > 0 && !errors.Is(err, lookup.ErrDamaged) {
+				t.Errorf("what is damaged is %q, %v", got, err)
+			}
+		}
+	}
 }

@@ -47,8 +47,10 @@ func (w *Workspace) toldFile(src string) string {
 
 // untell removes what was told of a source: it is of calls that are not kept any more.
 func (w *Workspace) untell(src string) error {
-	if err := os.Remove(w.toldFile(src)); !errors.Is(err, fs.ErrNotExist) {
-		return err
+	for _, file := range []string{w.toldFile(src), w.fewFile(src)} {
+		if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
 	}
 	return nil
 }
@@ -72,7 +74,7 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 		if w.partly {
 			return errors.New("not all that it looks at could be read")
 		}
-		all, who, of, err := res.Tell()
+		all, who, of, err := res.Tell(nil)
 		if err != nil {
 			return err
 		}
@@ -104,6 +106,7 @@ func (w *Workspace) retold(ctx context.Context, s *Source, id model.ID, window c
 	}
 	var head toldHead
 	if err == nil {
+		defer f.Close()
 		var body []byte
 		if body, err = f.Head(); err == nil {
 			err = json.Unmarshal(body, &head)
@@ -119,9 +122,8 @@ func (w *Workspace) retold(ctx context.Context, s *Source, id model.ID, window c
 	}
 	var res *gauge.Result
 	if err == nil {
-		res, err = gauge.Retell(s.Index, w.weights(), id, head.All, func(id model.ID) ([]byte, bool, error) {
-			return f.Get(id.String())
-		})
+		get := func(id model.ID) ([]byte, bool, error) { return f.Get(id.String()) }
+		res, err = gauge.Retell(s.Index, w.weights(), []model.ID{id}, head.All, get)
 	}
 	if err != nil {
 		w.Log.Warn("what the last comparison told cannot be read, and is compared anew", "error", err)
@@ -171,12 +173,18 @@ func (w *Workspace) toldFrom(ctx context.Context, s *Source, window config.Durat
 		return "", err
 	}
 	fmt.Fprintf(h, "%q\n", forgotten)
-	conf, err := os.ReadFile(w.Path("clipfence.yaml"))
-	if err != nil {
-		return "", err
+	names := []string{"clipfence.yaml"}
+	if s.Operations != "" {
+		names = append(names, s.Operations)
 	}
-	fmt.Fprintf(h, "%d\n", len(conf))
-	h.Write(conf)
+	for _, name := range names {
+		data, err := os.ReadFile(w.Path(name))
+		if err != nil {
+			return "", err
+		}
+		fmt.Fprintf(h, "%d\n", len(data))
+		h.Write(data)
+	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 

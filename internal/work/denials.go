@@ -93,11 +93,12 @@ func (w *Workspace) DraftDenials(ctx context.Context, force bool) (*Denials, err
 		}
 		all, kept = append(all, fences[i]), append(kept, name)
 	}
-	were, err := rehearse.Together(s.Index, fences, in.Uses, res.Placement, in.Weights)
+	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
+	were, err := stage.Together(fences, in.Uses, res.Placement)
 	if err != nil {
 		return nil, err
 	}
-	if out.Joint, err = rehearse.Together(s.Index, all, in.Uses, res.Placement, in.Weights); err != nil {
+	if out.Joint, err = stage.Together(all, in.Uses, res.Placement); err != nil {
 		return nil, err
 	}
 	if were.OK() && !out.Joint.OK() { // never seen, and never to be written down

@@ -77,7 +77,14 @@ func (d *Drafts) Thin() bool { return !usage.Observable(d.Observable) }
 // [draft.ErrProtected]. Of everybody those are left, and told, whose file is there already, so
 // that what was interrupted can go on.
 func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) {
-	id, s, in, res, err := w.gaugedFor(ctx, q.For, q.Window, everyPath)
+	id, src, err := w.about(q.For)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Surveyed(ctx, src)
+	if err == nil && q.For != "" {
+		err = s.Known(id)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -85,10 +92,11 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		return nil, fmt.Errorf("source %s is made of files: %w; a gate opens in a system that is connected as a "+
 			"bridge, so draft without gates", s.Name, source.ErrReadOnly)
 	}
-	worth, err := w.worth(ctx, s, in, res)
+	at, err := w.lookAt(ctx, s, id, q.Window)
 	if err != nil {
 		return nil, err
 	}
+	in, res, worth := at.in, at.res, at.worth
 	ids, most := []model.ID{id}, 1
 	if q.For == "" {
 		ids, most = draft.Candidates(in, res, worth), q.Top
@@ -106,7 +114,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		Caution: q.Caution, Worth: worth, Lessons: lessons, Conditions: q.Conditions, Limits: q.Limits, Gates: q.Gates}
 	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits, Observable: res.Observable}
 	beside := &beside{s: s, worth: worth, now: usage.DayOf(in.AsOf), made: map[model.ID][]placed{}}
-	stage, last := rehearse.NewStage(s.Index, in.Weights), lastOf(in.Uses)
+	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
 	if q.For == "" {
 		o.Made = &beside.all
 	}
@@ -173,7 +181,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err != nil {
 			return nil, err
 		}
-		f.Prove(s.Index, last, k.expects())
+		f.Prove(s.Index, at.last, k.expects())
 		gates, err := w.offer(f, s.Name, q.Force)
 		if q.All && errors.Is(err, ErrThere) {
 			out.Left = append(out.Left, err)

@@ -88,13 +88,11 @@ func keepLearned(file, digest string, worth *draft.Worth) error {
 func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge.Result) (string, error) {
 	h := sha256.New()
 	fmt.Fprintln(h, learning, usage.DayOf(in.AsOf), in.Window, in.History.UTC().Format(time.RFC3339Nano))
-	for _, src := range w.Sources { // people of others may be linked into one
-		survey, err := w.store.Newest(ctx, src.Name)
-		if err != nil && !errors.Is(err, store.ErrNone) {
-			return "", err
-		}
-		fmt.Fprintf(h, "%q %d %s\n", src.Name, survey.ID, survey.Finished.UTC().Format(time.RFC3339Nano))
+	surveys, err := w.surveysOfAll(ctx)
+	if err != nil {
+		return "", err
 	}
+	fmt.Fprint(h, surveys)
 	config, err := os.ReadFile(w.Path("clipfence.yaml"))
 	if err != nil {
 		return "", err
@@ -126,6 +124,19 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge
 		fmt.Fprintf(h, "%s %q %q %t\n", r.Node, r.Service, r.LogClass, enough)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// surveysOfAll says which surveys are the newest: people of other sources may be linked into one.
+func (w *Workspace) surveysOfAll(ctx context.Context) (string, error) {
+	out := ""
+	for _, src := range w.Sources {
+		survey, err := w.store.Newest(ctx, src.Name)
+		if err != nil && !errors.Is(err, store.ErrNone) {
+			return "", err
+		}
+		out += fmt.Sprintf("%q %d %s\n", src.Name, survey.ID, survey.Finished.UTC().Format(time.RFC3339Nano))
+	}
+	return out, nil
 }
 
 func digestUses(h hash.Hash, in *gauge.Input) {

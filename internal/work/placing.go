@@ -15,8 +15,9 @@ import (
 // placing gathers what tells whether a call of a source can be placed: the nodes of every
 // survey of the last year or so, and those of which the log shows that they were made or thrown away, the
 // strangers that clipfence.yaml waives, and the grants that are gone since, by earlier surveys and
-// the ledger.
-func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses) (gauge.PlaceInput, error) {
+// the ledger. Of uses of a few, which nodes the log shows is kept.
+func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses, kept *fewHead) (gauge.PlaceInput,
+	error) {
 	gone, err := w.store.GoneNodes(ctx, s.Name)
 	if err != nil {
 		return gauge.PlaceInput{}, err
@@ -34,7 +35,11 @@ func (w *Workspace) placing(ctx context.Context, s *Source, uses *usage.Uses) (g
 		grouped[in.who] = true
 	}
 	nodes := usage.InventoryOf(s.Index, gone, s.Semantics().Complete)
-	nodes.Witness(uses, func(p model.Permission) []string { e, _ := s.Entry(p); return e.Kinds })
+	if kept == nil {
+		nodes.Witness(uses, func(p model.Permission) []string { e, _ := s.Entry(p); return e.Kinds })
+	} else {
+		nodes.Recall(kept.Saw)
+	}
 	nodes.ComeAndGo(s.Fleeting)
 	left := sync.OnceValue(func() map[model.ID]bool { // nobody asks where each group has a member
 		out := map[model.ID]bool{}
@@ -64,7 +69,7 @@ func (w *Workspace) placed(ctx context.Context, src config.Source) (*gauge.Place
 	if err != nil {
 		return nil, err
 	}
-	in, err := w.placing(ctx, s, uses)
+	in, err := w.placing(ctx, s, uses, nil)
 	if err != nil {
 		return nil, err
 	}

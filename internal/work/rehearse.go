@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"time"
 
 	"clipfence/internal/config"
 	"clipfence/internal/core/fence"
@@ -23,25 +22,20 @@ import (
 // its risk.
 func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, accept bool) (*rehearse.Result, *Risk,
 	error) {
-	uses, _, err := w.uses(ctx, s)
+	at, err := w.lookAt(ctx, s, f.For.In(s.Name), 0)
 	if err != nil {
 		return nil, nil, err
 	}
-	in, err := w.placing(ctx, s, uses)
+	span, placed := at.in.Span(), at.res.Placement
+	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil && w.days(d) != at.in.Window {
+		span = usage.WindowOf(w.now(), w.days(d))
+		placed = gauge.Place(s.Index, at.in.Uses, span, at.in.Place)
+	}
+	r, err := rehearse.NewStage(s.Index, at.in.Weights).Know(at.res).Run(f, at.in.Uses, placed)
 	if err != nil {
 		return nil, nil, err
 	}
-	window := w.Window
-	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil {
-		window = d
-	}
-	span := usage.WindowOf(w.now(), int(time.Duration(window).Hours()/24))
-	placed := gauge.Place(s.Index, uses, span, in)
-	r, err := rehearse.Run(s.Index, f, uses, placed, w.weights())
-	if err != nil {
-		return nil, nil, err
-	}
-	k, err := w.risk(ctx, f)
+	k, err := riskOf(ctx, s, at.worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(at.in.AsOf), f)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -115,7 +109,8 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 	if err != nil {
 		return nil, err
 	}
-	if out.Joint, err = rehearse.Together(s.Index, out.Fences, in.Uses, res.Placement, w.weights()); err != nil {
+	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
+	if out.Joint, err = stage.Together(out.Fences, in.Uses, res.Placement); err != nil {
 		return nil, err
 	}
 	worth, err := w.worth(ctx, s, in, res)

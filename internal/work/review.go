@@ -200,7 +200,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 				if known.worth, err = w.worth(ctx, known.s, known.in, known.res); err != nil {
 					return nil, err
 				}
-				known.stage = rehearse.NewStage(known.s.Index, known.in.Weights)
+				known.stage = rehearse.NewStage(known.s.Index, known.in.Weights).Know(known.res)
 				sources[src.Name] = known
 			}
 			return known.s, nil

@@ -50,19 +50,6 @@ type Miss struct {
 // mostMisses is how many are listed.
 const mostMisses = 5
 
-// risk returns the risk of a fence on the newest survey.
-func (w *Workspace) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
-	_, s, in, res, err := w.gaugedFor(ctx, f.For.String(), 0, everyPath)
-	if err != nil {
-		return nil, err
-	}
-	worth, err := w.worth(ctx, s, in, res)
-	if err != nil {
-		return nil, err
-	}
-	return riskOf(ctx, s, worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(in.AsOf), f)
-}
-
 // riskier says how much more is expected of a fence now than when it was drafted, as far as it
 // says what that was; "" where it is not much more.
 func riskier(f *fence.Fence, k *Risk) string {

@@ -189,7 +189,8 @@ func (w *Workspace) DraftRoles(ctx context.Context, q RolesRequest) (*Roles, err
 		made.For = forWhom(fences, spots, of, func(x at) int { return x.fence })
 		out.Made = append(out.Made, made)
 	}
-	if out.Joint, err = rehearse.Together(s.Index, fences, in.Uses, res.Placement, in.Weights); err != nil {
+	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
+	if out.Joint, err = stage.Together(fences, in.Uses, res.Placement); err != nil {
 		return nil, err
 	}
 	for i, r := range out.Joint.Each {

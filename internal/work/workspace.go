@@ -85,6 +85,7 @@ const (
 	Judging   Doing = "judging"   // Of: grants
 	Looking   Doing = "looking"   // for findings; Of: grants
 	Learning  Doing = "learning"  // Count, Of: identities, as many as are enough
+	Keeping   Doing = "keeping"   // what drafts look at; Count, Of: identities
 	Finished  Doing = "finished"  // with what went on
 )
 
@@ -345,19 +346,6 @@ func (w *Workspace) days(window config.Duration) int {
 	return int(time.Duration(window).Hours() / 24)
 }
 
-// gaugedFor does what GaugedFor does, and may keep on which paths grants were used.
-func (w *Workspace) gaugedFor(ctx context.Context, who string, window config.Duration,
-	what looking) (id model.ID, s *Source, in *gauge.Input, res *gauge.Result, err error) {
-	id, src, err := w.about(who)
-	if err != nil {
-		return id, nil, nil, nil, err
-	}
-	if s, in, res, err = w.gauged(ctx, src, window, what); err == nil && who != "" {
-		err = s.Known(id)
-	}
-	return id, s, in, res, err
-}
-
 // looking says what of a comparison is worked out.
 type looking struct {
 	paths    bool                // it is kept on which paths grants were used, as drafts need it
@@ -404,17 +392,11 @@ func (w *Workspace) gaugedOf(ctx context.Context, s *Source, window config.Durat
 // gaugedWith compares what is in force of a source with some uses.
 func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses, window config.Duration,
 	what looking) (*gauge.Input, *gauge.Result, error) {
-	logs, err := w.store.LogState(ctx, s.Name)
+	in, err := w.input(ctx, s, uses, window, nil)
 	if err != nil {
 		return nil, nil, err
 	}
-	cover := s.covered(uses, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
-	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(),
-		Window: w.days(window), History: cover.Begin(), Protected: w.ProtectedIn(s.Name),
-		Weights: w.weights(), Paths: func(*model.Grant) bool { return what.paths }, Measured: what.measured}
-	if in.Place, err = w.placing(ctx, s, uses); err != nil {
-		return nil, nil, err
-	}
+	in.Paths, in.Measured = func(*model.Grant) bool { return what.paths }, what.measured
 	if in.Since, err = w.grantedSince(ctx, s); err != nil {
 		return nil, nil, err
 	}
@@ -437,6 +419,26 @@ func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses,
 	return in, res, ctx.Err() // what was interrupted is not all
 }
 
+// input gathers what a comparison of some uses with what is in force looks at; of uses of a few, with what is kept of
+// all.
+func (w *Workspace) input(ctx context.Context, s *Source, uses *usage.Uses, window config.Duration,
+	kept *fewHead) (*gauge.Input, error) {
+	logs, err := w.store.LogState(ctx, s.Name)
+	if err != nil {
+		return nil, err
+	}
+	cover := s.logs(usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
+	if kept == nil {
+		s.observe(cover, uses)
+	} else if err := cover.Recall(kept.Logs); err != nil {
+		return nil, err
+	}
+	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(), Window: w.days(window),
+		History: cover.Begin(), Protected: w.ProtectedIn(s.Name), Weights: w.weights()}
+	in.Place, err = w.placing(ctx, s, uses, kept)
+	return in, err
+}
+
 // stages say what a comparison is at.
 var stages = [...]Doing{gauge.Holding: Measuring, gauge.Reaching: Reaching, gauge.Crediting: Crediting,
 	gauge.Judging: Judging, gauge.Learning: Learning}
@@ -444,6 +446,13 @@ var stages = [...]Doing{gauge.Holding: Measuring, gauge.Reaching: Reaching, gaug
 // covered returns what the logs of a source would have shown, as they were read, and as far as somebody says
 // when and where nobody worked.
 func (s *Source) covered(uses *usage.Uses, read usage.Read) *usage.Coverage {
+	cover := s.logs(read)
+	s.observe(cover, uses)
+	return cover
+}
+
+// logs does what covered does, but for what uses show of it.
+func (s *Source) logs(read usage.Read) *usage.Coverage {
 	read.Over = s.Source.Over
 	for _, q := range s.Source.Quiet {
 		if from, to, err := q.Days(); err == nil { // as the configuration was checked
@@ -451,10 +460,13 @@ func (s *Source) covered(uses *usage.Uses, read usage.Read) *usage.Coverage {
 				To: usage.DayOf(to)})
 		}
 	}
-	cover := usage.NewCoverage(s.Coverage(), read)
+	return usage.NewCoverage(s.Coverage(), read)
+}
+
+// observe looks at uses for what the logs of a source really held.
+func (s *Source) observe(cover *usage.Coverage, uses *usage.Uses) {
 	cover.Observe(uses, func(p model.Permission) string { e, _ := s.Entry(p); return e.LogClass }, s.looks(),
 		s.writerRefused)
-	return cover
 }
 
 // looks returns which logs, by service and class, show looking only.

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"encoding/json"
 	"math"
 	"slices"
 	"strconv"
@@ -315,13 +316,8 @@ func (w *Worth) Learned() ([]byte, error) { return w.model.Keep(w.past) }
 // WorthOf is NewWorth with what was learned from the same estate, uses and day before; without that,
 // or where it cannot be read, it learns, and says so.
 func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew bool) {
-	w = &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
+	w = newWorth(in, r)
 	held, callers := 0.0, 0
-	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{}}
-	if in.Before != nil {
-		w.grants.x = in.Before.Index
-		w.grants.scale = gauge.NewScale(w.grants.x, in.Weights)
-	}
 	for _, s := range r.Standings {
 		if s.ID.Kind != model.Group && !s.LastUse.IsZero() {
 			held += max(s.Danger, w.grants.once(s.ID))
@@ -331,17 +327,6 @@ func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew b
 	if callers > 0 {
 		w.avoided = held / float64(callers)
 	}
-	first := w.now
-	if !in.History.IsZero() {
-		first = usage.DayOf(in.History)
-	}
-	w.past = risk.NewPast(in.Index, in.Place.Inventory, in.Uses, first, w.now, func(i int, u *usage.Use) bool {
-		if !u.Outcome.Allowed() {
-			return w.grants.missed(u)
-		}
-		why := r.Placement.Reason(i)
-		return why != gauge.NoPath && why != gauge.NoCaller
-	})
 	if len(learned) > 0 {
 		if m, err := risk.Recall(w.past, learned); err == nil {
 			w.model = m
@@ -354,6 +339,52 @@ func WorthOf(in *gauge.Input, r *gauge.Result, learned []byte) (w *Worth, anew b
 	}
 	w.model = risk.Learn(w.past, w.now, w.grants, at)
 	return w, true
+}
+
+// Whole is what weighing the places of a few takes to be known of all.
+type Whole struct {
+	Avoided float64           // what one avoided break is worth, for caution 1
+	Ever    map[int]usage.Day // see [risk.Others]
+	Learned json.RawMessage
+}
+
+// Whole tells what is known of all, for [WorthOfFew], and who of the members of a group did anything.
+func (w *Worth) Whole() (all Whole, crew func(model.ID) *risk.Crew, err error) {
+	learned, err := w.Learned()
+	return Whole{w.avoided, w.past.Ever(), learned}, w.past.Crew, err
+}
+
+// WorthOfFew weighs the places of a few, whose uses in has and whose grants r has, by what is known of all.
+// Crews are those of all groups in which somebody is whose places are asked about. An error is of what was learned.
+func WorthOfFew(in *gauge.Input, r *gauge.Result, all *Whole, crews map[model.ID]*risk.Crew) (*Worth, error) {
+	w := newWorth(in, r)
+	w.avoided = all.Avoided
+	w.past.Know(risk.Others{Ever: all.Ever, Crews: crews})
+	var err error
+	w.model, err = risk.Recall(w.past, all.Learned)
+	return w, err
+}
+
+// newWorth reads the past.
+func newWorth(in *gauge.Input, r *gauge.Result) *Worth {
+	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
+	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{}}
+	if in.Before != nil {
+		w.grants.x = in.Before.Index
+		w.grants.scale = gauge.NewScale(w.grants.x, in.Weights)
+	}
+	first := w.now
+	if !in.History.IsZero() {
+		first = usage.DayOf(in.History)
+	}
+	w.past = risk.NewPast(in.Index, in.Place.Inventory, in.Uses, first, w.now, func(i int, u *usage.Use) bool {
+		if !u.Outcome.Allowed() {
+			return w.grants.missed(u)
+		}
+		why := r.Placement.Reason(i)
+		return why != gauge.NoPath && why != gauge.NoCaller
+	})
+	return w
 }
 
 // Risk returns what the chances come from: the past, and what was learned from it.

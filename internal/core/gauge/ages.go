@@ -39,7 +39,7 @@ const soonAfter = 24 * time.Hour
 // predates notes, of a use of some grants, those that were made after it: all of them, or none.
 func (r *part) predates(u *usage.Use, grants []int) {
 	for _, g := range grants {
-		made := r.out.Grants[g].Grant.Created
+		made := r.x.Grant(g).Created
 		if made.IsZero() || !u.First.Before(made.Add(-soonAfter)) {
 			return
 		}

@@ -461,7 +461,7 @@ func (r *runner) prepare() {
 		}
 		list, ok := holders[g.Grant.To]
 		if !ok {
-			list = r.holdersOf(g.Grant.To)
+			list = holdersOf(r.x, g.Grant.To)
 			holders[g.Grant.To] = list
 		}
 		g.Holders = list
@@ -484,25 +484,23 @@ func (r *runner) prepare() {
 }
 
 // holdersOf returns who has, in the end, what is granted to an identity.
-func (r *runner) holdersOf(to model.ID) []model.ID {
+func holdersOf(x *index.Index, to model.ID) []model.ID {
+	n, ok := x.Number(to)
+	listed := func(i int) bool { return x.Known(i) && x.ID(i).Source == "" }
 	switch {
-	case to.Open():
+	case to.Open() || !ok:
 		return nil
-	case to.Kind != model.Group && r.out.byID[to] == nil:
+	case to.Kind != model.Group && !listed(n):
 		return nil
 	case to.Kind != model.Group:
 		return []model.ID{to}
 	}
-	n, ok := r.x.Number(to)
-	if !ok {
-		return nil
-	}
 	var in []int
-	r.x.Members(n, func(i int) { in = append(in, i) })
+	x.Members(n, func(i int) { in = append(in, i) })
 	slices.Sort(in)
 	var out []model.ID
 	for _, i := range in {
-		if id := r.x.ID(i); id.Kind != model.Group && r.out.byID[id] != nil {
+		if id := x.ID(i); id.Kind != model.Group && listed(i) {
 			out = append(out, id)
 		}
 	}
@@ -593,6 +591,9 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, gra
 	}
 	node, inside := at.Nearest()
 	for _, g := range grants {
+		if r.out.Grants[g] == nil { // it was not told of
+			continue
+		}
 		mu := &r.locks[g%len(r.locks)]
 		mu.Lock()
 		pu := r.credit(r.out.Grants[g], perm, u)

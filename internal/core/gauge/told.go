@@ -10,6 +10,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/usage"
 )
 
@@ -17,12 +18,14 @@ import (
 //
 // A comparison of everything takes minutes on a large estate, and whoever asks about one identity waits nearly as
 // long: who else may have made a call, and what no log shows, takes all of it. So what a comparison says of
-// each identity, and of each grant to it, can be kept and read again, one by one. The uses are not kept.
+// each identity, and of each grant to it, can be kept and read again, one by one. The uses are not kept with it:
+// whoever has those of the few that it asks about credits them anew, see [Result.Credit].
 
 // toldAll is what is told of a comparison besides.
 type toldAll struct {
 	Window     usage.Window
 	Observable float64
+	Drafts     bool // with what drafts look at besides
 }
 
 // toldOf is what is told of one whom the estate lists or grants name.
@@ -50,13 +53,21 @@ type toldGrant struct {
 	Kept         float64
 	Nodes        int
 	UsedNodes    int
+
+	Dark  []Hidden `json:",omitempty"`
+	Spare []int    `json:",omitempty"` // see [Result.Redundant]
 }
 
-// Tell writes what a whole comparison tells: of itself, and one by one of each whom the estate lists or grants name.
-// It is an error of one that did not measure everybody.
-func (r *Result) Tell() (all []byte, who []model.ID, of func(model.ID) ([]byte, error), err error) {
-	if all, err = json.Marshal(toldAll{r.Window, r.Observable}); err != nil {
+// Tell writes what a whole comparison tells: of itself, and one by one of each whom the estate lists or grants name;
+// where drafts is given, which is what was compared, with what drafts look at besides. It is an error of one that did
+// not measure everybody.
+func (r *Result) Tell(drafts *Input) (all []byte, who []model.ID, of func(model.ID) ([]byte, error), err error) {
+	if all, err = json.Marshal(toldAll{r.Window, r.Observable, drafts != nil}); err != nil {
 		return nil, nil, nil, err
+	}
+	var spare map[int][]int
+	if drafts != nil {
+		spare = r.Redundant(drafts)
 	}
 	for _, s := range r.Standings {
 		if !s.reached {
@@ -82,9 +93,12 @@ func (r *Result) Tell() (all []byte, who []model.ID, of func(model.ID) ([]byte, 
 			t.Standing, t.Calls, grants = &one, r.Placement.Of[id], s.Grants
 		}
 		for _, g := range grants {
-			t.Grants = append(t.Grants, toldGrant{g.Number, g.Since, g.Used, g.Rare, g.TooNew, g.Undecidable,
-				g.Unobservable, g.Unused, g.Held, g.HeldBy, g.Refused, g.Frozen, g.Danger, g.Blind, g.Kept, g.Nodes,
-				g.UsedNodes})
+			one := toldGrant{g.Number, g.Since, g.Used, g.Rare, g.TooNew, g.Undecidable, g.Unobservable, g.Unused,
+				g.Held, g.HeldBy, g.Refused, g.Frozen, g.Danger, g.Blind, g.Kept, g.Nodes, g.UsedNodes, nil, nil}
+			if drafts != nil {
+				one.Dark, one.Spare = g.Dark, spare[g.Number]
+			}
+			t.Grants = append(t.Grants, one)
 		}
 		return json.Marshal(&t)
 	}, nil
@@ -93,9 +107,9 @@ func (r *Result) Tell() (all []byte, who []model.ID, of func(model.ID) ([]byte, 
 // ErrUntold: what was kept is not what a comparison of the estate tells.
 var ErrUntold = errors.New("this was not told of the estate")
 
-// Retell reads what was told of a comparison of the same estate about an identity: its standing, how its calls could
-// be placed, and the grants that reach it. Get returns what was told of one; false: nothing was. [ErrUntold].
-func Retell(x *index.Index, w Weights, id model.ID, all []byte, get func(model.ID) ([]byte, bool, error)) (*Result,
+// Retell reads what was told of a comparison of the same estate about some identities: their standing, how their calls
+// could be placed, and the grants that reach them. Get returns what was told of one; false: nothing was. [ErrUntold].
+func Retell(x *index.Index, w Weights, ids []model.ID, all []byte, get func(model.ID) ([]byte, bool, error)) (*Result,
 	error) {
 	var head toldAll
 	if err := json.Unmarshal(all, &head); err != nil {
@@ -104,47 +118,83 @@ func Retell(x *index.Index, w Weights, id model.ID, all []byte, get func(model.I
 	r := &Result{Window: head.Window, Observable: head.Observable, byID: map[model.ID]*Standing{},
 		Grants: make([]*GrantResult, x.GrantNumbers()), Placement: &Placement{Of: map[model.ID]*Tally{}},
 		Scale: NewScale(x, w)}
-	for _, n := range x.Givers(id) {
-		to := x.ID(n)
-		own := x.GrantsTo(to)
-		body, told, err := get(to)
-		if err != nil {
-			return nil, err
-		}
-		identity, known := x.Identity(to)
-		if !told {
-			if len(own) > 0 || known && to.Source == "" {
-				return nil, fmt.Errorf("%w: nothing of %s", ErrUntold, to)
+	if head.Drafts {
+		r.redundant.Do(func() { r.spare = map[int][]int{} })
+	}
+	read := map[int]bool{}
+	for _, id := range ids {
+		for _, n := range x.Givers(id) {
+			if read[n] {
+				continue
 			}
-			continue
-		}
-		var t toldOf
-		if err := json.Unmarshal(body, &t); err != nil {
-			return nil, fmt.Errorf("%w: of %s: %w", ErrUntold, to, err)
-		}
-		var grants []*GrantResult
-		for i := range t.Grants {
-			g := &t.Grants[i]
-			if !slices.Contains(own, g.Number) {
-				return nil, fmt.Errorf("%w: a grant to %s", ErrUntold, to)
+			read[n] = true
+			if err := r.retell(x, x.ID(n), get); err != nil {
+				return nil, err
 			}
-			r.Grants[g.Number] = &GrantResult{Number: g.Number, Grant: x.Grant(g.Number), Since: g.Since,
-				Perms: x.SharedPerms(g.Number), Used: g.Used, Rare: g.Rare, TooNew: g.TooNew,
-				Undecidable: g.Undecidable, Unobservable: g.Unobservable, Unused: g.Unused, Held: g.Held,
-				HeldBy: g.HeldBy, Refused: g.Refused, Frozen: g.Frozen, Danger: g.Danger, Blind: g.Blind,
-				Kept: g.Kept, Nodes: g.Nodes, UsedNodes: g.UsedNodes}
-			grants = append(grants, r.Grants[g.Number])
-		}
-		if len(grants) != len(own) {
-			return nil, fmt.Errorf("%w: %d of %d grants to %s", ErrUntold, len(grants), len(own), to)
-		}
-		if t.Standing != nil {
-			t.Standing.ID, t.Standing.Identity, t.Standing.Grants, t.Standing.reached = to, identity, grants, true
-			r.Standings, r.byID[to] = append(r.Standings, t.Standing), t.Standing
-		}
-		if t.Calls != nil {
-			r.Placement.Of[to] = t.Calls
 		}
 	}
 	return r, nil
+}
+
+// retell reads what was told of one, by name.
+func (r *Result) retell(x *index.Index, to model.ID, get func(model.ID) ([]byte, bool, error)) error {
+	own := x.GrantsTo(to)
+	body, told, err := get(to)
+	if err != nil {
+		return err
+	}
+	identity, known := x.Identity(to)
+	if !told {
+		if len(own) > 0 || known && to.Source == "" {
+			return fmt.Errorf("%w: nothing of %s", ErrUntold, to)
+		}
+		return nil
+	}
+	var t toldOf
+	if err := json.Unmarshal(body, &t); err != nil {
+		return fmt.Errorf("%w: of %s: %w", ErrUntold, to, err)
+	}
+	var grants []*GrantResult
+	var holders []model.ID
+	if len(t.Grants) > 0 {
+		holders = holdersOf(x, to)
+	}
+	for i := range t.Grants {
+		g := &t.Grants[i]
+		if !slices.Contains(own, g.Number) {
+			return fmt.Errorf("%w: a grant to %s", ErrUntold, to)
+		}
+		r.Grants[g.Number] = &GrantResult{Number: g.Number, Grant: x.Grant(g.Number), Since: g.Since, Holders: holders,
+			Perms: x.SharedPerms(g.Number), Used: g.Used, Rare: g.Rare, TooNew: g.TooNew,
+			Undecidable: g.Undecidable, Unobservable: g.Unobservable, Unused: g.Unused, Held: g.Held,
+			HeldBy: g.HeldBy, Refused: g.Refused, Frozen: g.Frozen, Dark: g.Dark, Danger: g.Danger, Blind: g.Blind,
+			Kept: g.Kept, Nodes: g.Nodes, UsedNodes: g.UsedNodes}
+		if len(g.Spare) > 0 {
+			r.spare[g.Number] = g.Spare
+		}
+		grants = append(grants, r.Grants[g.Number])
+	}
+	if len(grants) != len(own) {
+		return fmt.Errorf("%w: %d of %d grants to %s", ErrUntold, len(grants), len(own), to)
+	}
+	if t.Standing != nil {
+		t.Standing.ID, t.Standing.Identity, t.Standing.Grants, t.Standing.reached = to, identity, grants, true
+		r.Standings, r.byID[to] = append(r.Standings, t.Standing), t.Standing
+	}
+	if t.Calls != nil {
+		r.Placement.Of[to] = t.Calls
+	}
+	return nil
+}
+
+// Credit places uses and credits them to the grants that were told of, as the comparison did that was told. Of a
+// grant that is all its use where all that its holders did is among them.
+func (r *Result) Credit(in *Input) {
+	run := &runner{in: in, x: in.Index, span: r.Window, now: usage.DayOf(in.AsOf), activity: activities{}, out: r}
+	for range parallel.Workers() {
+		run.parts = append(run.parts, newPart(run))
+	}
+	told := r.Placement.Of
+	run.attribute()
+	r.Placement.Of = told
 }

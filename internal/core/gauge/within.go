@@ -35,6 +35,7 @@ type Within struct {
 	kept    int // pieces in own
 	few     int // how many are looked at before groups are
 	anybody *total
+	told    *Result // a comparison of the same estate; nil: none is at hand
 }
 
 // gets is what somebody gets to.
@@ -66,6 +67,9 @@ func withinOf(s *Scale, g *escalate.Graph) *Within {
 	return w
 }
 
+// Know takes what a comparison of the same estate, with the same weights, measured of anybody as it is.
+func (w *Within) Know(r *Result) { w.told = r }
+
 // graph returns who can get further how.
 func (w *Within) graph() *escalate.Graph {
 	if w.g == nil {
@@ -88,6 +92,11 @@ func (w *Within) Of(id model.ID) Reach {
 	n, ok := w.s.x.Number(id)
 	if !ok {
 		return Reach{Danger: w.s.HeldDanger(id)}
+	}
+	if w.told != nil {
+		if s := w.told.byID[id]; s != nil && s.reached {
+			return s.Within
+		}
 	}
 	if w.g == nil && !w.climbs(id) {
 		_, held := w.s.Held(id)

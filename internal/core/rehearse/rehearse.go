@@ -157,6 +157,13 @@ func NewStage(before *index.Index, w gauge.Weights) *Stage {
 	return &Stage{before, w, scale, gauge.NewWithin(scale), check.Of(before)}
 }
 
+// Know takes from a comparison of the estate, with the same weights, what is within whose reach, which takes long
+// to work out anew.
+func (s *Stage) Know(r *gauge.Result) *Stage {
+	s.within.Know(r)
+	return s
+}
+
 // Run rehearses a fence on an estate: see [Stage.Run].
 func Run(before *index.Index, f *fence.Fence, uses *usage.Uses, p *gauge.Placement, w gauge.Weights) (*Result, error) {
 	return NewStage(before, w).Run(f, uses, p)

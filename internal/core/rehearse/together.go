@@ -43,12 +43,17 @@ func (j *Joint) OK() bool {
 // weights are as for [Run].
 func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge.Placement,
 	w gauge.Weights) (*Joint, error) {
+	return NewStage(before, w).Together(fs, uses, p)
+}
+
+// Together rehearses several fences: see [Together].
+func (s *Stage) Together(fs []*fence.Fence, uses *usage.Uses, p *gauge.Placement) (*Joint, error) {
+	before, w := s.before, s.weights
 	j := &Joint{}
 	all := map[model.ID]bool{}
 	of := map[model.ID][]*fence.Fence{}
-	stage := NewStage(before, w)
 	for _, f := range fs {
-		r, err := stage.Run(f, uses, p)
+		r, err := s.Run(f, uses, p)
 		if err != nil {
 			return nil, err
 		}
@@ -88,7 +93,7 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 			j.Only = append(j.Only, b)
 		}
 	}
-	one, two := stage.scale, gauge.NewScale(after, w)
+	one, two := s.scale, gauge.NewScale(after, w)
 	for _, id := range slices.SortedFunc(maps.Keys(all), model.ID.Compare) {
 		if id.Kind == model.Group || id.Open() {
 			continue

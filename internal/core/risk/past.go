@@ -20,7 +20,7 @@ type Past struct {
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
 	mute  map[model.ID]*history // of those who did nothing, which have peers all the same
-	crews map[model.ID]*crew    // by group
+	crews map[model.ID]*Crew    // by group
 	first usage.Day             // of the logs
 
 	asked   []*history                       // whose peers were asked about last
@@ -42,8 +42,9 @@ type inside struct {
 
 // history is what one identity used.
 type history struct {
+	id    model.ID
 	perms map[int]*used
-	peers map[*history]bool // who is in a group with it
+	peers map[*history]bool // who is in a group with it; nil: nobody asked, see near
 	doing *doing            // the last answer of known
 	seen  *seen             // the last answer of where
 
@@ -64,7 +65,7 @@ type used struct{ at map[model.Path]usage.Days } // by the node that holds the p
 func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, last usage.Day,
 	counts func(i int, u *usage.Use) bool) *Past {
 	p := &Past{x: x, were: were, ever: map[int]usage.Day{},
-		who: map[model.ID]*history{}, mute: map[model.ID]*history{}, crews: map[model.ID]*crew{},
+		who: map[model.ID]*history{}, mute: map[model.ID]*history{}, crews: map[model.ID]*Crew{},
 		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
 		stands: map[model.Path]model.PathPattern{}, then: map[usage.Day]map[int]float64{}}
 	for i, u := range uses.All() {
@@ -78,7 +79,7 @@ func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, las
 		}
 		h := p.who[u.Principal()]
 		if h == nil {
-			h = &history{perms: map[int]*used{}}
+			h = &history{id: u.Principal(), perms: map[int]*used{}}
 			p.who[u.Principal()] = h
 		}
 		s := h.perms[perm]
@@ -92,11 +93,28 @@ func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, las
 		at := p.Node(u.Path)
 		s.at[at] = s.at[at].Union(days)
 	}
-	for id, h := range p.who {
-		h.peers = p.peersOf(id)
-	}
 	return p
 }
+
+// Others is what a past made from the uses of a few has to be told of all, for [Past.Know].
+type Others struct {
+	Ever  map[int]usage.Day  // of each permission, by number, the first day on which anybody used it
+	Crews map[model.ID]*Crew // by group
+}
+
+// A Crew is who of the direct members of a group did anything: how many, and the first ones by name, one more than are
+// looked at, who may be the one that asks.
+type Crew struct {
+	N     int
+	First []model.ID
+}
+
+// Ever returns of each permission, by number, the first day on which anybody used it. Nobody may change it.
+func (p *Past) Ever() map[int]usage.Day { return p.ever }
+
+// Know tells a past that was made from the uses of a few what all did. The uses must be all those of whom it is asked
+// about, and of all whom the crews of their groups name, which must all be told.
+func (p *Past) Know(o Others) { p.ever, p.crews = o.Ever, o.Crews }
 
 // of returns the history of an identity.
 func (p *Past) of(id model.ID) *history {
@@ -105,7 +123,7 @@ func (p *Past) of(id model.ID) *history {
 	}
 	h := p.mute[id]
 	if h == nil {
-		h = &history{peers: p.peersOf(id)}
+		h = &history{id: id}
 		p.mute[id] = h
 	}
 	return h
@@ -160,9 +178,9 @@ func (p *Past) peersOf(id model.ID) map[*history]bool {
 	if p.who[id] != nil && id.Kind != model.Group {
 		self = 1
 	}
-	var best *crew
+	var best *Crew
 	for _, g := range p.x.GroupsOf(id) {
-		if c := p.crew(g); c.n > self && (best == nil || c.n < best.n) {
+		if c := p.Crew(g); c.N > self && (best == nil || c.N < best.N) {
 			best = c
 		}
 	}
@@ -170,7 +188,7 @@ func (p *Past) peersOf(id model.ID) map[*history]bool {
 	if best == nil {
 		return peers
 	}
-	for _, m := range best.first {
+	for _, m := range best.First {
 		if m != id && len(peers) < mostPeers {
 			peers[p.who[m]] = true
 		}
@@ -178,14 +196,16 @@ func (p *Past) peersOf(id model.ID) map[*history]bool {
 	return peers
 }
 
-// crew is who of the direct members of a group did anything: how many, and the first ones by name.
-type crew struct {
-	n     int
-	first []model.ID // one more than are looked at, who may be the one that asks
+// near returns who is a peer of somebody.
+func (p *Past) near(h *history) map[*history]bool {
+	if h.peers == nil {
+		h.peers = p.peersOf(h.id)
+	}
+	return h.peers
 }
 
-// crew looks at a group, once for all of its members.
-func (p *Past) crew(g model.ID) *crew {
+// Crew looks at a group, once for all of its members. Nobody may change it.
+func (p *Past) Crew(g model.ID) *Crew {
 	c := p.crews[g]
 	if c == nil {
 		var in []model.ID
@@ -195,7 +215,7 @@ func (p *Past) crew(g model.ID) *crew {
 			}
 		}
 		slices.SortFunc(in, model.ID.Compare)
-		c = &crew{len(in), slices.Clone(in[:min(len(in), mostPeers+1)])}
+		c = &Crew{len(in), slices.Clone(in[:min(len(in), mostPeers+1)])}
 		p.crews[g] = c
 	}
 	return c
@@ -208,7 +228,7 @@ const mostAsked = 1000
 func (p *Past) doers(h *history, perm int) []*history {
 	if h.does == nil {
 		h.does = map[int][]*history{}
-		for o := range h.peers {
+		for o := range p.near(h) {
 			for perm := range o.perms {
 				h.does[perm] = append(h.does[perm], o)
 			}
@@ -809,7 +829,7 @@ func (p *Past) peers(h *history, doers []*history, perm int, day usage.Day, had 
 	}
 	var many, some []model.PathPattern
 	for _, at := range slices.SortedFunc(maps.Keys(n), model.Path.Compare) {
-		if 2*n[at] >= len(h.peers) && len(h.peers) > 1 {
+		if 2*n[at] >= len(p.near(h)) && len(p.near(h)) > 1 {
 			many = append(many, p.At(at))
 		} else {
 			some = append(some, p.At(at))
@@ -838,7 +858,7 @@ func (p *Past) firsts(h *history, perm int, day usage.Day, t Tenure, workload bo
 	}
 	peers := [2]int{0, 3}
 	switch {
-	case share > 0 && 3*share >= len(h.peers):
+	case share > 0 && 3*share >= len(p.near(h)):
 		peers[0] = 2
 	case share > 0:
 		peers[0] = 1

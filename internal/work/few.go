@@ -1,0 +1,266 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"slices"
+	"time"
+
+	"clipfence/internal/config"
+	"clipfence/internal/core/draft"
+	"clipfence/internal/core/gauge"
+	"clipfence/internal/core/model"
+	"clipfence/internal/core/risk"
+	"clipfence/internal/core/usage"
+	"clipfence/internal/lookup"
+)
+
+// What drafts look at is kept
+//
+// Whoever drafts, rehearses or applies for one identity needs little of what a comparison of everybody and its past
+// tells: see [draft.Few]. So once everybody was compared and learned from, what each is granted, did, and whom it
+// works beside is kept in a file beside the snapshot, a source's last one, under a digest of all that it came from;
+// and the next question about one reads that of a few, where everything is as it was. What does not hold, or cannot
+// be read, is compared anew.
+
+// keeping changes with what is kept, so that what an earlier program kept is not taken.
+const keeping = "few 1"
+
+// looked is what a draft, or a rehearsal, looks at.
+type looked struct {
+	s     *Source
+	in    *gauge.Input // of a few: with their uses alone, and without what says of grants how old they are
+	res   *gauge.Result
+	worth *draft.Worth
+	last  time.Time // of all calls
+}
+
+// fewHead is the head of the file.
+type fewHead struct {
+	From  string    // a digest of what it came from
+	At    time.Time // when
+	Until time.Time // it holds before that
+	Last  time.Time // of all calls
+	All   json.RawMessage
+	Logs  json.RawMessage
+	Saw   []model.Path // nodes that the log shows
+	Whole draft.Whole
+}
+
+// fewLine is what is kept of one.
+type fewLine struct {
+	Told json.RawMessage `json:",omitempty"`
+	Crew *risk.Crew      `json:",omitempty"` // of a group
+	Uses []byte          `json:",omitempty"` // with its rights: see [usage.AppendUses], packed
+}
+
+func (w *Workspace) fewFile(src string) string {
+	return w.Path(".clipfence/index/" + url.PathEscape(src) + ".few")
+}
+
+// lookAt returns what a draft of somebody looks at, or of everybody where that is the zero ID.
+func (w *Workspace) lookAt(ctx context.Context, s *Source, who model.ID, window config.Duration) (*looked, error) {
+	from, err := w.fewFrom(ctx, s, window)
+	if err != nil {
+		return nil, err
+	}
+	if few, ok := draft.Few(s.Index, who); ok && !who.IsZero() {
+		out, err := w.fewOf(ctx, s, few, window, from)
+		switch {
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
+		case err == nil && out != nil:
+			return out, nil
+		case err != nil && !errors.Is(err, fs.ErrNotExist):
+			w.Log.Warn("what was kept of the last comparison cannot be read, and is compared anew", "error", err)
+		}
+	}
+	w.partly = false
+	_, in, res, err := w.gaugedOf(ctx, s, window, everyPath)
+	if err != nil {
+		return nil, err
+	}
+	worth, err := w.worth(ctx, s, in, res)
+	if err != nil {
+		return nil, err
+	}
+	out := &looked{s, in, res, worth, lastOf(in.Uses)}
+	if err := w.keepFew(ctx, out, window, from); err != nil { // no answer needs it
+		w.Log.Debug("what drafts look at is not kept", "error", err)
+	}
+	return out, nil
+}
+
+// fewFrom is a digest of all that is looked at beside the clock.
+func (w *Workspace) fewFrom(ctx context.Context, s *Source, window config.Duration) (string, error) {
+	from, err := w.toldFrom(ctx, s, window)
+	if err != nil {
+		return "", err
+	}
+	others, err := w.surveysOfAll(ctx)
+	return keeping + " " + learning + " " + from + " " + others, err
+}
+
+// keepFew writes what drafts of few look at.
+func (w *Workspace) keepFew(ctx context.Context, l *looked, window config.Duration, from string) error {
+	if now, err := w.fewFrom(ctx, l.s, window); err != nil || now != from {
+		return errors.Join(err, errors.New("what it looks at changed meanwhile"))
+	}
+	if w.partly {
+		return errors.New("not all that it looks at could be read")
+	}
+	all, who, tell, err := l.res.Tell(l.in)
+	if err != nil {
+		return err
+	}
+	whole, crew, err := l.worth.Whole()
+	if err != nil {
+		return err
+	}
+	logs, err := l.in.Coverage.Observed()
+	if err != nil {
+		return err
+	}
+	head, err := json.Marshal(fewHead{from, l.in.AsOf, holdsUntil(l.s, l.in.AsOf), l.last, all, logs,
+		l.in.Place.Inventory.Witnessed(), whole})
+	if err != nil {
+		return err
+	}
+	told := map[model.ID]bool{}
+	for _, id := range who {
+		told[id] = true
+	}
+	for id := range l.in.Uses.Principals() {
+		told[id] = told[id] || false
+	}
+	for n := range l.s.Identities() {
+		if id := l.s.ID(n); id.Kind == model.Group {
+			told[id] = told[id] || false
+		}
+	}
+	type key struct {
+		text string
+		id   model.ID
+	}
+	keys := make([]key, 0, len(told))
+	for id := range told {
+		keys = append(keys, key{id.String(), id})
+	}
+	slices.SortFunc(keys, func(a, b key) int { return lookup.Compare(a.text, b.text) })
+	line := func(id model.ID) (body []byte, err error) {
+		var of fewLine
+		if told[id] {
+			if of.Told, err = tell(id); err != nil {
+				return nil, err
+			}
+		}
+		if id.Kind == model.Group {
+			of.Crew = crew(id)
+		}
+		for range l.in.Uses.As(id) { // some have none
+			uses, err := usage.AppendUses(nil, l.in.Uses.As(id))
+			if err == nil {
+				of.Uses, err = lookup.Pack(uses)
+			}
+			if err != nil {
+				return nil, err
+			}
+			break
+		}
+		return json.Marshal(&of)
+	}
+	defer w.progress(Event{Source: l.s.Name, Doing: Finished})
+	return lookup.Write(w.fewFile(l.s.Name), head, func(yield func(lookup.Line, error) bool) {
+		for i, k := range keys {
+			w.progress(Event{Source: l.s.Name, Doing: Keeping, Count: i, Of: len(keys)})
+			body, err := line(k.id)
+			if err == nil {
+				err = ctx.Err()
+			}
+			if !yield(lookup.Line{Key: k.text, Body: body}, err) {
+				return
+			}
+		}
+	})
+}
+
+// fewOf returns what is kept of a few, nil where nothing is that holds.
+func (w *Workspace) fewOf(ctx context.Context, s *Source, few []model.ID, window config.Duration,
+	from string) (*looked, error) {
+	f, err := lookup.Open(w.fewFile(s.Name))
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	var head fewHead
+	body, err := f.Head()
+	if err == nil {
+		err = json.Unmarshal(body, &head)
+	}
+	now := w.now()
+	if err != nil || head.From != from || now.Before(head.At) || !now.Before(head.Until) {
+		return nil, err
+	}
+	lines := map[model.ID]*fewLine{}
+	line := func(id model.ID) (*fewLine, error) {
+		if l, known := lines[id]; known {
+			return l, nil
+		}
+		body, found, err := f.Get(id.String())
+		l := &fewLine{}
+		if err == nil && found {
+			err = json.Unmarshal(body, l)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("of %s: %w", id, err)
+		}
+		lines[id] = l
+		return l, nil
+	}
+	crews := map[model.ID]*risk.Crew{}
+	for _, g := range draft.Groups(s.Index, few) {
+		l, err := line(g)
+		if err == nil && l.Crew == nil {
+			err = fmt.Errorf("of %s: %w", g, gauge.ErrUntold)
+		}
+		if err != nil {
+			return nil, err
+		}
+		crews[g] = l.Crew
+	}
+	gather := &usage.Gather{}
+	for _, id := range draft.Callers(few, crews) {
+		l, err := line(id)
+		var uses []byte
+		if err == nil && len(l.Uses) > 0 {
+			if uses, err = lookup.Unpack(l.Uses); err == nil {
+				err = gather.AddUses(uses)
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("uses of %s: %w", id, err)
+		}
+	}
+	in, err := w.input(ctx, s, gather.Uses(), window, &head)
+	if err != nil {
+		return nil, err
+	}
+	if in.Before, in.Joined, err = w.before(ctx, s); err != nil {
+		return nil, err
+	}
+	res, worth, err := draft.Told(in, few, head.All, func(id model.ID) ([]byte, bool, error) {
+		l, err := line(id)
+		if err != nil {
+			return nil, false, err
+		}
+		return l.Told, l.Told != nil, nil
+	}, &head.Whole, crews)
+	if err != nil {
+		return nil, err
+	}
+	return &looked{s, in, res, worth, head.Last}, ctx.Err()
+}

@@ -846,3 +846,18 @@ func TestOtherWorkspace(t *testing.T) {
 		}
 	}
 }
+
+// TestCloseWhatIsGone: a grant that was seen to be there and that somebody took away since is closed at once, while of
+// one that was never seen it must be waited whether it shows up yet.
+func TestCloseWhatIsGone(t *testing.T) {
+	r := newRig(t)
+	q := r.request(t, "q-1")
+	if err := r.Open(t.Context(), q, r.now); err != nil {
+		t.Fatal(err)
+	}
+	r.Settle = time.Hour
+	delete(r.cloud.grants, grantOf("q-1"))
+	if err := r.Close(t.Context(), q, "person/a"); err != nil || q.State != gate.Closed {
+		t.Errorf("what was open, and somebody took away: %v, %s", err, q.State)
+	}
+}

@@ -23,6 +23,9 @@ func TestHours(t *testing.T) {
 		w := asOf.AddDate(0, 0, d).Weekday()
 		return w == time.Saturday || w == time.Sunday
 	})
+	saturday := all[slices.IndexFunc(all, func(d int) bool {
+		return asOf.AddDate(0, 0, d).Weekday() == time.Saturday
+	})]
 	at := func(hours ...int) func(i int) time.Duration {
 		return func(i int) time.Duration { return time.Duration(hours[i%len(hours)]) * time.Hour }
 	}
@@ -40,6 +43,8 @@ func TestHours(t *testing.T) {
 		"just enough":       {all[:30], at(8), "07:00-10:00" + daily},
 		"past midnight":     {work, at(22, 23, 0, 1), "21:00-03:00" + daily},
 		"to midnight":       {work, at(20, 22), "19:00-00:00" + weekdays},
+		"and one Saturday":  {append(slices.Clone(work), saturday), at(8, 9, 12, 15), "07:00-17:00" + daily},
+		"and one Sunday":    {append(slices.Clone(work), saturday+1), at(8, 9, 12, 15), "07:00-17:00" + daily},
 		"from midnight":     {work, at(0, 2), "23:00-04:00" + daily},
 		"twelve hours":      {work, at(6, 17), "05:00-19:00" + weekdays},
 		"thirteen":          {work, at(6, 18), ""},

@@ -386,3 +386,32 @@ func TestCosts(t *testing.T) {
 		})
 	}
 }
+
+// TestCutOrder: the edges of a cut come in the order of their names, whichever way they are found.
+func TestCutOrder(t *testing.T) {
+	for range 20 {
+		e := scene(t, "workload/w may id/grant:create on /s/harbour:o/**; person/a as workload/w")
+		for _, name := range []string{"person/q", "person/r", "person/s"} {
+			e.Identities = append(e.Identities, model.Identity{ID: model.MustID(name)})
+			e.ActAs = append(e.ActAs, model.ActAs{ID: "a-of-" + name, From: model.MustID(name),
+				To: model.MustID("workload/w")})
+		}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cut, err := New(x, []model.Path{model.MustPath("/s/harbour:o")}).SmallestCut(Costs{
+			Grant: func(*model.Grant) int64 { return 100 }, ActAs: func(*model.ActAs) int64 { return 1 },
+			Protected: map[model.ID]bool{model.MustID("workload/w"): true}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var names []string
+		for _, a := range cut.ActAs {
+			names = append(names, a.ID)
+		}
+		if len(names) != 4 || !slices.IsSorted(names) {
+			t.Fatalf("to take away %v", names)
+		}
+	}
+}

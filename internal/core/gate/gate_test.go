@@ -228,6 +228,31 @@ func TestSecondAnswer(t *testing.T) {
 	}
 }
 
+// TestOwnAnswer: who asked, or is to have it, does not answer, under whatever name.
+func TestOwnAnswer(t *testing.T) {
+	as := func(other string) gate.Same {
+		return func(a, b model.ID) bool { return a == model.MustID("person/c") && b == model.MustID(other) }
+	}
+	p := policy
+	p.Approvers = append(slices.Clone(p.Approvers), model.MustID("person/a"), model.MustID("person/b"))
+	for _, tt := range []struct {
+		who  string
+		same gate.Same
+		ok   bool
+	}{{"person/c", nobody, true}, {"person/c", as("person/z"), true}, {"person/a", nobody, false},
+		{"person/b", nobody, false}, {"person/c", as("person/a"), false}, {"person/c", as("person/b"), false}} {
+		r, err := gate.Ask(&p, wanted("person/a", "x", time.Hour), in)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Subject = model.MustID("person/b")
+		err = r.Answer(gate.Answer{By: model.MustID(tt.who), At: start.Add(time.Minute), Yes: true}, &p, in, tt.same)
+		if (err == nil) != tt.ok || err != nil && !errors.Is(err, gate.ErrNotAllowed) {
+			t.Errorf("%s: %v", tt.who, err)
+		}
+	}
+}
+
 // TestReady: everything is checked anew when it opens.
 func TestReady(t *testing.T) {
 	for _, tt := range []struct {

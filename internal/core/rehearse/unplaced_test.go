@@ -39,6 +39,30 @@ func TestUnplacedOrder(t *testing.T) {
 	}
 }
 
+// TestUnplacedFirst: of calls that may have been of what goes those come first that were made most often.
+func TestUnplacedFirst(t *testing.T) {
+	in, err := gaugetest.Parse("inventory\ngrant g1 workload/a stow/item:change,stow/item:read /m/**\n" +
+		"used workload/a stow/item:change /m/berth:q/box:b1 1-9\n" +
+		"used workload/a stow/item:change /m/berth:w/box:b1 1-30\n" +
+		"used workload/a stow/item:change /m/berth:z/box:b1 1-20\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := gauge.Place(in.Index, in.Uses, in.Span(), in.Place)
+	r, err := rehearse.Run(in.Index, hand("workload/a", "-g1; stow/item:read /m/**"), in.Uses, p,
+		gauge.DefaultWeights)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := ""
+	for _, u := range r.Unplaced {
+		got += fmt.Sprintf(" %d", u.Use.Count)
+	}
+	if got != " 30 20 9" {
+		t.Errorf("got%s", got)
+	}
+}
+
 // TestUnplaced: a call that cannot be placed fails a fence that takes away what it may have
 // been a use of, and no other; whoever accepts the risk takes it.
 func TestUnplaced(t *testing.T) {

@@ -208,3 +208,34 @@ func TestLostAll(t *testing.T) {
 		t.Errorf("only %d losses", told)
 	}
 }
+
+// TestLearnAlike: of so many identities that only some are counted, and of logs of any length, the same is learned each
+// time, from no more than five days of the past.
+func TestLearnAlike(t *testing.T) {
+	x, f := estate(t), usage.Fold{}
+	for i := range mostCounted + 60 {
+		for k := range 3 {
+			f.Add(usage.Call{Time: (now - usage.Day((7*i+97*k)%1000)).Time(), Path: box(i%3, i%4, i%6),
+				Identity: model.MustID(fmt.Sprint("person/q", i)), Outcome: usage.Done,
+				Permission: model.MustPermission([]string{"s/box:read", "s/box:list"}[i*i%7%2])})
+		}
+	}
+	first := ""
+	for range 3 {
+		p := NewPast(x, nil, usage.ListOf(f.Uses()...), now-999, now, allowed)
+		m := Learn(p, now, everything{x: x}, nil)
+		b, err := m.Keep(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if first == "" {
+			first = string(b)
+		}
+		if string(b) != first {
+			t.Fatalf("it learned\n%s\nand then\n%s", first, b)
+		}
+		if want := seenAgain(5, Horizon); m.late.again != want {
+			t.Errorf("what was counted was counted %g times, want %g", m.late.again, want)
+		}
+	}
+}

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"testing"
 
+	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
 )
 
@@ -93,4 +95,30 @@ func FuzzAddUses(f *testing.F) {
 			t.Fatalf("%v\n%+v\nand was\n%+v", err, again.Uses().List(), uses.List())
 		}
 	})
+}
+
+// TestNothingBehind: what stands behind a table is no table, nor is nothing asked for names of nothing.
+func TestNothingBehind(t *testing.T) {
+	table := &usage.Table{}
+	for _, c := range calls(rand.New(rand.NewPCG(1, 23)), 9) {
+		f := usage.Fold{}
+		f.Add(c)
+		table.MergeUse(f.Uses()[0])
+	}
+	b, err := table.AppendBinary(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n, want := range []error{nil, usage.ErrTable, usage.ErrTable} {
+		if err := (&usage.Table{}).MergeBinary(append(slices.Clone(b), make([]byte, n)...)); !errors.Is(err, want) {
+			t.Errorf("%d bytes behind it: %v", n, err)
+		}
+	}
+	x, err := index.Build(&model.Estate{Source: "m"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := usage.NewResolver(x, nil, nil, nil).Uses(nil); got.Len() != 0 {
+		t.Errorf("nothing was used, under other names %d", got.Len())
+	}
 }

@@ -127,6 +127,39 @@ func TestActAsGoes(t *testing.T) {
 	}
 }
 
+// TestNewDenials: a view tells the denials that it has beyond what it was made of, also where some of those are gone
+// again.
+func TestNewDenials(t *testing.T) {
+	x := build(t, harbour())
+	denial := func(name string) model.Denial {
+		return model.Denial{ID: name, To: []model.ID{id("person/a")}, Rights: model.Rights{
+			Do: []model.PermissionPattern{model.MustPermissionPattern("*")}}, Where: []model.PathPattern{
+			model.MustPathPattern("/s/**")}}
+	}
+	v, want := x, ""
+	for i, d := range []access.Edit{
+		{Come: access.Come{Denials: []model.Denial{denial("d-1"), denial("d-2")}}},
+		{Gone: access.Gone{Denials: []string{"d-1"}}},
+		{Come: access.Come{Denials: []model.Denial{denial("d-3")}}, Gone: access.Gone{Denials: []string{"d-2"}}},
+	} {
+		var err error
+		if v, err = v.With(d); err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for d := range v.NewDenials(x) {
+			got = append(got, d.ID)
+		}
+		want = []string{"d-1 d-2", "d-2", "d-3"}[i]
+		if strings.Join(got, " ") != want {
+			t.Errorf("after %d edits: %v, want %s", i+1, got, want)
+		}
+	}
+	for d := range x.NewDenials(x) {
+		t.Errorf("%s is new in what it is in", d.ID)
+	}
+}
+
 // TestSparing: the rules that spare the members of a group are told, guardrails and denials.
 func TestSparing(t *testing.T) {
 	e := harbour()

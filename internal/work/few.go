@@ -69,7 +69,7 @@ func (w *Workspace) lookAt(ctx context.Context, s *Source, who model.ID, window 
 		return nil, err
 	}
 	if few, ok := draft.Few(s.Index, who); ok && !who.IsZero() {
-		out, err := w.fewOf(ctx, s, few, window, from)
+		out, err := w.fewOf(ctx, s, who, few, window, from)
 		switch {
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
@@ -80,7 +80,11 @@ func (w *Workspace) lookAt(ctx context.Context, s *Source, who model.ID, window 
 		}
 	}
 	w.partly = false
-	_, in, res, err := w.gaugedOf(ctx, s, window, everyPath)
+	what := everyPath
+	if !who.IsZero() {
+		what = looking{paths: pathsOf(who)}
+	}
+	_, in, res, err := w.gaugedOf(ctx, s, window, what)
 	if err != nil {
 		return nil, err
 	}
@@ -93,6 +97,11 @@ func (w *Workspace) lookAt(ctx context.Context, s *Source, who model.ID, window 
 		w.Log.Debug("what drafts look at is not kept", "error", err)
 	}
 	return out, nil
+}
+
+// pathsOf returns of which grants a draft of somebody looks at single paths.
+func pathsOf(who model.ID) func(*model.Grant) bool {
+	return func(g *model.Grant) bool { return g.To == who }
 }
 
 // fewFrom is a digest of all that is looked at beside the clock.
@@ -189,7 +198,7 @@ func (w *Workspace) keepFew(ctx context.Context, l *looked, window config.Durati
 }
 
 // fewOf returns what is kept of a few, nil where nothing is that holds.
-func (w *Workspace) fewOf(ctx context.Context, s *Source, few []model.ID, window config.Duration,
+func (w *Workspace) fewOf(ctx context.Context, s *Source, who model.ID, few []model.ID, window config.Duration,
 	from string) (*looked, error) {
 	f, err := lookup.Open(w.fewFile(s.Name))
 	if err != nil {
@@ -249,6 +258,7 @@ func (w *Workspace) fewOf(ctx context.Context, s *Source, few []model.ID, window
 	if err != nil {
 		return nil, err
 	}
+	in.Paths = pathsOf(who)
 	if in.Before, in.Joined, err = w.before(ctx, s); err != nil {
 		return nil, err
 	}

@@ -348,12 +348,13 @@ func (w *Workspace) days(window config.Duration) int {
 
 // looking says what of a comparison is worked out.
 type looking struct {
-	paths    bool                // it is kept on which paths grants were used, as drafts need it
+	// paths says of which grants it is kept on which paths they were used, as drafts need it; nil: of none.
+	paths    func(*model.Grant) bool
 	measured func(model.ID) bool // whose holdings and reach are measured; nil: everybody's
 }
 
 var (
-	everyPath  = looking{paths: true}
+	everyPath  = looking{paths: func(*model.Grant) bool { return true }}
 	noPaths    = looking{}
 	unmeasured = looking{measured: func(model.ID) bool { return false }}
 )
@@ -396,13 +397,16 @@ func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses,
 	if err != nil {
 		return nil, nil, err
 	}
-	in.Paths, in.Measured = func(*model.Grant) bool { return what.paths }, what.measured
+	in.Paths, in.Measured = what.paths, what.measured
+	if what.paths == nil {
+		in.Paths = func(*model.Grant) bool { return false }
+	}
 	if in.Since, err = w.grantedSince(ctx, s); err != nil {
 		return nil, nil, err
 	}
 	w.room += int64(perByte*s.Size()) + int64(perUse*uses.Len())
 	switch {
-	case what.paths: // drafts learn, and take what they take
+	case what.paths != nil: // drafts learn, and take what they take
 		debug.SetMemoryLimit(math.MaxInt64)
 	case uses.Len() > manyUses: // of several sources one may be kept while another is compared
 		debug.SetMemoryLimit(w.room)

@@ -70,10 +70,33 @@ func (o *Options) worth(in *gauge.Input, r *gauge.Result) *Worth {
 	return o.Worth
 }
 
+// through says by whom somebody has what it has whom no grant names.
+func through(x *index.Index, who model.ID) string {
+	const most = 3
+	var by []string
+	for _, n := range x.Givers(who) {
+		if id := x.ID(n); id != who && len(x.GrantsTo(id)) > 0 {
+			by = append(by, id.String())
+		}
+	}
+	if len(by) == 0 {
+		return "no grant names it, nor a group that it is in"
+	}
+	slices.Sort(by)
+	if n := len(by); n > most {
+		by = append(by[:most:most], fmt.Sprintf("%d more", n-most))
+	}
+	all := by[len(by)-1]
+	if rest := by[:len(by)-1]; len(rest) > 0 {
+		all = strings.Join(rest, ", ") + " and " + all
+	}
+	return "no grant names it; what it has comes by " + all + ", which can be drafted for"
+}
+
 // fitting says why nothing of some grants can go.
-func fitting(targets []*gauge.GrantResult) string {
+func fitting(x *index.Index, who model.ID, targets []*gauge.GrantResult) string {
 	if len(targets) == 0 {
-		return "no grant names it"
+		return through(x, who)
 	}
 	n, all, sorts := [7]int{}, 0, []string{"used", "used before, by a habit that is not over",
 		"that no log would have shown (clipfence coverage)", "that a call which is not placed may have used",
@@ -203,7 +226,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 		}
 	}
 	if len(f.Replaces)+len(f.Leaves) == 0 {
-		return nil, fmt.Errorf("%s: %w: %s", who, ErrNothing, fitting(targets))
+		return nil, fmt.Errorf("%s: %w: %s", who, ErrNothing, fitting(x, who, targets))
 	}
 	f.GivesUp = d.givesUp()
 	f.Asks = d.asks(targets)

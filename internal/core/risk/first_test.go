@@ -209,8 +209,8 @@ func TestLostAll(t *testing.T) {
 	}
 }
 
-// TestLearnAlike: of so many identities that only some are counted, and of logs of any length, the same is learned each
-// time, from no more than five days of the past.
+// TestLearnAlike: of so many identities that only some are counted, and of logs of any length, the same is learned
+// each time, from no more than five days of the past.
 func TestLearnAlike(t *testing.T) {
 	x, f := estate(t), usage.Fold{}
 	for i := range mostCounted + 60 {

@@ -258,6 +258,7 @@ type Result struct {
 	byID       map[model.ID]*Standing
 	reaches    map[model.ID]Reach // of crowds and others, besides what standings say
 	within     *Within            // while it is asked
+	pillars    []int              // see [Within.Below]
 	Scale      *Scale
 
 	redundant sync.Once
@@ -451,6 +452,9 @@ func (r *runner) prepare() {
 				r.out.reaches[id] = r.out.reach(id)
 			}
 		}
+	}
+	if r.out.within != nil {
+		r.out.pillars = r.out.within.pillars
 	}
 	r.out.within = nil // it takes much room, and is asked again for few
 	r.out.Scale.forget()

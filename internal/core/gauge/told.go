@@ -25,7 +25,8 @@ import (
 type toldAll struct {
 	Window     usage.Window
 	Observable float64
-	Drafts     bool // with what drafts look at besides
+	Drafts     bool  // with what drafts look at besides
+	Pillars    []int `json:",omitempty"`
 }
 
 // toldOf is what is told of one whom the estate lists or grants name.
@@ -62,7 +63,7 @@ type toldGrant struct {
 // where drafts is given, which is what was compared, with what drafts look at besides. It is an error of one that did
 // not measure everybody.
 func (r *Result) Tell(drafts *Input) (all []byte, who []model.ID, of func(model.ID) ([]byte, error), err error) {
-	if all, err = json.Marshal(toldAll{r.Window, r.Observable, drafts != nil}); err != nil {
+	if all, err = json.Marshal(toldAll{r.Window, r.Observable, drafts != nil, r.pillars}); err != nil {
 		return nil, nil, nil, err
 	}
 	var spare map[int][]int
@@ -117,7 +118,7 @@ func Retell(x *index.Index, w Weights, ids []model.ID, all []byte, get func(mode
 	}
 	r := &Result{Window: head.Window, Observable: head.Observable, byID: map[model.ID]*Standing{},
 		Grants: make([]*GrantResult, x.GrantNumbers()), Placement: &Placement{Of: map[model.ID]*Tally{}},
-		Scale: NewScale(x, w)}
+		Scale: NewScale(x, w), pillars: head.Pillars}
 	if head.Drafts {
 		r.redundant.Do(func() { r.spare = map[int][]int{} })
 	}

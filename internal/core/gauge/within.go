@@ -36,6 +36,8 @@ type Within struct {
 	few     int // how many are looked at before groups are
 	anybody *total
 	told    *Result // a comparison of the same estate; nil: none is at hand
+	before  *Result // one of an estate that gives everybody as much or more
+	pillars []int   // by whom everybody gets to all of that, if they are few: see everybody
 }
 
 // gets is what somebody gets to.
@@ -69,6 +71,11 @@ func withinOf(s *Scale, g *escalate.Graph) *Within {
 
 // Know takes what a comparison of the same estate, with the same weights, measured of anybody as it is.
 func (w *Within) Know(r *Result) { w.told = r }
+
+// Below says that a comparison measured an estate that gives everybody what this one does, or more, where nobody can
+// give itself more by the roles that are granted here than there. Whoever can become anybody as before, in both, and
+// gets as far by those few by whom it did there, gets exactly as far.
+func (w *Within) Below(r *Result) { w.before = r }
 
 // graph returns who can get further how.
 func (w *Within) graph() *escalate.Graph {
@@ -113,7 +120,13 @@ func (w *Within) Of(id model.ID) Reach {
 	}
 	r, ok := w.memo[key]
 	if !ok {
+		as, same := Reach{}, false
+		if anybody && w.anybody == nil {
+			as, same = w.asBefore(n)
+		}
 		switch {
+		case same:
+			r = as
 		case !anybody:
 			g := w.union(who)
 			r = w.measure(g, w.s.x.Places(g.pieces))
@@ -161,6 +174,46 @@ func (w *Within) besides(n int) Reach {
 	return w.measure(&out, places)
 }
 
+// asBefore returns what is within reach of somebody who can become anybody, if it is what it was before: it cannot be
+// more, and those by whom everybody got so far do so still.
+func (w *Within) asBefore(n int) (Reach, bool) {
+	if w.before == nil || len(w.before.pillars) == 0 {
+		return Reach{}, false
+	}
+	s := w.before.byID[w.s.x.ID(n)]
+	if s == nil || !s.reached || !s.Within.Anybody {
+		return Reach{}, false
+	}
+	x, g := w.s.x, w.graph()
+	some := append(slices.Clone(w.before.pillars), n)
+	t, walk, logs := total{lacks: x.Whole()}, x.NewWalk(index.Possible), &lately{}
+	t.held = x.NewSet()
+	for _, who := range some {
+		for _, extra := range g.OwnAlone(who) {
+			t.add(x, walk, who, extra)
+		}
+		w.s.join(t.held, walk, logs, who)
+	}
+	as := func() (Reach, bool) {
+		r := w.measure(&t.gets, x.Places(index.Less(x.Whole(), t.lacks)))
+		return r, r.Danger == s.Within.Danger && r.Nodes == s.Within.Nodes
+	}
+	r, same := as()
+	if !same { // groups may open the rest
+		sieve := g.NewSieve(nil, t.lacks, x.Everything().AndNot(t.all))
+		for _, who := range some {
+			for _, extra := range g.OwnInside(who, sieve) {
+				t.add(x, walk, who, extra)
+			}
+		}
+		r, same = as()
+	}
+	return r, same
+}
+
+// mostPillars is how many it may take by whom everybody gets to what everybody does, for them to be kept.
+const mostPillars = 64
+
 // everybody is what anybody can become, together. What is still lacking is kept, and of each
 // identity only that is looked at: who administers a top node comes first, and leaves little.
 func (w *Within) everybody() *total {
@@ -185,9 +238,11 @@ func (w *Within) everybody() *total {
 		for _, extra := range w.graph().OwnAlone(n) {
 			begun.add(x, walk, n, extra)
 		}
+		w.pillars = append(w.pillars, n)
 	}
 	sieve := w.graph().NewSieve(nil, begun.lacks, x.Everything().AndNot(begun.all))
 	parts := make([]total, runtime.GOMAXPROCS(0))
+	by := make([][]int, len(parts))
 	var wg sync.WaitGroup
 	for k := range parts {
 		wg.Go(func() {
@@ -203,7 +258,10 @@ func (w *Within) everybody() *total {
 				if less {
 					t.sieve = w.graph().NewSieve(t.sieve, t.lacks, x.Everything().AndNot(t.all))
 				}
-				w.s.join(t.held, walk, logs, people[i])
+				has := t.held.Count()
+				if w.s.join(t.held, walk, logs, people[i]); less || t.held.Count() > has {
+					by[k] = append(by[k], people[i])
+				}
 			}
 		})
 	}
@@ -216,6 +274,13 @@ func (w *Within) everybody() *total {
 	}
 	out.places = x.Places(index.Less(x.Whole(), out.lacks))
 	out.sieve = w.graph().NewSieve(nil, out.lacks, x.Everything().AndNot(out.all))
+	for _, more := range by {
+		w.pillars = append(w.pillars, more...)
+	}
+	slices.Sort(w.pillars)
+	if w.pillars = slices.Compact(w.pillars); len(w.pillars) > mostPillars {
+		w.pillars = nil
+	}
 	w.anybody = &out
 	return w.anybody
 }

@@ -149,18 +149,20 @@ type Stage struct {
 	scale   *gauge.Scale
 	within  *gauge.Within
 	checks  *check.Estate
+	known   *gauge.Result // see Know; nil: nothing is
 }
 
 // NewStage prepares an estate.
 func NewStage(before *index.Index, w gauge.Weights) *Stage {
 	scale := gauge.NewScale(before, w)
-	return &Stage{before, w, scale, gauge.NewWithin(scale), check.Of(before)}
+	return &Stage{before, w, scale, gauge.NewWithin(scale), check.Of(before), nil}
 }
 
 // Know takes from a comparison of the estate, with the same weights, what is within whose reach, which takes long
 // to work out anew.
 func (s *Stage) Know(r *gauge.Result) *Stage {
 	s.within.Know(r)
+	s.known = r
 	return s
 }
 
@@ -496,6 +498,10 @@ func touched(g *index.Index, f *fence.Fence) map[model.ID]bool {
 func (s *Stage) weigh(r *Result, after *index.Index, f *fence.Fence) {
 	before, one, two := s.before, s.scale, gauge.NewScale(after, s.weights)
 	was, within := s.within, gauge.NewWithin(two)
+	if s.known != nil && f.Widens == "" && len(r.Widened) == 0 && !slices.ContainsFunc(f.Allow,
+		func(a fence.Allow) bool { return a.Role != "" }) {
+		within.Below(s.known) // of a role somebody may make more
+	}
 	who := f.For.In(before.Source())
 	if len(f.Denies) > 0 {
 		s.weighAll(r, f, two, within)

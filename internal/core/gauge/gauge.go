@@ -258,7 +258,7 @@ type Result struct {
 	byID       map[model.ID]*Standing
 	reaches    map[model.ID]Reach // of crowds and others, besides what standings say
 	within     *Within            // while it is asked
-	pillars    []int              // see [Within.Below]
+	pillars    *pillars           // see [Within.Below]
 	Scale      *Scale
 
 	redundant sync.Once
@@ -453,8 +453,8 @@ func (r *runner) prepare() {
 			}
 		}
 	}
-	if r.out.within != nil {
-		r.out.pillars = r.out.within.pillars
+	if within := r.out.within; within != nil && within.anybody != nil {
+		r.out.pillars = &pillars{within.pillars, within.total()}
 	}
 	r.out.within = nil // it takes much room, and is asked again for few
 	r.out.Scale.forget()

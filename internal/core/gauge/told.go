@@ -25,8 +25,8 @@ import (
 type toldAll struct {
 	Window     usage.Window
 	Observable float64
-	Drafts     bool  // with what drafts look at besides
-	Pillars    []int `json:",omitempty"`
+	Drafts     bool     // with what drafts look at besides
+	Pillars    *pillars `json:",omitempty"`
 }
 
 // toldOf is what is told of one whom the estate lists or grants name.

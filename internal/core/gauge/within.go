@@ -36,8 +36,29 @@ type Within struct {
 	few     int // how many are looked at before groups are
 	anybody *total
 	told    *Result // a comparison of the same estate; nil: none is at hand
-	before  *Result // one of an estate that gives everybody as much or more
-	pillars []int   // by whom everybody gets to all of that, if they are few: see everybody
+	before  *Result // one of an estate that gives everybody as much or more: see Below
+	touched func(n int) bool
+	pillars []pillar // of everybody: see there
+}
+
+// pillars are those by whom everybody gets as far as it does.
+type pillars struct {
+	By []pillar
+	Reach
+}
+
+// pillar is somebody by whom everybody gets further than by those before it: alone, or as a member of a group as well,
+// by number.
+type pillar struct {
+	Who   int
+	Group int // -1: alone
+}
+
+func pillarOf(who int, extra index.Extra) pillar {
+	if extra.Group == nil {
+		return pillar{who, -1}
+	}
+	return pillar{who, *extra.Group}
 }
 
 // gets is what somebody gets to.
@@ -72,10 +93,10 @@ func withinOf(s *Scale, g *escalate.Graph) *Within {
 // Know takes what a comparison of the same estate, with the same weights, measured of anybody as it is.
 func (w *Within) Know(r *Result) { w.told = r }
 
-// Below says that a comparison measured an estate that gives everybody what this one does, or more, where nobody can
-// give itself more by the roles that are granted here than there. Whoever can become anybody as before, in both, and
-// gets as far by those few by whom it did there, gets exactly as far.
-func (w *Within) Below(r *Result) { w.before = r }
+// Below says that a comparison measured an estate that gives everybody what this one does, or more, and whom it
+// gives more, by number: identities, and groups. Nobody may be able to give itself more here than there, as by a role
+// that was granted otherwise.
+func (w *Within) Below(r *Result, touched func(n int) bool) { w.before, w.touched = r, touched }
 
 // graph returns who can get further how.
 func (w *Within) graph() *escalate.Graph {
@@ -131,7 +152,7 @@ func (w *Within) Of(id model.ID) Reach {
 			g := w.union(who)
 			r = w.measure(g, w.s.x.Places(g.pieces))
 		case len(who) == 0:
-			r = w.measure(&w.everybody().gets, w.everybody().places)
+			r = w.total()
 		default:
 			r = w.besides(n)
 		}
@@ -155,6 +176,9 @@ func (w *Within) measure(g *gets, places []uint32) Reach {
 	return r
 }
 
+// total weighs what everybody gets to together.
+func (w *Within) total() Reach { return w.measure(&w.everybody().gets, w.everybody().places) }
+
 // besides weighs what everybody gets to together with somebody who is none of them.
 func (w *Within) besides(n int) Reach {
 	all, x := w.everybody(), w.s.x
@@ -174,45 +198,26 @@ func (w *Within) besides(n int) Reach {
 	return w.measure(&out, places)
 }
 
-// asBefore returns what is within reach of somebody who can become anybody, if it is what it was before: it cannot be
-// more, and those by whom everybody got so far do so still.
+// asBefore returns what is within reach of somebody who can become anybody, if that is what everybody got to before.
+// It cannot be more, and it is no less where those by whom everybody got so far have what they had.
 func (w *Within) asBefore(n int) (Reach, bool) {
-	if w.before == nil || len(w.before.pillars) == 0 {
+	if w.before == nil || w.before.pillars == nil {
 		return Reach{}, false
 	}
-	s := w.before.byID[w.s.x.ID(n)]
-	if s == nil || !s.reached || !s.Within.Anybody {
+	all := w.before.pillars
+	if slices.ContainsFunc(all.By, func(p pillar) bool {
+		return w.touched(p.Who) || p.Group >= 0 && w.touched(p.Group)
+	}) {
 		return Reach{}, false
 	}
-	x, g := w.s.x, w.graph()
-	some := append(slices.Clone(w.before.pillars), n)
-	t, walk, logs := total{lacks: x.Whole()}, x.NewWalk(index.Possible), &lately{}
-	t.held = x.NewSet()
-	for _, who := range some {
-		for _, extra := range g.OwnAlone(who) {
-			t.add(x, walk, who, extra)
+	if !slices.Contains(w.graph().Everyone(), n) { // it may get to more than everybody
+		s := w.before.byID[w.s.x.ID(n)]
+		if s == nil || !s.reached || !s.Within.Anybody || s.Within.Danger != all.Danger || s.Within.Nodes != all.Nodes {
+			return Reach{}, false
 		}
-		w.s.join(t.held, walk, logs, who)
 	}
-	as := func() (Reach, bool) {
-		r := w.measure(&t.gets, x.Places(index.Less(x.Whole(), t.lacks)))
-		return r, r.Danger == s.Within.Danger && r.Nodes == s.Within.Nodes
-	}
-	r, same := as()
-	if !same { // groups may open the rest
-		sieve := g.NewSieve(nil, t.lacks, x.Everything().AndNot(t.all))
-		for _, who := range some {
-			for _, extra := range g.OwnInside(who, sieve) {
-				t.add(x, walk, who, extra)
-			}
-		}
-		r, same = as()
-	}
-	return r, same
+	return all.Reach, true
 }
-
-// mostPillars is how many it may take by whom everybody gets to what everybody does, for them to be kept.
-const mostPillars = 64
 
 // everybody is what anybody can become, together. What is still lacking is kept, and of each
 // identity only that is looked at: who administers a top node comes first, and leaves little.
@@ -238,11 +243,11 @@ func (w *Within) everybody() *total {
 		for _, extra := range w.graph().OwnAlone(n) {
 			begun.add(x, walk, n, extra)
 		}
-		w.pillars = append(w.pillars, n)
+		w.pillars = append(w.pillars, pillar{n, -1})
 	}
 	sieve := w.graph().NewSieve(nil, begun.lacks, x.Everything().AndNot(begun.all))
 	parts := make([]total, runtime.GOMAXPROCS(0))
-	by := make([][]int, len(parts))
+	by := make([][]pillar, len(parts))
 	var wg sync.WaitGroup
 	for k := range parts {
 		wg.Go(func() {
@@ -253,14 +258,17 @@ func (w *Within) everybody() *total {
 			for i := k; i < len(people); i += len(parts) {
 				less := false
 				for _, extra := range w.graph().OwnInside(people[i], t.sieve) {
-					less = t.add(x, walk, people[i], extra) || less
+					if t.add(x, walk, people[i], extra) {
+						less = true
+						by[k] = append(by[k], pillarOf(people[i], extra))
+					}
 				}
 				if less {
 					t.sieve = w.graph().NewSieve(t.sieve, t.lacks, x.Everything().AndNot(t.all))
 				}
 				has := t.held.Count()
-				if w.s.join(t.held, walk, logs, people[i]); less || t.held.Count() > has {
-					by[k] = append(by[k], people[i])
+				if w.s.join(t.held, walk, logs, people[i]); t.held.Count() > has {
+					by[k] = append(by[k], pillar{people[i], -1})
 				}
 			}
 		})
@@ -276,10 +284,6 @@ func (w *Within) everybody() *total {
 	out.sieve = w.graph().NewSieve(nil, out.lacks, x.Everything().AndNot(out.all))
 	for _, more := range by {
 		w.pillars = append(w.pillars, more...)
-	}
-	slices.Sort(w.pillars)
-	if w.pillars = slices.Compact(w.pillars); len(w.pillars) > mostPillars {
-		w.pillars = nil
 	}
 	w.anybody = &out
 	return w.anybody

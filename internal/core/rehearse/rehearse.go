@@ -498,9 +498,10 @@ func touched(g *index.Index, f *fence.Fence) map[model.ID]bool {
 func (s *Stage) weigh(r *Result, after *index.Index, f *fence.Fence) {
 	before, one, two := s.before, s.scale, gauge.NewScale(after, s.weights)
 	was, within := s.within, gauge.NewWithin(two)
-	if s.known != nil && f.Widens == "" && len(r.Widened) == 0 && !slices.ContainsFunc(f.Allow,
-		func(a fence.Allow) bool { return a.Role != "" }) {
-		within.Below(s.known) // of a role somebody may make more
+	if s.known != nil && f.Widens == "" && len(r.Widened)+len(f.Denies) == 0 && !slices.ContainsFunc(f.Allow,
+		func(a fence.Allow) bool { return a.Role != "" }) { // of a role somebody may make more
+		of := touched(before, f)
+		within.Below(s.known, func(n int) bool { return of[before.ID(n)] })
 	}
 	who := f.For.In(before.Source())
 	if len(f.Denies) > 0 {

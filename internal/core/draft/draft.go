@@ -1012,12 +1012,15 @@ func (d *drafter) fits(t *gauge.GrantResult, perms access.Set, on []model.PathPa
 			continue
 		}
 		sets := d.x.RoleSets(name)
+		if !fence.Within(sets, d.x.GrantSets(t.Number)) { // as of most
+			continue
+		}
 		has, known := d.worth.roles[name]
 		if !known {
 			has = d.x.SetPerms(sets)
 			d.worth.roles[name] = has
 		}
-		if !perms.Subset(has) || !has.Subset(t.Perms) || !fence.Within(sets, d.x.GrantSets(t.Number)) {
+		if !perms.Subset(has) || !has.Subset(t.Perms) {
 			continue
 		}
 		if x := d.r.Scale.Danger(has, on); x < bestDanger {

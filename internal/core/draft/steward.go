@@ -27,11 +27,11 @@ func (d *drafter) alone(t *gauge.GrantResult, perm int) []model.PathPattern {
 		return nil
 	}
 	if d.worth.stewards == nil {
-		d.worth.stewards = escalate.Stewards(d.x, nil)
+		d.worth.stewards, d.worth.fewSteward = escalate.FewStewards(d.x, mostStewards)
 	}
 	was, class := d.worth.stewards, d.x.Class(perm)
 	held := d.x.Region(t.Grant.Where...)
-	if len(was.People) > mostStewards || len(was.In(class).And(held)) == 0 {
+	if !d.worth.fewSteward || len(was.In(class).And(held)) == 0 {
 		return nil
 	}
 	if d.lasts == nil || d.lasts.grant != t.Number {

@@ -69,9 +69,10 @@ type Worth struct {
 	now     usage.Day
 	index   *index.Index
 
-	grants   *grants
-	stewards *escalate.Stewarded   // nil: not asked yet
-	roles    map[string]access.Set // what a role gives
+	grants     *grants
+	stewards   *escalate.Stewarded   // nil: not asked yet
+	fewSteward bool                  // they are no more than are looked at
+	roles      map[string]access.Set // what a role gives
 }
 
 // Granted returns what somebody was granted as of a day, by permission, as far as today's grants

@@ -246,8 +246,9 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 		m := move{kind: ActAs, where: -1, place: -1, become: to, edge: a}
 		x.Members(from, func(i int) { m.who = append(m.who, holder(i, a.Condition().IsZero())) })
 		slices.Sort(m.who)
-		g.add(m)
+		g.moves = append(g.moves, m)
 	}
+	g.settle()
 	return g
 }
 
@@ -274,9 +275,8 @@ func (g *Graph) hub(perms []*model.CatalogueEntry, at model.Path, like move) {
 		}
 		m := like
 		m.kind, m.perm, m.at, m.where = c.Escalates, c.Permission, at, g.at[at]
-		m.who, m.safe = g.granted(c.Permission, at), !g.x.MayRefuse(c.Permission, at)
 		// It stays also where nobody holds it: an administrator of the node may take it.
-		g.add(m)
+		g.moves = append(g.moves, m)
 	}
 }
 
@@ -320,26 +320,34 @@ func (g *Graph) roles(place int, perms []*model.CatalogueEntry, top model.Path) 
 	g.hub(perms, top, m)
 }
 
-func (g *Graph) add(m move) {
-	n := int32(len(g.moves))
-	for _, list := range []holders{m.who, m.also} {
-		for _, h := range list {
-			if i := int(h >> 1); g.x.Kind(i) == model.Group {
-				m.groups = append(m.groups, i)
+// settle works out who has which move, once all are known: on a large estate that takes longest, so all processors do.
+func (g *Graph) settle() {
+	parallel.Each(len(g.moves), func(_, n int) {
+		m := &g.moves[n]
+		if m.edge == nil {
+			m.who, m.safe = g.granted(m.perm, m.at), !g.x.MayRefuse(m.perm, m.at)
+		}
+		for _, list := range []holders{m.who, m.also} {
+			for _, h := range list {
+				if i := int(h >> 1); g.x.Kind(i) == model.Group {
+					m.groups = append(m.groups, i)
+				}
 			}
 		}
-	}
-	slices.Sort(m.groups)
-	m.groups = slices.Compact(m.groups)
-	g.moves = append(g.moves, m)
-	if m.edge == nil {
-		g.inPlace[m.where] = append(g.inPlace[m.where], n)
-	}
-	for _, h := range m.who {
-		g.of[h>>1] = append(g.of[h>>1], n)
-	}
-	if len(m.groups) > 0 {
-		g.ofGroup = append(g.ofGroup, n)
+		slices.Sort(m.groups)
+		m.groups = slices.Compact(m.groups)
+	})
+	for i := range g.moves {
+		m, n := &g.moves[i], int32(i)
+		if m.edge == nil {
+			g.inPlace[m.where] = append(g.inPlace[m.where], n)
+		}
+		for _, h := range m.who {
+			g.of[h>>1] = append(g.of[h>>1], n)
+		}
+		if len(m.groups) > 0 {
+			g.ofGroup = append(g.ofGroup, n)
+		}
 	}
 }
 

@@ -30,6 +30,24 @@ func (g *Graph) Closure(id int) (become []int, anybody bool) {
 	return become, false
 }
 
+// AnybodyAtOnce reports whether an identity can become anybody by what it holds, at once: by minting credentials or
+// running things at a top node. Whoever can by more steps is not reported; [Graph.Closure] tells.
+func AnybodyAtOnce(x *index.Index, id model.ID) bool {
+	tops := x.Tops()
+	for i := range x.Numbers() {
+		c := x.Permission(i)
+		if c.Escalates != model.MintCredential && c.Escalates != model.RunAs {
+			continue
+		}
+		if slices.ContainsFunc(tops, func(at model.Path) bool {
+			return applies(c, at) && x.Decide(id, c.Permission, at, model.Context{}).Outcome != access.Denied
+		}) {
+			return true
+		}
+	}
+	return false
+}
+
 // Administering returns those who are or can make themselves administrators of a top node.
 func (g *Graph) Administering() []int {
 	var out []int

@@ -1,6 +1,7 @@
 package escalate
 
 import (
+	"math"
 	"slices"
 
 	"clipfence/internal/core/access/index"
@@ -17,17 +18,32 @@ type Stewarded struct {
 
 // Stewards returns where people can hand out rights, but for some who do not count.
 func Stewards(x *index.Index, but []model.ID) *Stewarded {
-	var people []model.ID
+	return stewards(x, people(x, but), math.MaxInt)
+}
+
+// FewStewards returns where people can hand out rights, and whether those are no more than so many.
+func FewStewards(x *index.Index, most int) (*Stewarded, bool) {
+	s := stewards(x, people(x, nil), most)
+	return s, len(s.People) <= most
+}
+
+// people returns who may count.
+func people(x *index.Index, but []model.ID) (out []model.ID) {
 	for _, id := range x.Everybody() {
 		if id.ID.Kind == model.Person && !id.Disabled && !slices.Contains(but, id.ID) {
-			people = append(people, id.ID)
+			out = append(out, id.ID)
 		}
 	}
-	return StewardsOf(x, people)
+	return out
 }
 
 // StewardsOf returns where some people can.
 func StewardsOf(x *index.Index, people []model.ID) *Stewarded {
+	return stewards(x, people, math.MaxInt)
+}
+
+// stewards looks at people until more than so many can.
+func stewards(x *index.Index, people []model.ID, most int) *Stewarded {
 	edit := x.NewSet()
 	for i := range x.Numbers() {
 		if x.Permission(i).Escalates == model.EditGrants {
@@ -50,6 +66,9 @@ func StewardsOf(x *index.Index, people []model.ID) *Stewarded {
 		}
 		if can {
 			s.People = append(s.People, id)
+		}
+		if len(s.People) > most {
+			break
 		}
 	}
 	for c, r := range s.where {

@@ -131,7 +131,14 @@ func (w *Within) Of(id model.ID) Reach {
 		pieces := w.s.walk.PiecesWith(id, index.Extra{})
 		return w.measure(&gets{held: held}, w.s.x.Places(pieces))
 	}
+	as, same := w.asBefore(n)
+	if same && w.g == nil && escalate.AnybodyAtOnce(w.s.x, id) { // which is known sooner than the graph is made
+		return as
+	}
 	who, anybody := w.graph().Closure(n)
+	if same && anybody {
+		return as
+	}
 	key := fmt.Sprint(slices.Sorted(slices.Values(who)))
 	if anybody { // and what it is itself, if that is nobody whom one becomes: a group, a closed account
 		if who = nil; !slices.Contains(w.graph().Everyone(), n) {
@@ -141,13 +148,7 @@ func (w *Within) Of(id model.ID) Reach {
 	}
 	r, ok := w.memo[key]
 	if !ok {
-		as, same := Reach{}, false
-		if anybody && w.anybody == nil {
-			as, same = w.asBefore(n)
-		}
 		switch {
-		case same:
-			r = as
 		case !anybody:
 			g := w.union(who)
 			r = w.measure(g, w.s.x.Places(g.pieces))
@@ -204,19 +205,16 @@ func (w *Within) asBefore(n int) (Reach, bool) {
 	if w.before == nil || w.before.pillars == nil {
 		return Reach{}, false
 	}
-	all := w.before.pillars
-	if slices.ContainsFunc(all.By, func(p pillar) bool {
+	id, all := w.s.x.ID(n), w.before.pillars
+	s := w.before.byID[id]
+	if s == nil || !s.reached || !s.Within.Anybody || slices.ContainsFunc(all.By, func(p pillar) bool {
 		return w.touched(p.Who) || p.Group >= 0 && w.touched(p.Group)
 	}) {
 		return Reach{}, false
 	}
-	if !slices.Contains(w.graph().Everyone(), n) { // it may get to more than everybody
-		s := w.before.byID[w.s.x.ID(n)]
-		if s == nil || !s.reached || !s.Within.Anybody || s.Within.Danger != all.Danger || s.Within.Nodes != all.Nodes {
-			return Reach{}, false
-		}
-	}
-	return all.Reach, true
+	r := Reach{all.Danger, s.Within.Becomes, true, all.Nodes}
+	// One who is none of those whom anybody can become, as a group, may get to more than they do.
+	return r, id.Kind != model.Group && !s.Identity.Disabled || s.Within == r
 }
 
 // everybody is what anybody can become, together. What is still lacking is kept, and of each

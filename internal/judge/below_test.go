@@ -11,8 +11,8 @@ import (
 )
 
 // TestBelow: once somebody, or a group, has less, what is within reach of each is by those by whom everybody got
-// furthest before just what it is without that, on random estates on which permissions let their holders give themselves
-// more.
+// furthest before just what it is without that, on random estates on which permissions let their holders give
+// themselves more.
 func TestBelow(t *testing.T) {
 	same, less := 0, 0
 	for seed := range uint64(max(2000, 4*estates(t))) {
@@ -70,8 +70,8 @@ func TestBelow(t *testing.T) {
 	}
 }
 
-// TestBelowGroup: what everybody gets to by somebody who joins a group is less once the group has less, though nobody is
-// in it.
+// TestBelowGroup: what everybody gets to by somebody who joins a group is less once the group has less, though nobody
+// is in it.
 func TestBelowGroup(t *testing.T) {
 	entry := func(p string, l model.Level, as string) model.CatalogueEntry {
 		return model.CatalogueEntry{Permission: model.MustPermission(p), Level: l, Escalates: as, LogClass: "w"}

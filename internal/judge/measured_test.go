@@ -43,6 +43,23 @@ func TestMeasured(t *testing.T) {
 		if got := findings(in, none); !slices.Equal(got, want) {
 			t.Fatalf("seed %d: found\n%q\nwhere everybody is measured\n%q", seed, got, want)
 		}
+		_, who, tell, err := all.Tell(nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again := gauge.Run(in)
+		for _, id := range who {
+			body, err := tell(id)
+			if err == nil {
+				err = again.Remember(id, body)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got := findings(in, again); !slices.Equal(got, want) {
+			t.Fatalf("seed %d: by what was told, found\n%q\nwhere everybody is measured\n%q", seed, got, want)
+		}
 		for _, f := range want {
 			kinds[f[11:20]]++
 		}

@@ -18,6 +18,7 @@ import (
 	"iter"
 	"os"
 	"path/filepath"
+	"strconv"
 )
 
 // ErrDamaged: a file is not as it was written.
@@ -167,6 +168,49 @@ func (f *File) Get(key string) ([]byte, bool, error) {
 		}
 	}
 	return nil, false, nil
+}
+
+// All yields every line but the first one, in order; [ErrDamaged]. Bodies are only good until the next.
+func (f *File) All() iter.Seq2[Line, error] {
+	return func(yield func(Line, error) bool) {
+		in := bufio.NewReaderSize(io.NewSectionReader(f.in, 0, f.size-int64(len(lastLine))), 1<<20)
+		var line []byte
+		for {
+			part, err := in.ReadSlice('\n')
+			line = append(line, part...)
+			switch {
+			case errors.Is(err, bufio.ErrBufferFull):
+				continue
+			case errors.Is(err, io.EOF) && len(line) == 0:
+				return
+			case err != nil: // the last one has no end
+				yield(Line{}, errors.Join(ErrDamaged, err))
+				return
+			}
+			key, body, err := parse(line)
+			l := Line{Body: body}
+			if err == nil {
+				l.Key, err = unquoted(key)
+			}
+			if err != nil || l.Key != "" {
+				if !yield(l, err) || err != nil {
+					return
+				}
+			}
+			line = line[:0]
+		}
+	}
+}
+
+// unquoted returns the key that [quoted] wrote.
+func unquoted(b []byte) (key string, err error) {
+	if json.Unmarshal(b, &key) == nil {
+		return key, nil
+	}
+	if key, err = strconv.Unquote(string(b)); err != nil {
+		err = errors.Join(ErrDamaged, err)
+	}
+	return key, err
 }
 
 // piece is how much is read at a time.

@@ -62,6 +62,15 @@ func TestGet(t *testing.T) {
 				t.Errorf("%d lines: %q is %s %v %v, want %s", n, k, got, found, err, v)
 			}
 		}
+		seen := 0
+		for l, err := range f.All() {
+			if seen++; err != nil || want[l.Key] != string(l.Body) {
+				t.Errorf("%d lines: %q is %s, %v", n, l.Key, l.Body, err)
+			}
+		}
+		if seen != len(want) {
+			t.Errorf("%d of %d lines", seen, len(want))
+		}
 		for _, k := range []string{"person/", "person/1y", "zzz", "\x01", "\xfd"} {
 			if got, found, err := f.Get(k); found || err != nil {
 				t.Errorf("%d lines: %q is %s %v", n, k, got, err)
@@ -147,6 +156,19 @@ func FuzzDamaged(f *testing.F) {
 			t.Fatal(err)
 		}
 		defer f.Close()
+		seen := 0
+		for l, err := range f.All() {
+			if want := fmt.Sprintf(`{"of":"%s"}`, l.Key); err == nil && string(l.Body) != want ||
+				err != nil && !errors.Is(err, lookup.ErrDamaged) {
+				t.Fatalf("%s is %s %v", l.Key, l.Body, err)
+			}
+			if seen++; err != nil {
+				seen = 40
+			}
+		}
+		if seen < 40 {
+			t.Fatalf("%d lines, and no error", seen)
+		}
 		for i := range 40 {
 			key := fmt.Sprint("k", i)
 			got, found, err := f.Get(key)

@@ -97,39 +97,73 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 	return in, res, nil
 }
 
+// toldBefore opens what is kept of the last comparison, where that holds; nil: nothing is.
+func (w *Workspace) toldBefore(ctx context.Context, s *Source, window config.Duration) (*lookup.File, toldHead, error) {
+	var head toldHead
+	f, err := lookup.Open(w.toldFile(s.Name))
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			err = nil
+		}
+		return nil, head, err
+	}
+	body, err := f.Head()
+	if err == nil {
+		err = json.Unmarshal(body, &head)
+	}
+	from, ferr := w.toldFrom(ctx, s, window)
+	now := w.now()
+	if err = errors.Join(ferr, err); err != nil || head.From != from || now.Before(head.At) || !now.Before(head.Until) {
+		f.Close()
+		return nil, head, err
+	}
+	return f, head, nil
+}
+
+// remember takes from what is kept of the last comparison what everybody holds and gets to. No answer needs it.
+func (w *Workspace) remember(ctx context.Context, s *Source, res *gauge.Result, window config.Duration) error {
+	f, _, err := w.toldBefore(ctx, s, window)
+	if f == nil {
+		return err
+	}
+	defer f.Close()
+	byName := map[string]model.ID{}
+	for _, st := range res.Standings {
+		byName[st.ID.String()] = st.ID
+	}
+	for l, err := range f.All() {
+		if err != nil {
+			return err
+		}
+		if id, listed := byName[l.Key]; listed {
+			if err := res.Remember(id, l.Body); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // retold returns what is kept of one identity, nil where nothing is that holds.
 func (w *Workspace) retold(ctx context.Context, s *Source, id model.ID, window config.Duration) (*gauge.Input,
 	*gauge.Result, error) {
-	f, err := lookup.Open(w.toldFile(s.Name))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, nil
-	}
-	var head toldHead
-	if err == nil {
-		defer f.Close()
-		var body []byte
-		if body, err = f.Head(); err == nil {
-			err = json.Unmarshal(body, &head)
-		}
-	}
-	from, ferr := w.toldFrom(ctx, s, window)
-	if ferr != nil {
-		return nil, nil, ferr
-	}
-	now := w.now()
-	if err == nil && (head.From != from || now.Before(head.At) || !now.Before(head.Until)) {
-		return nil, nil, nil
-	}
+	f, head, err := w.toldBefore(ctx, s, window)
 	var res *gauge.Result
-	if err == nil {
+	if f != nil {
+		defer f.Close()
 		get := func(id model.ID) ([]byte, bool, error) { return f.Get(id.String()) }
 		res, err = gauge.Retell(s.Index, w.weights(), []model.ID{id}, head.All, get)
 	}
 	if err != nil {
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
 		w.Log.Warn("what the last comparison told cannot be read, and is compared anew", "error", err)
+	}
+	if res == nil {
 		return nil, nil, nil
 	}
-	return &gauge.Input{Index: s.Index, AsOf: now, Window: w.days(window), Protected: w.ProtectedIn(s.Name),
+	return &gauge.Input{Index: s.Index, AsOf: w.now(), Window: w.days(window), Protected: w.ProtectedIn(s.Name),
 		Weights: w.weights()}, res, nil
 }
 

@@ -52,6 +52,9 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 		if err != nil {
 			return nil, err
 		}
+		if err := w.remember(ctx, s, res, window); err != nil { // what is not remembered is worked out
+			w.Log.Debug("what the last comparison told is not used", "error", err)
+		}
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
 		w.progress(Event{Source: s.Name, Doing: Looking, Of: len(res.Grants)})
 		in.Uses = nil // what is found comes in their place: they are not looked at any more

@@ -267,6 +267,12 @@ func (s *Scale) HoldAll(ids []int) {
 	}
 }
 
+// HeldDangers works out what many hold of whom it is not known, on all processors, so that [Scale.HeldDanger] knows
+// it.
+func (s *Scale) HeldDangers(ids []int) {
+	s.HoldAll(slices.DeleteFunc(slices.Clone(ids), func(n int) bool { _, known := s.held[s.x.ID(n)]; return known }))
+}
+
 // join adds the permissions that an identity has anywhere. Of most all are there already.
 func (s *Scale) join(all access.Set, walk *index.Walk, logs *lately, n int) {
 	id := s.x.ID(n)

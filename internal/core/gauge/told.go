@@ -188,6 +188,24 @@ func (r *Result) retell(x *index.Index, to model.ID, get func(model.ID) ([]byte,
 	return nil
 }
 
+// Remember takes from what a comparison of the same estate told of somebody what it holds and what is within its reach,
+// so that [Scale.HeldDanger] and [Result.Reach] need not work it out. It is not for several goroutines.
+func (r *Result) Remember(id model.ID, body []byte) error {
+	var t struct {
+		Standing *struct {
+			Danger float64
+			Within Reach
+		}
+	}
+	if err := json.Unmarshal(body, &t); err != nil {
+		return fmt.Errorf("%w: of %s: %w", ErrUntold, id, err)
+	}
+	if t.Standing != nil {
+		r.Scale.held[id], r.reaches[id] = holds{danger: t.Standing.Danger}, t.Standing.Within
+	}
+	return nil
+}
+
 // Credit places uses and credits them to the grants that were told of, as the comparison did that was told. Of a
 // grant that is all its use where all that its holders did is among them.
 func (r *Result) Credit(in *Input) {

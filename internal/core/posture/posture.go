@@ -364,7 +364,7 @@ func (f *finder) heldByChains(who []model.ID, maskers []*index.Masker) map[model
 		}
 	}
 	slices.Sort(numbers)
-	f.res.Scale.HoldAll(numbers)
+	f.res.Scale.HeldDangers(numbers)
 	for id := range held {
 		held[id] = f.res.Scale.HeldDanger(id)
 	}

@@ -98,7 +98,8 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 }
 
 // toldBefore opens what is kept of the last comparison, where that holds; nil: nothing is.
-func (w *Workspace) toldBefore(ctx context.Context, s *Source, window config.Duration) (*lookup.File, toldHead, error) {
+func (w *Workspace) toldBefore(ctx context.Context, s *Source, window config.Duration) (*lookup.File, toldHead,
+	error) {
 	var head toldHead
 	f, err := lookup.Open(w.toldFile(s.Name))
 	if err != nil {
@@ -113,7 +114,8 @@ func (w *Workspace) toldBefore(ctx context.Context, s *Source, window config.Dur
 	}
 	from, ferr := w.toldFrom(ctx, s, window)
 	now := w.now()
-	if err = errors.Join(ferr, err); err != nil || head.From != from || now.Before(head.At) || !now.Before(head.Until) {
+	err = errors.Join(ferr, err)
+	if err != nil || head.From != from || now.Before(head.At) || !now.Before(head.Until) {
 		f.Close()
 		return nil, head, err
 	}

@@ -188,8 +188,8 @@ func (r *Result) retell(x *index.Index, to model.ID, get func(model.ID) ([]byte,
 	return nil
 }
 
-// Remember takes from what a comparison of the same estate told of somebody what it holds and what is within its reach,
-// so that [Scale.HeldDanger] and [Result.Reach] need not work it out. It is not for several goroutines.
+// Remember takes from what a comparison of the same estate told of somebody what it holds and what is within its
+// reach, so that [Scale.HeldDanger] and [Result.Reach] need not work it out. It is not for several goroutines.
 func (r *Result) Remember(id model.ID, body []byte) error {
 	var t struct {
 		Standing *struct {

@@ -19,6 +19,8 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
+	"time"
 )
 
 // ErrDamaged: a file is not as it was written.
@@ -38,7 +40,8 @@ func Compare(a, b string) int { return bytes.Compare(quoted(a), quoted(b)) }
 // Write writes a file, at once or not at all: what it is of, as JSON, and lines, each key once, in the order of
 // [Compare]. An error of one ends it.
 func Write(file string, head []byte, lines iter.Seq2[Line, error]) error {
-	f, err := os.CreateTemp(filepath.Dir(file), ".lookup-*")
+	sweep(filepath.Dir(file))
+	f, err := os.CreateTemp(filepath.Dir(file), unfinished)
 	if err != nil {
 		return err
 	}
@@ -83,6 +86,25 @@ func Write(file string, head []byte, lines iter.Seq2[Line, error]) error {
 	}
 	return os.Rename(f.Name(), file)
 }
+
+// What is written lies beside the file under such a name. A process that was killed leaves that behind, which may be
+// hundreds of megabytes: who writes next takes away what nobody wrote to for so long.
+const (
+	unfinished = ".lookup-*"
+	abandoned  = time.Hour
+)
+
+func sweep(dir string) {
+	names, err := filepath.Glob(filepath.Join(escaped.Replace(dir), unfinished))
+	for _, name := range names {
+		if info, serr := os.Lstat(name); err == nil && serr == nil && time.Since(info.ModTime()) > abandoned {
+			os.Remove(name) // if it cannot be, it lies there
+		}
+	}
+}
+
+// escaped has what [filepath.Match] takes for more than letters as letters.
+var escaped = strings.NewReplacer("\\", "\\\\", "*", "\\*", "?", "\\?", "[", "\\[")
 
 // lastLine ends a file: its key is not quoted, and behind all that are.
 var lastLine = summed([]byte("~\t0\n"))

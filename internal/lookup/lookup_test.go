@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"clipfence/internal/lookup"
 )
@@ -195,5 +196,37 @@ func TestPack(t *testing.T) {
 				t.Errorf("what is damaged is %q, %v", got, err)
 			}
 		}
+	}
+}
+
+// TestSweep: what a process left behind that was killed is taken away by who writes next, and nothing else is.
+func TestSweep(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "a[b]*")
+	if err := os.Mkdir(dir, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	for name, ago := range map[string]time.Duration{".lookup-1": 2 * time.Hour, ".lookup-2": time.Minute,
+		"lookup-3": 2 * time.Hour, ".other": 2 * time.Hour} {
+		at := filepath.Join(dir, name)
+		if err := os.WriteFile(at, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chtimes(at, time.Time{}, time.Now().Add(-ago)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := lookup.Write(filepath.Join(dir, "f"), []byte("1"), all(nil)); err != nil {
+		t.Fatal(err)
+	}
+	list, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, e := range list {
+		names = append(names, e.Name())
+	}
+	if got := strings.Join(names, " "); got != ".lookup-2 .other f lookup-3" {
+		t.Errorf("there are %s", got)
 	}
 }

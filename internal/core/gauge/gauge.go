@@ -470,6 +470,11 @@ func (r *runner) prepare() {
 		}
 		g.Holders = list
 	}
+	r.numberLogs()
+}
+
+// numberLogs tells the logs apart that would show permissions.
+func (r *runner) numberLogs() {
 	number := map[[3]any]int32{}
 	for p := range r.x.Numbers() {
 		c := r.x.Permission(p)
@@ -944,23 +949,12 @@ func (r *part) classify(res *GrantResult, who *together) {
 	for i := range r.sets {
 		r.sets[i] = r.sets[i][:0]
 	}
-	r.turn++
-	r.dim = r.dim[:0]
+	r.begin()
 	if len(res.Use) < cap(res.Use) { // no more come
 		res.Use = slices.Clone(res.Use)
 	}
 	for p := range res.Perms.All() {
-		pu := res.UseOf(p)
-		log := &r.byLog[r.logs[p]]
-		if log.turn != r.turn {
-			log.turn, log.darkness = r.turn, r.darkPlaces(p, g)
-			if log.perms = log.perms[:0]; len(log.where) > 0 {
-				r.dim = append(r.dim, log)
-			}
-		}
-		if len(log.where) > 0 {
-			log.perms.Add(p)
-		}
+		pu, log := res.UseOf(p), r.log(p, g)
 		is := who.frozen.holds(p, r.x.Permission(p).Permission.Service(), g)
 		if is {
 			r.sets[isFrozen].Add(p)
@@ -983,12 +977,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 		r.sets[class].Add(p)
 	}
 	r.refused(res, who.denials)
-	if len(r.dim) > 0 {
-		res.Dark = make([]Hidden, len(r.dim))
-		for i, log := range r.dim {
-			res.Dark[i] = Hidden{slices.Clone(log.perms), log.where}
-		}
-	}
+	res.Dark = r.shadows()
 	for i, to := range [...]*access.Few{used: &res.Used, rare: &res.Rare, isHeld: &res.Held, tooNew: &res.TooNew,
 		undecidable: &res.Undecidable, unobservable: &res.Unobservable, unused: &res.Unused, isFrozen: &res.Frozen} {
 		if len(r.sets[i]) > 0 {
@@ -1002,6 +991,39 @@ func (r *part) classify(res *GrantResult, who *together) {
 		blind.OrFewLess(res.Unobservable, res.Refused, nil)
 		res.Blind = min(res.Danger, r.scale.Danger(blind, g.Where))
 	}
+}
+
+// begin forgets what is known of the logs and the grant looked at before.
+func (r *part) begin() {
+	r.turn++
+	r.dim = r.dim[:0]
+}
+
+// log returns what is known of the log that would show a permission of a grant, and of that grant.
+func (r *part) log(p int, g *model.Grant) *loggedBy {
+	log := &r.byLog[r.logs[p]]
+	if log.turn != r.turn {
+		log.turn, log.darkness = r.turn, r.darkPlaces(p, g)
+		if log.perms = log.perms[:0]; len(log.where) > 0 {
+			r.dim = append(r.dim, log)
+		}
+	}
+	if len(log.where) > 0 {
+		log.perms.Add(p)
+	}
+	return log
+}
+
+// shadows returns where uses of the permissions looked at since begin would not have been seen.
+func (r *part) shadows() []Hidden {
+	if len(r.dim) == 0 {
+		return nil
+	}
+	out := make([]Hidden, len(r.dim))
+	for i, log := range r.dim {
+		out[i] = Hidden{slices.Clone(log.perms), log.where}
+	}
+	return out
 }
 
 // goesOn reports whether the habit of a use is not over: that of all callers together, or

@@ -55,8 +55,7 @@ type toldGrant struct {
 	Nodes        int
 	UsedNodes    int
 
-	Dark  []Hidden `json:",omitempty"`
-	Spare []int    `json:",omitempty"` // see [Result.Redundant]
+	Spare []int `json:",omitempty"` // see [Result.Redundant]
 }
 
 // Tell writes what a whole comparison tells: of itself, and one by one of each whom the estate lists or grants name;
@@ -95,10 +94,8 @@ func (r *Result) Tell(drafts *Input) (all []byte, who []model.ID, of func(model.
 		}
 		for _, g := range grants {
 			one := toldGrant{g.Number, g.Since, g.Used, g.Rare, g.TooNew, g.Undecidable, g.Unobservable, g.Unused,
-				g.Held, g.HeldBy, g.Refused, g.Frozen, g.Danger, g.Blind, g.Kept, g.Nodes, g.UsedNodes, nil, nil}
-			if drafts != nil {
-				one.Dark, one.Spare = g.Dark, spare[g.Number]
-			}
+				g.Held, g.HeldBy, g.Refused, g.Frozen, g.Danger, g.Blind, g.Kept, g.Nodes, g.UsedNodes, nil}
+			one.Spare = spare[g.Number]
 			t.Grants = append(t.Grants, one)
 		}
 		return json.Marshal(&t)
@@ -168,7 +165,7 @@ func (r *Result) retell(x *index.Index, to model.ID, get func(model.ID) ([]byte,
 		r.Grants[g.Number] = &GrantResult{Number: g.Number, Grant: x.Grant(g.Number), Since: g.Since, Holders: holders,
 			Perms: x.SharedPerms(g.Number), Used: g.Used, Rare: g.Rare, TooNew: g.TooNew,
 			Undecidable: g.Undecidable, Unobservable: g.Unobservable, Unused: g.Unused, Held: g.Held,
-			HeldBy: g.HeldBy, Refused: g.Refused, Frozen: g.Frozen, Dark: g.Dark, Danger: g.Danger, Blind: g.Blind,
+			HeldBy: g.HeldBy, Refused: g.Refused, Frozen: g.Frozen, Danger: g.Danger, Blind: g.Blind,
 			Kept: g.Kept, Nodes: g.Nodes, UsedNodes: g.UsedNodes}
 		if len(g.Spare) > 0 {
 			r.spare[g.Number] = g.Spare
@@ -206,8 +203,9 @@ func (r *Result) Remember(id model.ID, body []byte) error {
 	return nil
 }
 
-// Credit places uses and credits them to the grants that were told of, as the comparison did that was told. Of a
-// grant that is all its use where all that its holders did is among them.
+// Credit places uses and credits them to the grants that were told of, as the comparison did that was told, and sees
+// where no log shows those: many share long lists of such places, which are not kept. Of a grant that is all its use
+// where all that its holders did is among them.
 func (r *Result) Credit(in *Input) {
 	run := &runner{in: in, x: in.Index, span: r.Window, now: usage.DayOf(in.AsOf), activity: activities{}, out: r}
 	for range parallel.Workers() {
@@ -216,4 +214,16 @@ func (r *Result) Credit(in *Input) {
 	told := r.Placement.Of
 	run.attribute()
 	r.Placement.Of = told
+	run.numberLogs()
+	for _, g := range r.Grants {
+		if g == nil {
+			continue
+		}
+		part := run.parts[0]
+		part.begin()
+		for p := range g.Perms.All() {
+			part.log(p, g.Grant)
+		}
+		g.Dark = part.shadows()
+	}
 }

@@ -64,16 +64,7 @@ func TestFew(t *testing.T) {
 		once(t, in, seed)
 		res := gauge.Run(in)
 		worth := draft.NewWorth(in, res)
-		all, who, tell, err := res.Tell(in)
-		if err != nil {
-			t.Fatal(err)
-		}
-		of := map[model.ID][]byte{}
-		for _, id := range who {
-			if of[id], err = tell(id); err != nil {
-				t.Fatal(err)
-			}
-		}
+		all, of := tellsOf(t, res, in)
 		get := func(id model.ID) ([]byte, bool, error) { body, told := of[id]; return body, told, nil }
 		whole, crew, err := worth.Whole()
 		if err != nil {

@@ -43,17 +43,10 @@ func TestMeasured(t *testing.T) {
 		if got := findings(in, none); !slices.Equal(got, want) {
 			t.Fatalf("seed %d: found\n%q\nwhere everybody is measured\n%q", seed, got, want)
 		}
-		_, who, tell, err := all.Tell(nil)
-		if err != nil {
-			t.Fatal(err)
-		}
+		_, of := tellsOf(t, all, nil)
 		again := gauge.Run(in)
-		for _, id := range who {
-			body, err := tell(id)
-			if err == nil {
-				err = again.Remember(id, body)
-			}
-			if err != nil {
+		for id, body := range of {
+			if err := again.Remember(id, body); err != nil {
 				t.Fatal(err)
 			}
 		}

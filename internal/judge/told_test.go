@@ -10,6 +10,22 @@ import (
 	"clipfence/internal/core/model"
 )
 
+// tellsOf returns what a comparison tells, of itself and of each; with what drafts look at where it is given.
+func tellsOf(t *testing.T, res *gauge.Result, drafts *gauge.Input) (all []byte, of map[model.ID][]byte) {
+	t.Helper()
+	all, who, tell, err := res.Tell(drafts)
+	of = map[model.ID][]byte{}
+	for _, id := range who {
+		if err == nil {
+			of[id], err = tell(id)
+		}
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return all, of
+}
+
 // TestRetold: what was kept of a comparison tells of each identity, on random estates, what the comparison did; and
 // where anything of it is missing, or it was told of another estate, it tells nothing.
 func TestRetold(t *testing.T) {
@@ -17,16 +33,7 @@ func TestRetold(t *testing.T) {
 	for i := range uint64(estates(t) / 4) {
 		in := crowded(t, 600_001+i)
 		res := gauge.Run(in)
-		all, who, tell, err := res.Tell(nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		of := map[model.ID][]byte{}
-		for _, id := range who {
-			if of[id], err = tell(id); err != nil {
-				t.Fatal(err)
-			}
-		}
+		all, of := tellsOf(t, res, nil)
 		get := func(id model.ID) ([]byte, bool, error) { body, told := of[id]; return body, told, nil }
 		said := func(v any) string {
 			b, err := json.Marshal(v)

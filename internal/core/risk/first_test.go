@@ -217,7 +217,7 @@ func TestLearnAlike(t *testing.T) {
 		for k := range 3 {
 			f.Add(usage.Call{Time: (now - usage.Day((7*i+97*k)%1000)).Time(), Path: box(i%3, i%4, i%6),
 				Identity: model.MustID(fmt.Sprint("person/q", i)), Outcome: usage.Done,
-				Permission: model.MustPermission([]string{"s/box:read", "s/box:list"}[i*i%7%2])})
+				Permission: model.MustPermission([]string{"s/box:read", "s/box:put"}[i*i%7%2])})
 		}
 	}
 	first := ""

@@ -33,12 +33,50 @@ import (
 // comparing changes with what a comparison tells, so that what an earlier program told is not taken.
 const comparing = "compared 1"
 
-// toldHead is the head of the file.
-type toldHead struct {
-	From  string    // a digest of what it was told from
+// keptHead begins the head of a file in which something is kept of everybody.
+type keptHead struct {
+	From  string    // a digest of what it came from
 	At    time.Time // when
 	Until time.Time // it holds before that
-	All   json.RawMessage
+}
+
+// toldHead is the head of the file.
+type toldHead struct {
+	keptHead
+	All json.RawMessage
+}
+
+// openKept opens a file in which something is kept, and reads its head, which of begins, where it came from what is
+// there now, and holds; nil: there is none that does.
+func (w *Workspace) openKept(file, from string, head any, of *keptHead) (*lookup.File, error) {
+	f, err := lookup.Open(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	body, err := f.Head()
+	if err == nil {
+		err = json.Unmarshal(body, head)
+	}
+	if now := w.now(); err != nil || of.From != from || now.Before(of.At) || !now.Before(of.Until) {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// mayKeep says why what a comparison found out is not to be kept, if that is so: now is the digest of what it came
+// from once it is done.
+func (w *Workspace) mayKeep(from, now string) error {
+	switch {
+	case now != from:
+		return errors.New("what it looks at changed meanwhile")
+	case w.partly:
+		return errors.New("not all that it looks at could be read")
+	}
+	return nil
 }
 
 func (w *Workspace) toldFile(src string) string {
@@ -68,17 +106,18 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 		return nil, nil, err
 	}
 	err = func() error {
-		if now, err := w.toldFrom(ctx, s, window); err != nil || now != from {
-			return errors.Join(err, errors.New("what it looks at changed meanwhile"))
+		now, err := w.toldFrom(ctx, s, window)
+		if err == nil {
+			err = w.mayKeep(from, now)
 		}
-		if w.partly {
-			return errors.New("not all that it looks at could be read")
+		if err != nil {
+			return err
 		}
 		all, who, of, err := res.Tell(nil)
 		if err != nil {
 			return err
 		}
-		head, err := json.Marshal(toldHead{from, in.AsOf, holdsUntil(s, in.AsOf), all})
+		head, err := json.Marshal(toldHead{keptHead{from, in.AsOf, holdsUntil(s, in.AsOf)}, all})
 		if err != nil {
 			return err
 		}
@@ -101,25 +140,12 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 func (w *Workspace) toldBefore(ctx context.Context, s *Source, window config.Duration) (*lookup.File, toldHead,
 	error) {
 	var head toldHead
-	f, err := lookup.Open(w.toldFile(s.Name))
+	from, err := w.toldFrom(ctx, s, window)
 	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			err = nil
-		}
 		return nil, head, err
 	}
-	body, err := f.Head()
-	if err == nil {
-		err = json.Unmarshal(body, &head)
-	}
-	from, ferr := w.toldFrom(ctx, s, window)
-	now := w.now()
-	err = errors.Join(ferr, err)
-	if err != nil || head.From != from || now.Before(head.At) || !now.Before(head.Until) {
-		f.Close()
-		return nil, head, err
-	}
-	return f, head, nil
+	f, err := w.openKept(w.toldFile(s.Name), from, &head, &head.keptHead)
+	return f, head, err
 }
 
 // remember takes from what is kept of the last comparison what everybody holds and gets to. No answer needs it.

@@ -3,9 +3,7 @@ package work
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io/fs"
 	"net/url"
 	"slices"
 	"time"
@@ -41,9 +39,7 @@ type looked struct {
 
 // fewHead is the head of the file.
 type fewHead struct {
-	From  string    // a digest of what it came from
-	At    time.Time // when
-	Until time.Time // it holds before that
+	keptHead
 	Last  time.Time // of all calls
 	All   json.RawMessage
 	Logs  json.RawMessage
@@ -68,14 +64,14 @@ func (w *Workspace) lookAt(ctx context.Context, s *Source, who model.ID, window 
 	if err != nil {
 		return nil, err
 	}
-	if few, ok := draft.Few(s.Index, who); ok && !who.IsZero() {
+	if few, ok := draft.Few(s.Index, who); ok {
 		out, err := w.fewOf(ctx, s, who, few, window, from)
 		switch {
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
 		case err == nil && out != nil:
 			return out, nil
-		case err != nil && !errors.Is(err, fs.ErrNotExist):
+		case err != nil:
 			w.Log.Warn("what was kept of the last comparison cannot be read, and is compared anew", "error", err)
 		}
 	}
@@ -116,11 +112,12 @@ func (w *Workspace) fewFrom(ctx context.Context, s *Source, window config.Durati
 
 // keepFew writes what drafts of few look at.
 func (w *Workspace) keepFew(ctx context.Context, l *looked, window config.Duration, from string) error {
-	if now, err := w.fewFrom(ctx, l.s, window); err != nil || now != from {
-		return errors.Join(err, errors.New("what it looks at changed meanwhile"))
+	now, err := w.fewFrom(ctx, l.s, window)
+	if err == nil {
+		err = w.mayKeep(from, now)
 	}
-	if w.partly {
-		return errors.New("not all that it looks at could be read")
+	if err != nil {
+		return err
 	}
 	all, who, tell, err := l.res.Tell(l.in)
 	if err != nil {
@@ -134,22 +131,22 @@ func (w *Workspace) keepFew(ctx context.Context, l *looked, window config.Durati
 	if err != nil {
 		return err
 	}
-	head, err := json.Marshal(fewHead{from, l.in.AsOf, holdsUntil(l.s, l.in.AsOf), l.last, all, logs,
+	head, err := json.Marshal(fewHead{keptHead{from, l.in.AsOf, holdsUntil(l.s, l.in.AsOf)}, l.last, all, logs,
 		l.in.Place.Inventory.Witnessed(), whole})
 	if err != nil {
 		return err
 	}
-	told := map[model.ID]bool{}
-	for _, id := range who {
-		told[id] = true
-	}
+	told := map[model.ID]bool{} // everybody of whom something is kept: whether anything is told of it
 	for id := range l.in.Uses.Principals() {
-		told[id] = told[id] || false
+		told[id] = false
 	}
 	for n := range l.s.Identities() {
 		if id := l.s.ID(n); id.Kind == model.Group {
-			told[id] = told[id] || false
+			told[id] = false
 		}
+	}
+	for _, id := range who {
+		told[id] = true
 	}
 	type key struct {
 		text string
@@ -200,20 +197,12 @@ func (w *Workspace) keepFew(ctx context.Context, l *looked, window config.Durati
 // fewOf returns what is kept of a few, nil where nothing is that holds.
 func (w *Workspace) fewOf(ctx context.Context, s *Source, who model.ID, few []model.ID, window config.Duration,
 	from string) (*looked, error) {
-	f, err := lookup.Open(w.fewFile(s.Name))
-	if err != nil {
+	var head fewHead
+	f, err := w.openKept(w.fewFile(s.Name), from, &head, &head.keptHead)
+	if f == nil {
 		return nil, err
 	}
 	defer f.Close()
-	var head fewHead
-	body, err := f.Head()
-	if err == nil {
-		err = json.Unmarshal(body, &head)
-	}
-	now := w.now()
-	if err != nil || head.From != from || now.Before(head.At) || !now.Before(head.Until) {
-		return nil, err
-	}
 	lines := map[model.ID]*fewLine{}
 	line := func(id model.ID) (*fewLine, error) {
 		if l, known := lines[id]; known {

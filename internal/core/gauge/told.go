@@ -25,7 +25,7 @@ import (
 type toldAll struct {
 	Window     usage.Window
 	Observable float64
-	Drafts     bool     // with what drafts look at besides
+	Drafts     bool     // with the grants that others make needless, which drafts look at
 	Pillars    *pillars `json:",omitempty"`
 }
 
@@ -59,8 +59,8 @@ type toldGrant struct {
 }
 
 // Tell writes what a whole comparison tells: of itself, and one by one of each whom the estate lists or grants name;
-// where drafts is given, which is what was compared, with what drafts look at besides. It is an error of one that did
-// not measure everybody.
+// where drafts is given, which is what was compared, with the grants that others make needless. It is an error of one
+// that did not measure everybody.
 func (r *Result) Tell(drafts *Input) (all []byte, who []model.ID, of func(model.ID) ([]byte, error), err error) {
 	if all, err = json.Marshal(toldAll{r.Window, r.Observable, drafts != nil, r.pillars}); err != nil {
 		return nil, nil, nil, err

@@ -51,9 +51,13 @@ func TestGone(t *testing.T) {
 		f.Add(usage.Call{Time: time.Date(2026, 11, 1, 9, 0, 0, 0, time.UTC), Identity: model.MustID("workload/w"),
 			Permission: model.MustPermission(c.perm), Path: model.MustPath(c.at), Outcome: c.outcome})
 	}
-	nodes := usage.InventoryOf(x, []model.Path{model.MustPath("/m/hall:west"),
-		model.MustPath("/m/hall:east/space:one")}, nil)
+	surveyed := func() *usage.Inventory {
+		return usage.InventoryOf(x, []model.Path{model.MustPath("/m/hall:west"),
+			model.MustPath("/m/hall:east/space:one")}, nil)
+	}
+	nodes, again := surveyed(), surveyed()
 	nodes.Witness(usage.ListOf(f.Uses()...), func(p model.Permission) []string { return kinds[p.String()] })
+	again.Recall(nodes.Witnessed())
 	for _, c := range []struct{ path, unknown, gone string }{
 		{"/m/hall:east/space:one/app:web", "", ""},
 		{"/m/hall:east/space:one/app:new", "/m/hall:east/space:one/app:new", ""},
@@ -78,6 +82,10 @@ func TestGone(t *testing.T) {
 		if unknown.String() != c.unknown && !unknown.IsZero() || unknown.IsZero() != (c.unknown == "") ||
 			is != (c.gone != "") || is && gone.String() != c.gone {
 			t.Errorf("%s: unknown %s, gone %s, want %q and %q", c.path, unknown, gone, c.unknown, c.gone)
+		}
+		first, _ := again.Unknown(p)
+		if held, there := again.Gone(p); first != unknown || held != gone || there != is {
+			t.Errorf("%s: recalled, unknown %s, gone %s", c.path, first, held)
 		}
 	}
 	// Where nothing that is listed there is called by its name, names may be wrong one and all.

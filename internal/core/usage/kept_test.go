@@ -3,6 +3,7 @@ package usage_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -118,6 +119,9 @@ func TestKeptLogs(t *testing.T) {
 		}, func(_, class string) bool { return class == "looking" }, func(x model.CoverageRecord) bool {
 			return !x.Writer.IsZero()
 		})
+		if i%2 == 1 { // and all the same once it was written down, and recalled
+			c = recalled(t, c, records, read)
+		}
 		var b strings.Builder
 		fmt.Fprintf(&b, "read to %s\n", c.ReadTo())
 		w := usage.WindowOf(start.AddDate(0, 0, days-r.IntN(40)), 30+r.IntN(120))
@@ -220,4 +224,32 @@ func TestKeptUses(t *testing.T) {
 		}
 		return fmt.Sprint(i), b.String()
 	})
+}
+
+// recalled returns a coverage that was told what another one observed.
+func recalled(t *testing.T, c *usage.Coverage, records []model.CoverageRecord, read usage.Read) *usage.Coverage {
+	t.Helper()
+	out := usage.NewCoverage(records, read)
+	b, err := c.Observed()
+	if err == nil {
+		err = out.Recall(b)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !out.Begin().Equal(c.Begin()) {
+		t.Errorf("it begins %s, and did %s", out.Begin(), c.Begin())
+	}
+	for _, x := range records {
+		is, was := out.Stream(x), c.Stream(x)
+		if (is == nil) != (was == nil) || is != nil && !slices.Equal(is.Days.List(), was.Days.List()) {
+			t.Errorf("the log of %s is %+v, and was %+v", x.Node, is, was)
+		}
+	}
+	for _, bad := range []string{"", "[]", `{"Logs":[{"Node":"/m","Days":"eA=="}]}`} {
+		if err := usage.NewCoverage(records, read).Recall([]byte(bad)); err == nil {
+			t.Errorf("%q is recalled", bad)
+		}
+	}
+	return out
 }

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -11,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"modernc.org/sqlite" // the driver, and its error type
@@ -669,6 +671,45 @@ func (s *Store) held(ctx context.Context, src, kind, of string,
 		return nil
 	}, `select value, format, first, last from held where source = ?1 and kind = ?2 and `+of+` order by id, first`,
 		append([]any{src, kind, int64(forever)}, more...)...)
+}
+
+// Differing returns what differs between two kept surveys of a source, each record once, by kind and id: Before is nil
+// for what came, After for what went. Of a survey that is not kept it returns [ErrNone].
+func (s *Store) Differing(ctx context.Context, src string, from, to int64) ([]source.Edited, error) {
+	for _, survey := range []int64{from, to} {
+		var n int
+		err := s.db.QueryRowContext(ctx, `select count(*) from surveys where source = ? and id = ? and finished is not null`,
+			src, survey).Scan(&n)
+		if err == nil && n == 0 {
+			err = fmt.Errorf("survey %d of source %q: %w", survey, src, ErrNone)
+		}
+		if err != nil {
+			return nil, explain(err)
+		}
+	}
+	var out []source.Edited
+	err := s.rows(ctx, func(scan func(...any) error) error {
+		var e source.Edited
+		var value []byte
+		var was, is bool
+		if err := scan(&e.Kind, &e.ID, &value, &was, &is); err != nil {
+			return err
+		}
+		if n := len(out); n == 0 || out[n-1].Kind != e.Kind || out[n-1].ID != e.ID {
+			out = append(out, e)
+		}
+		if last := &out[len(out)-1]; is {
+			last.After = value
+		} else {
+			last.Before = value
+		}
+		return nil
+	}, `select kind, id, value, was, stands from (select kind, id, first, value, first <= ?2 and last >= ?2 as was,
+		first <= ?3 and last >= ?3 as stands from held where source = ?1) where was <> stands order by kind, id, first`,
+		src, from, to)
+	return slices.DeleteFunc(out, func(e source.Edited) bool { // it was gone meanwhile
+		return e.Before != nil && bytes.Equal(e.Before, e.After)
+	}), err
 }
 
 // Setting returns a small value kept under a name, or "".

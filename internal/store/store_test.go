@@ -3,8 +3,11 @@ package store_test
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -235,4 +238,82 @@ func TestHoldsUses(t *testing.T) {
 		t.Cleanup(func() { s.Close() })
 		return s
 	})
+}
+
+// TestDiffering: what differs between two kept surveys is what differs between the estates that they found.
+func TestDiffering(t *testing.T) {
+	ctx, r := t.Context(), rand.New(rand.NewPCG(5, 5))
+	s, err := store.Open(ctx, filepath.Join(t.TempDir(), "store.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	var ids []int64
+	found := map[int64]map[string]string{}
+	for n := range 8 {
+		at := time.Date(2026, 11, 1+n, 0, 0, 0, 0, time.UTC)
+		v, err := s.BeginSurvey(ctx, "m", at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var b source.Batch
+		is := map[string]string{}
+		for k := range 12 {
+			if r.IntN(3) == 0 {
+				continue
+			}
+			id := model.ID{Kind: model.Person, Name: fmt.Sprint("p", k)}
+			one := model.Identity{ID: id, Title: fmt.Sprint("t", r.IntN(2))}
+			b.Records = append(b.Records, source.Record{Kind: source.Identities, ID: id.String(), Value: one})
+			is[id.String()] = one.Title
+		}
+		if err := s.SaveBatch(ctx, v.ID, b); err != nil {
+			t.Fatal(err)
+		}
+		if err := s.FinishSurvey(ctx, v.ID, at); err != nil {
+			t.Fatal(err)
+		}
+		ids = append(ids, v.ID)
+		found[v.ID] = is
+	}
+	title := func(body []byte) string {
+		var i model.Identity
+		if len(body) > 0 && json.Unmarshal(body, &i) != nil {
+			t.Errorf("%s", body)
+		}
+		return i.Title
+	}
+	for _, from := range ids {
+		for _, to := range ids {
+			differ, err := s.Differing(ctx, "m", from, to)
+			if err != nil {
+				t.Fatal(err)
+			}
+			want := map[string][2]string{}
+			for k := range 12 {
+				id := fmt.Sprint("person/p", k)
+				if was, is := found[from][id], found[to][id]; was != is {
+					want[id] = [2]string{was, is}
+				}
+			}
+			got := map[string][2]string{}
+			for _, d := range differ {
+				if _, twice := got[d.ID]; twice || d.Kind != source.Identities {
+					t.Errorf("%d to %d: %+v", from, to, d)
+				}
+				got[d.ID] = [2]string{title(d.Before), title(d.After)}
+			}
+			if !maps.Equal(got, want) {
+				t.Errorf("%d to %d: %v, want %v", from, to, got, want)
+			}
+		}
+	}
+	for _, none := range [][2]int64{{ids[0], 99}, {99, ids[0]}} {
+		if _, err := s.Differing(ctx, "m", none[0], none[1]); !errors.Is(err, store.ErrNone) {
+			t.Errorf("%v: %v", none, err)
+		}
+	}
+	if _, err := s.Differing(ctx, "other", ids[0], ids[1]); !errors.Is(err, store.ErrNone) {
+		t.Errorf("of another source: %v", err)
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"clipfence/internal/change"
 	"clipfence/internal/config"
 	"clipfence/internal/core/access/index"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/rehearse"
 	"clipfence/internal/ledger"
@@ -51,6 +52,14 @@ func (w *Workspace) prepare(ctx context.Context, c source.Changer, src config.So
 // Nothing is prepared that the rehearsal or a guard refuses: [change.ErrGuard]. With accept
 // calls that cannot be placed do not count against it; the ledger tells of them.
 func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accept bool) (*Prepared, error) {
+	return w.prepareApply(ctx, name, reason, accept, w.Rehearse)
+}
+
+// rehearsing is [Workspace.Rehearse], or says what one of before said that holds still.
+type rehearsing func(ctx context.Context, f *fence.Fence, s *Source, accept bool) (*rehearse.Result, *Risk, error)
+
+func (w *Workspace) prepareApply(ctx context.Context, name, reason string, accept bool,
+	rehearse rehearsing) (*Prepared, error) {
 	_, history, err := w.History(ctx)
 	if err != nil {
 		return nil, damaged(err)
@@ -67,7 +76,7 @@ func (w *Workspace) PrepareApply(ctx context.Context, name, reason string, accep
 	if err != nil {
 		return nil, err
 	}
-	r, k, err := w.Rehearse(ctx, f, s, accept)
+	r, k, err := rehearse(ctx, f, s, accept)
 	if err != nil {
 		return nil, err
 	}

@@ -26,12 +26,18 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 	if err != nil {
 		return nil, nil, err
 	}
-	span, placed := at.in.Span(), at.res.Placement
+	return w.rehearsed(ctx, f, at, rehearse.NewStage(s.Index, at.in.Weights).Know(at.res), accept)
+}
+
+// rehearsed rehearses a fence on a stage of what is looked at.
+func (w *Workspace) rehearsed(ctx context.Context, f *fence.Fence, at *looked, stage *rehearse.Stage,
+	accept bool) (*rehearse.Result, *Risk, error) {
+	s, span, placed := at.s, at.in.Span(), at.res.Placement
 	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil && w.days(d) != at.in.Window {
 		span = usage.WindowOf(w.now(), w.days(d))
 		placed = gauge.Place(s.Index, at.in.Uses, span, at.in.Place)
 	}
-	r, err := rehearse.NewStage(s.Index, at.in.Weights).Know(at.res).Run(f, at.in.Uses, placed)
+	r, err := stage.Run(f, at.in.Uses, placed)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -211,21 +211,16 @@ func (p *Stages) Run(ctx context.Context, tell func(StageEvent)) error {
 			return damaged(err)
 		}
 		var done []*Record
-		for _, r := range list {
-			prep, err := w.prepareDecided(ctx, r, p.q.Reason)
-			if errors.Is(err, change.ErrGuard) {
-				tell(StageEvent{Stage: i + 1, Of: of, Left: &LeftOut{r.Name, err.Error()}})
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			rec, err := prep.Run(ctx, nil)
-			if err != nil {
-				return err
+		err = w.carryOut(ctx, src, list, p.q.Reason, func(r *Reviewed, rec *Record, refused error) {
+			if refused != nil {
+				tell(StageEvent{Stage: i + 1, Of: of, Left: &LeftOut{r.Name, refused.Error()}})
+				return
 			}
 			done = append(done, rec)
 			tell(StageEvent{Stage: i + 1, Of: of, Applied: rec.ID, For: rec.For})
+		})
+		if err != nil {
+			return err
 		}
 		if err := p.watch(ctx, &begin, before, done, at, w.Clock().UTC(), tell); err != nil {
 			return err
@@ -236,8 +231,8 @@ func (p *Stages) Run(ctx context.Context, tell func(StageEvent)) error {
 
 // prepareDecided plans what makes an accepted draft true: the very file that was looked at, as it
 // was then.
-func (w *Workspace) prepareDecided(ctx context.Context, r *Reviewed, reason string) (*Prepared, error) {
-	p, err := w.PrepareApply(ctx, w.Path(r.Name), reason, false)
+func (w *Workspace) prepareDecided(ctx context.Context, r *Reviewed, reason string, by rehearsing) (*Prepared, error) {
+	p, err := w.prepareApply(ctx, w.Path(r.Name), reason, false, by)
 	if err == nil && p.Change.Digest != r.Fence.Digest {
 		err = fmt.Errorf("%w: %s %w since it was accepted", change.ErrGuard, r.Name, ErrChanged)
 	}
@@ -449,6 +444,7 @@ func (w *Workspace) ApplyWatched(ctx context.Context) (done []*Record, left []Le
 		if err != nil {
 			return done, left, err
 		}
+		var ready []*Reviewed
 		for _, r := range list {
 			if s := r.Shadow; s.Silent {
 				left = append(left, LeftOut{r.Name, "the log shows nothing of the end of the days for which it was " +
@@ -461,19 +457,18 @@ func (w *Workspace) ApplyWatched(ctx context.Context) (done []*Record, left []Le
 					"watched; decide anew (clipfence review)", s.Refused)})
 				continue
 			}
-			p, err := w.prepareDecided(ctx, r, "accepted, and watched without a refused call")
-			if errors.Is(err, change.ErrGuard) {
-				left = append(left, LeftOut{r.Name, err.Error()})
-				continue
-			}
-			if err != nil {
-				return done, left, err
-			}
-			rec, err := p.Run(ctx, nil)
-			if err != nil {
-				return done, left, err
-			}
-			done = append(done, rec)
+			ready = append(ready, r)
+		}
+		err = w.carryOut(ctx, src, ready, "accepted, and watched without a refused call",
+			func(r *Reviewed, rec *Record, refused error) {
+				if refused != nil {
+					left = append(left, LeftOut{r.Name, refused.Error()})
+					return
+				}
+				done = append(done, rec)
+			})
+		if err != nil {
+			return done, left, err
 		}
 	}
 	return done, left, nil

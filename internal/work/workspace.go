@@ -177,12 +177,15 @@ func (w *Workspace) remark(rs ...model.Remark) {
 	}
 }
 
-func (w *Workspace) Close() error {
-	var err error
-	for _, c := range w.closers {
+func (w *Workspace) Close() error { return errors.Join(w.closeSince(0), w.store.Close()) }
+
+// closeSince closes what was opened since there were so many.
+func (w *Workspace) closeSince(n int) (err error) {
+	for _, c := range w.closers[n:] {
 		err = errors.Join(err, c())
 	}
-	return errors.Join(err, w.store.Close())
+	w.closers = w.closers[:n]
+	return err
 }
 
 // systemUser is the operating system's user, by the id of the process and not by what its

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"reflect"
 	"slices"
 	"strings"
@@ -179,12 +180,13 @@ func PlanUndo(ctx context.Context, c source.Changer, r *Record) ([]source.Step, 
 		u := r.Undo("")
 		return u.Steps, u.Edits(), nil
 	}
-	var doubt *source.Step
-	if r.State != StateDone && r.Done < len(r.Steps) {
-		doubt = &r.Steps[r.Done]
+	doubt := map[int]bool{} // steps
+	limit := min(len(r.Steps), max(r.Begun, r.Done+1))
+	for i := r.Done; i < limit && r.State != StateDone; i++ {
+		doubt[i] = true
 	}
 	for i, e := range slices.Backward(edits) {
-		begun := r.Records != nil || i <= r.Done || r.State == StateDone
+		begun := r.Records != nil || i < limit || r.State == StateDone
 		if !begun {
 			continue
 		}
@@ -194,8 +196,8 @@ func PlanUndo(ctx context.Context, c source.Changer, r *Record) ([]source.Step, 
 		}
 		switch ref := (source.Ref{Kind: e.Kind, ID: e.ID}); {
 		case source.Same(now, e.Before): // not done, or taken back already
-		case !source.Same(now, e.After) && doubt != nil && r.Records == nil && i == r.Done:
-			doubt = nil // others changed it before it could be done
+		case !source.Same(now, e.After) && doubt[i] && r.Records == nil:
+			delete(doubt, i) // others changed it before it could be done
 		case !source.Same(now, e.After):
 			return nil, nil, fmt.Errorf("%s %s: %w since the change; look at it, and take the change back by hand",
 				kindWord(e.Kind), e.ID, source.ErrConflict)
@@ -213,12 +215,14 @@ func PlanUndo(ctx context.Context, c source.Changer, r *Record) ([]source.Step, 
 	if err != nil {
 		return nil, nil, err
 	}
-	if doubt != nil && !slices.ContainsFunc(steps, func(s source.Step) bool {
-		return s.Kind == doubt.Kind && s.ID == doubt.ID // it was done, as is seen
-	}) {
-		steps = append([]source.Step{doubt.Undo()}, steps...)
+	for _, k := range slices.Sorted(maps.Keys(doubt)) {
+		step := r.Steps[k]
+		if slices.ContainsFunc(steps, func(s source.Step) bool { return s.Kind == step.Kind && s.ID == step.ID }) {
+			continue // it was done, as is seen
+		}
+		steps = append([]source.Step{step.Undo()}, steps...)
 		for i, e := range edits { // of it, or where nobody can tell of which, of all
-			if r.Records == nil && i != r.Done {
+			if r.Records == nil && i != k {
 				continue
 			}
 			if !slices.ContainsFunc(edited, func(o source.Edited) bool { return o.Kind == e.Kind && o.ID == e.ID }) {
@@ -787,8 +791,11 @@ func (r *Runner) finish(ctx context.Context, c *Change, from int, v *Views) erro
 		"somebody else changed something at the same time; it was put back (%s)", ErrGuard, c.ID, lost[0], u.ID), err)
 }
 
-// steps does the steps of a change from one on.
+// steps does the steps of a change from one on, one by one, or all at once where the source can.
 func (r *Runner) steps(ctx context.Context, c *Change, from int) error {
+	if all, can := r.Changer.(source.AtOnce); can && len(c.Steps)-from > 1 {
+		return r.atOnce(ctx, c, from, all)
+	}
 	for i := from; i < len(c.Steps); i++ {
 		s := c.Steps[i]
 		err := context.Cause(ctx) // where the lease is lost, or somebody interrupts, nothing more is begun
@@ -804,13 +811,7 @@ func (r *Runner) steps(ctx context.Context, c *Change, from int) error {
 			}
 		}
 		if err != nil {
-			if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) && errors.Is(cause, ErrGuard) {
-				err = cause
-			}
-			err = fmt.Errorf("change %s, step %d of %d (%s): %w", c.ID, i+1, len(c.Steps), Say(s), err)
-			// The failure is recorded even when the context is what ended.
-			return errors.Join(err, r.Ledger.Append(context.WithoutCancel(ctx), entryEnd,
-				endEntry{c.ID, StateFailed, err.Error()}))
+			return r.failed(ctx, c, fmt.Sprintf("step %d of %d (%s)", i+1, len(c.Steps), Say(s)), err)
 		}
 		if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, i + 1, "done"}); err != nil {
 			return err
@@ -822,13 +823,64 @@ func (r *Runner) steps(ctx context.Context, c *Change, from int) error {
 	return r.Ledger.Append(ctx, entryEnd, endEntry{c.ID, "done", ""})
 }
 
+// atOnce does the steps of a change from one on together: they are begun as one, and done as one.
+func (r *Runner) atOnce(ctx context.Context, c *Change, from int, all source.AtOnce) error {
+	n, rest := len(c.Steps), c.Steps[from:]
+	err := context.Cause(ctx)
+	if err == nil {
+		if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, n, "doing"}); err != nil {
+			return err
+		}
+		// What was made before, by an earlier program or run, must stand when something goes.
+		for i := from; i < n && err == nil; i++ {
+			if c.Steps[i].After == nil {
+				err = r.stand(ctx, c.Steps[:from])
+				break
+			}
+		}
+		if err == nil {
+			err = all.DoAll(ctx, rest)
+		}
+		for i := 0; i < len(rest) && err == nil; i++ {
+			err = r.confirm(ctx, rest[i], r.Wait)
+		}
+	}
+	if err != nil {
+		return r.failed(ctx, c, fmt.Sprintf("steps %d to %d, done at once", from+1, n), err)
+	}
+	if err := r.Ledger.Append(ctx, entryStep, stepEntry{c.ID, n, "done"}); err != nil {
+		return err
+	}
+	if r.Progress != nil {
+		for i, s := range rest {
+			r.Progress(from+i, s, true)
+		}
+	}
+	return r.Ledger.Append(ctx, entryEnd, endEntry{c.ID, "done", ""})
+}
+
+// failed records that a change failed at something, even when the context is what ended.
+func (r *Runner) failed(ctx context.Context, c *Change, at string, err error) error {
+	if cause := context.Cause(ctx); cause != nil && !errors.Is(err, cause) && errors.Is(cause, ErrGuard) {
+		err = cause
+	}
+	err = fmt.Errorf("change %s, %s: %w", c.ID, at, err)
+	return errors.Join(err, r.Ledger.Append(context.WithoutCancel(ctx), entryEnd,
+		endEntry{c.ID, StateFailed, err.Error()}))
+}
+
 // stands sees to it, before something is taken away, that what takes its place is there
 // still, as it was made.
 func (r *Runner) stands(ctx context.Context, c *Change, at int) error {
 	if c.Steps[at].After != nil {
 		return nil
 	}
-	for _, s := range c.Steps[:at] {
+	return r.stand(ctx, c.Steps[:at])
+}
+
+// stand sees to it that what some steps made is there still, as it was made.
+func (r *Runner) stand(ctx context.Context, steps []source.Step) error {
+	for _, s := range steps {
 		if s.After == nil {
 			continue
 		}
@@ -917,6 +969,7 @@ type Record struct {
 	By    string    `json:"by"`
 	State string    `json:"state"`
 	Done  int       `json:"steps_done"`
+	Begun int       `json:"-"` // so many steps were begun; more than one that was not done, where that is at once
 	Why   string    `json:"why,omitempty"`
 }
 
@@ -939,7 +992,7 @@ func History(entries []ledger.Entry) ([]*Record, error) {
 			err = json.Unmarshal(e.Body, &s)
 			if r := byID[s.Change]; r != nil {
 				r.State = StateRunning
-				if s.State == "done" {
+				if r.Begun = s.Step; s.State == "done" {
 					r.Done = s.Step
 				}
 			}

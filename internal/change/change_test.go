@@ -234,6 +234,104 @@ func TestChangeAndUndo(t *testing.T) {
 	}
 }
 
+// together does several steps at once, or none, and fails before or after that.
+type together struct {
+	source.Changer
+	crash string
+	calls int
+}
+
+func (c *together) DoAll(ctx context.Context, steps []source.Step) error {
+	c.calls++
+	if c.crash == "before" {
+		return errCrash
+	}
+	for _, s := range steps {
+		if err := c.Do(ctx, s); err != nil {
+			return err
+		}
+	}
+	if c.crash == "after" {
+		return errCrash
+	}
+	return nil
+}
+
+// TestAtOnce: of a source that does all steps in one nobody knows, after a crash, whether it did them. Whatever it
+// was, resuming finishes the change and undoing leaves the source as it was.
+func TestAtOnce(t *testing.T) {
+	for _, crash := range []string{"", "before", "after"} {
+		for _, resume := range []bool{true, false} {
+			r := newRig(t)
+			before := r.dump(t)
+			c := r.plan(t)
+			all, told := &together{r.changer, crash, 0}, 0
+			run := &change.Runner{Changer: all, Ledger: r.ledger, Wait: time.Minute,
+				Progress: func(_ int, _ source.Step, done bool) {
+					if done {
+						told++
+					}
+				}}
+			n := len(c.Steps)
+			if err := run.Run(t.Context(), c); (crash != "") != errors.Is(err, errCrash) {
+				t.Fatalf("%q: %v", crash, err)
+			}
+			rec := r.record(t, "c-1")
+			want := []string{fmt.Sprintf("c-1 %d doing", n)}
+			if crash == "" {
+				want = append(want, fmt.Sprintf("c-1 %d done", n))
+			}
+			if got := r.steps(t); !slices.Equal(got, want) || all.calls != 1 || rec.Begun != n ||
+				rec.Done != map[bool]int{true: n}[crash == ""] || told != rec.Done {
+				t.Fatalf("%q: the ledger tells %v; %d begun, %d done, %d told, in %d", crash, got, rec.Begun, rec.Done,
+					told, all.calls)
+			}
+			all.crash = ""
+			if resume && crash != "" {
+				if err := run.Resume(t.Context(), &rec.Change); err != nil {
+					t.Fatalf("%q: resuming: %v", crash, err)
+				}
+			}
+			if stands := resume || crash != "before"; r.may(t, "workload/x", "stow/item:throw-out") == stands ||
+				!r.may(t, "workload/x", "stow/item:read") {
+				t.Fatalf("%q: the fence does not stand, or does", crash)
+			}
+			if err := run.Run(t.Context(), r.undo(t, "c-1")); err != nil {
+				t.Fatalf("%q: undoing: %v", crash, err)
+			}
+			if after := r.dump(t); after != before {
+				t.Fatalf("%q, resumed %t: undone, but not as it was:\n%s\nwas\n%s", crash, resume, after, before)
+			}
+			if rec := r.record(t, "c-1"); rec.State != change.StateUndone {
+				t.Fatalf("%q: the ledger says %s", crash, rec.State)
+			}
+		}
+	}
+	// What somebody else took before any of it was done cannot be told from what it did, and is put back.
+	r := newRig(t)
+	before, c, all := r.dump(t), r.plan(t), &together{r.changer, "before", 0}
+	run := &change.Runner{Changer: all, Ledger: r.ledger, Wait: time.Minute}
+	if err := run.Run(t.Context(), c); !errors.Is(err, errCrash) {
+		t.Fatal(err)
+	}
+	other := c.Steps[len(c.Steps)-1]
+	if other.After != nil || other.Kind == source.Roles {
+		t.Fatalf("the last step is %+v", other)
+	}
+	other.Sentence = ""
+	if err := r.changer.Do(t.Context(), other); err != nil {
+		t.Fatal(err)
+	}
+	all.crash = ""
+	if err := run.Run(t.Context(), r.undo(t, "c-1")); err != nil {
+		t.Fatal(err)
+	}
+	lines := func(s string) int { return strings.Count(s, "\n") }
+	if got := r.dump(t); lines(got) != lines(before) {
+		t.Errorf("undone, but not as it was:\n%s\nwas\n%s", got, before)
+	}
+}
+
 // steps is what the ledger tells of steps, in order.
 func (r *rig) steps(t *testing.T) (out []string) {
 	t.Helper()

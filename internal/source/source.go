@@ -328,3 +328,11 @@ type Changer interface {
 	// returns [ErrConflict]. A step whose After stands already is done.
 	Do(ctx context.Context, s Step) error
 }
+
+// AtOnce is a changer of a source that can do several steps in one: whoever reads it sees all of them, or none. Nobody
+// reads what is between, and a step that is in conflict keeps all from being done.
+type AtOnce interface {
+	Changer
+	// DoAll carries steps out as Do does each. No two are about the same document.
+	DoAll(ctx context.Context, steps []Step) error
+}

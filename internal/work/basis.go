@@ -163,8 +163,8 @@ func onlyMade(differ []source.Edited, made map[source.Ref]source.Edited) bool {
 	return true
 }
 
-// sameRecord reports whether a record says the same twice, but for when a grant was made, which is the source's to say,
-// and when an identity was seen.
+// sameRecord reports whether a record says the same twice, but for when a grant was made, which is the source's to
+// say, and when an identity was seen.
 func sameRecord(kind string, a, b json.RawMessage) bool {
 	if source.Same(a, b) {
 		return true

@@ -163,8 +163,8 @@ func TestRehearsedTogether(t *testing.T) {
 				t.Fatal(err)
 			}
 			if compared != tt.compared || len(left) != tt.left || len(done)+len(left) != len(tt.fences) {
-				t.Errorf("compared %d times, %d were carried out, %d left; want %d and %d left\n%s", compared, len(done),
-					len(left), tt.compared, tt.left, strings.Join(left, "\n"))
+				t.Errorf("compared %d times, %d carried out, %d left; want %d and %d left\n%s", compared,
+					len(done), len(left), tt.compared, tt.left, strings.Join(left, "\n"))
 			}
 			for _, why := range left {
 				if !strings.Contains(why, tt.why) {
@@ -202,11 +202,12 @@ func TestOnlyMade(t *testing.T) {
 		want         bool
 	}{
 		{"nothing", nil, nil, true},
-		{"as it was made", []source.Edited{e(source.Grants, "g", was, is)}, []source.Edited{e(source.Grants, "g", was, is)},
-			true},
+		{"as it was made", []source.Edited{e(source.Grants, "g", was, is)},
+			[]source.Edited{e(source.Grants, "g", was, is)}, true},
 		{"dated by the source", []source.Edited{e(source.Grants, "g", was, dated)},
 			[]source.Edited{e(source.Grants, "g", was, is)}, true},
-		{"taken", []source.Edited{e(source.Grants, "g", was, "")}, []source.Edited{e(source.Grants, "g", was, "")}, true},
+		{"taken", []source.Edited{e(source.Grants, "g", was, "")},
+			[]source.Edited{e(source.Grants, "g", was, "")}, true},
 		{"taken, and it stands", nil, []source.Edited{e(source.Grants, "g", was, "")}, false},
 		{"taken, and it stands otherwise", []source.Edited{e(source.Grants, "g", was, is)},
 			[]source.Edited{e(source.Grants, "g", was, "")}, false},

@@ -102,6 +102,7 @@ type Workspace struct {
 	partly   bool            // a comparison could not read something that it looks at, and said so
 	room     int64           // bytes that comparisons take at most, see perUse
 	closers  []func() error
+	known    map[string]*files.Known // of sources that are changed here, by name
 }
 
 // Open finds and opens a workspace; close it when done.
@@ -116,7 +117,7 @@ func Open(ctx context.Context, o Options) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Config: c, Options: o, told: map[string]bool{}}
+	w := &Workspace{Config: c, Options: o, told: map[string]bool{}, known: map[string]*files.Known{}}
 	w.store, err = store.Open(ctx, c.StoreFile())
 	switch {
 	case !errors.Is(err, store.ErrUnwritable):
@@ -219,7 +220,7 @@ func (w *Workspace) reader(ctx context.Context, s config.Source) (source.Reader,
 // files reads a files source with some logs.
 func (w *Workspace) files(s config.Source, logs []string) *files.Reader {
 	r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate), Stdin: w.In,
-		Remark: func(m model.Remark) { w.remark(m) }}
+		Remark: func(m model.Remark) { w.remark(m) }, Known: w.known[s.Name]}
 	for _, l := range logs {
 		if l != "-" {
 			l = w.Path(l)
@@ -232,6 +233,9 @@ func (w *Workspace) files(s config.Source, logs []string) *files.Reader {
 // changer connects a source for changing.
 func (w *Workspace) changer(ctx context.Context, s config.Source) (source.Changer, error) {
 	if s.Kind == "files" {
+		if w.known[s.Name] == nil {
+			w.known[s.Name] = &files.Known{}
+		}
 		return files.Changer{Reader: w.files(s, nil)}, nil
 	}
 	if s.ChangeToken.IsZero() {

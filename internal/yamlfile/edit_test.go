@@ -62,42 +62,47 @@ func TestReplace(t *testing.T) {
 	}
 }
 
+// styles are ways to write a document whose list is under grants, between others.
+var styles = []func([]any) string{
+	func(l []any) string {
+		b, _ := json.Marshal(map[string]any{"a": 1, "grants": l, "z": []any{"#"}})
+		return string(b)
+	},
+	func(l []any) string {
+		b, _ := json.MarshalIndent(map[string]any{"a": 1, "grants": l, "z": []any{"#"}}, "", "   ")
+		return string(b)
+	},
+	func(l []any) string {
+		b, _ := yaml.Marshal(map[string]any{"a": 1, "grants": l, "z": []any{"#"}})
+		return string(b)
+	},
+	func(l []any) string {
+		b, _ := json.Marshal(l)
+		return "a: 1\ngrants: " + string(b) + "\nz: ['#']\n"
+	},
+}
+
+// anItem makes up an element.
+func anItem(r *rand.Rand) any {
+	word := func() string {
+		return []string{"x", "# y", "- z", "a: b", "multi\nline", "", "'", "null", "2026-01-01", "*", "very " +
+			strings.Repeat("long ", 40)}[r.IntN(11)]
+	}
+	switch r.IntN(3) {
+	case 0:
+		return word()
+	case 1:
+		return map[string]any{"id": word(), "where": []any{word(), word()}}
+	}
+	return map[string]any{"id": word(), "when": map[string]any{"k": []any{word()}, "b": true}}
+}
+
 // TestReplaceMeansIt: whatever the style, what is read after is the list with the one change,
 // and everything else as it was.
 func TestReplaceMeansIt(t *testing.T) {
 	seed := rand.Uint64()
 	r := rand.New(rand.NewPCG(seed, 0))
-	styles := []func([]any) string{
-		func(l []any) string {
-			b, _ := json.Marshal(map[string]any{"a": 1, "grants": l, "z": []any{"#"}})
-			return string(b)
-		},
-		func(l []any) string {
-			b, _ := json.MarshalIndent(map[string]any{"a": 1, "grants": l, "z": []any{"#"}}, "", "   ")
-			return string(b)
-		},
-		func(l []any) string {
-			b, _ := yaml.Marshal(map[string]any{"a": 1, "grants": l, "z": []any{"#"}})
-			return string(b)
-		},
-		func(l []any) string {
-			b, _ := json.Marshal(l)
-			return "a: 1\ngrants: " + string(b) + "\nz: ['#']\n"
-		},
-	}
-	word := func() string {
-		return []string{"x", "# y", "- z", "a: b", "multi\nline", "", "'", "null", "2026-01-01", "*", "very " +
-			strings.Repeat("long ", 40)}[r.IntN(11)]
-	}
-	item := func() any {
-		switch r.IntN(3) {
-		case 0:
-			return word()
-		case 1:
-			return map[string]any{"id": word(), "where": []any{word(), word()}}
-		}
-		return map[string]any{"id": word(), "when": map[string]any{"k": []any{word()}, "b": true}}
-	}
+	item := func() any { return anItem(r) }
 	for n := range 3000 {
 		list := []any{}
 		for range r.IntN(5) {
@@ -131,6 +136,81 @@ func TestReplaceMeansIt(t *testing.T) {
 		if whole := map[string]any{"a": 1, "grants": want, "z": []any{"#"}}; !reflect.DeepEqual(got, whole) {
 			t.Fatalf("seed %d, %d: index %d, with %s\n%s\nfrom\n%s\nreads %v, want %v", seed, n, index, with, out,
 				data, got, whole)
+		}
+	}
+}
+
+// TestReplaceAll: several edits at once are what they are one by one, whatever the style, and where what comes is
+// written before anything goes, to the letter.
+func TestReplaceAll(t *testing.T) {
+	seed := rand.Uint64()
+	r := rand.New(rand.NewPCG(seed, 1))
+	for n := range 3000 {
+		list := []any{}
+		for range r.IntN(6) {
+			list = append(list, anItem(r))
+		}
+		style := r.IntN(len(styles))
+		data := styles[style](list)
+		var edits []yamlfile.Edit
+		want, gone := append([]any{}, list...), map[int]bool{}
+		for range r.IntN(3) {
+			v := anItem(r)
+			with, _ := json.Marshal(v)
+			edits, want = append(edits, yamlfile.Edit{Key: "grants", Index: -1, With: with}), append(want, v)
+		}
+		for i := range list {
+			switch r.IntN(3) {
+			case 0:
+				edits, gone[i] = append(edits, yamlfile.Edit{Key: "grants", Index: i}), true
+			case 1:
+				want[i] = anItem(r)
+				with, _ := json.Marshal(want[i])
+				edits = append(edits, yamlfile.Edit{Key: "grants", Index: i, With: with})
+			}
+		}
+		if r.IntN(2) == 0 { // of another list as well, and of one that is not there
+			edits = append(edits, yamlfile.Edit{Key: "z", Index: -1, With: json.RawMessage("1")})
+		}
+		left := []any{}
+		for i, v := range want {
+			if !gone[i] {
+				left = append(left, v)
+			}
+		}
+		out, err := yamlfile.ReplaceAll([]byte(data), edits)
+		if err != nil {
+			t.Fatalf("seed %d, %d: %v\n%s", seed, n, err, data)
+		}
+		one, before := []byte(data), 0
+		for _, e := range edits {
+			if e.Index >= 0 {
+				e.Index -= before
+			}
+			if one, err = yamlfile.Replace(one, e.Key, e.Index, e.With); err != nil {
+				t.Fatalf("seed %d, %d: %v\n%s", seed, n, err, one)
+			}
+			if e.Index >= 0 && e.With == nil {
+				before++
+			}
+		}
+		if len(left) > 0 && string(out) != string(one) {
+			t.Fatalf("seed %d, %d: %+v at once\n%s\none by one\n%s\nfrom\n%s", seed, n, edits, out, one, data)
+		}
+		var got map[string]any
+		if err := yaml.Unmarshal(out, &got); err != nil {
+			t.Fatalf("seed %d, %d: %v\n%s\nfrom\n%s", seed, n, err, out, data)
+		}
+		if !reflect.DeepEqual(got["grants"], any(left)) || got["a"] != 1 {
+			t.Fatalf("seed %d, %d: %+v\n%s\nfrom\n%s\nreads %v, want %v", seed, n, edits, out, data, got["grants"],
+				left)
+		}
+	}
+	for _, bad := range []string{"grants: [1]\n", `{"grants": [1]}`} {
+		for _, edits := range [][]yamlfile.Edit{{{Key: "grants", Index: 1}}, {{Key: "none", Index: 0}}} {
+			if out, err := yamlfile.ReplaceAll([]byte(bad), edits); err == nil {
+				t.Errorf("%s: %s", bad, out)
+			}
 		}
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/review"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/source"
 	"clipfence/internal/store"
@@ -40,7 +41,7 @@ const (
 )
 
 // campaigns carries drafts out in some lives, and prints what became of that month by month.
-func campaigns(first, lives int, shape world) error {
+func campaigns(first, lives, side, last int, shape world) error {
 	home, err := os.MkdirTemp("", "campaign-")
 	if err != nil {
 		return err
@@ -51,12 +52,12 @@ func campaigns(first, lives int, shape world) error {
 	}
 	var sum []month
 	for i := range lives {
-		c := &campaign{life: live(shapedAs(worldOf(first+i), shape), uint64(first+i)),
+		c := &campaign{life: joined(first+i*side, side, shape),
 			dir: filepath.Join(home, fmt.Sprint(i)), broken: map[int]bool{}}
 		if err := os.Mkdir(c.dir, 0o700); err != nil {
 			return err
 		}
-		months, err := c.run(context.Background())
+		months, err := c.run(context.Background(), last)
 		if err != nil {
 			return fmt.Errorf("life %d: %w", first+i, err)
 		}
@@ -111,6 +112,11 @@ func (c *campaign) read() (*model.Estate, error) {
 }
 
 func (c *campaign) write(e *model.Estate) error {
+	listed := map[model.ID]bool{} // in some lives somebody joins before it comes
+	for _, i := range e.Identities {
+		listed[i.ID] = true
+	}
+	e.Memberships = slices.DeleteFunc(e.Memberships, func(m model.Membership) bool { return !listed[m.Member] })
 	b, err := json.Marshal(estateFile{source.FormatVersion, *e})
 	if err != nil {
 		return err
@@ -118,7 +124,7 @@ func (c *campaign) write(e *model.Estate) error {
 	return os.WriteFile(c.file(), b, 0o600)
 }
 
-func (c *campaign) run(ctx context.Context) (months []month, err error) {
+func (c *campaign) run(ctx context.Context, last int) (months []month, err error) {
 	err = os.WriteFile(filepath.Join(c.dir, "clipfence.yaml"), []byte(
 		"clipfence: 2\nsources: [{name: w, kind: files, estate: estate.json, changes: edit}]\n"), 0o600)
 	if err != nil {
@@ -136,7 +142,7 @@ func (c *campaign) run(ctx context.Context) (months []month, err error) {
 	if err := c.store.LogRead(ctx, "w", dayTime(0)); err != nil {
 		return nil, err
 	}
-	for day := firstMonth; day <= livedFor; day += monthLong {
+	for day := firstMonth; day <= last; day += monthLong {
 		c.now = dayTime(day).Add(6 * time.Hour)
 		m := month{}
 		refused, err := c.liveOn(ctx, day-monthLong, day, day == firstMonth, &m)
@@ -265,14 +271,18 @@ func (c *campaign) narrow(ctx context.Context, refused []int, m *month) (err err
 	if err != nil {
 		return err
 	}
+	expected := map[model.ID]float64{}
 	for _, d := range drafts.Written {
-		if err := c.apply(ctx, d.File); err != nil {
-			return err
-		}
-		m.drafts++
 		if d.Risk != nil {
-			m.expected += d.Risk.Expected
+			expected[d.Fence.For] = d.Risk.Expected
 		}
+	}
+	err = c.applyAll(ctx, func(who model.ID) {
+		m.drafts++
+		m.expected += expected[who]
+	})
+	if err != nil {
+		return err
 	}
 	c.now = c.now.Add(time.Hour)
 	if err := c.work.Survey(ctx, true, func(work.SurveyResult) {}); err != nil {
@@ -289,6 +299,31 @@ func (c *campaign) apply(ctx context.Context, file string) error {
 	}
 	_, err = p.Run(ctx, func(int, source.Step) {})
 	return err
+}
+
+// applyAll accepts all drafts and carries them out, as one stage.
+func (c *campaign) applyAll(ctx context.Context, did func(who model.ID)) error {
+	all, err := c.work.Review(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if !r.Holds || r.Applied != "" {
+			continue
+		}
+		if _, err := c.work.Decide(ctx, r, review.Accepted, "", time.Time{}, &work.Decider{}); err != nil {
+			return err
+		}
+	}
+	stages, err := c.work.PlanStages(ctx, work.StagedRequest{Stages: 1, Every: time.Millisecond})
+	if err != nil {
+		return err
+	}
+	return stages.Run(ctx, func(e work.StageEvent) {
+		if e.Applied != "" {
+			did(e.For)
+		}
+	})
 }
 
 // danger is what everybody but groups holds.

@@ -45,6 +45,7 @@ func main() {
 	town := flag.String("town", "",
 		"only make a workspace here in which so many lives were surveyed side by side, to time commands in")
 	carryOut := flag.Bool("campaign", false, "carry the drafts out, month by month, as the commands do it")
+	months := flag.Int("months", (livedFor-firstMonth)/monthLong+1, "with -campaign: so many months of it")
 	surveys := flag.Int("surveys", 0, "with -town: survey it so many times, and not four")
 	later := flag.Bool("later", false, "with -town: read what happened there in the 90 days after")
 	flag.Parse()
@@ -62,7 +63,7 @@ func main() {
 	}
 	judge := func() error { return run(*first, *seeds, *side, *only, *why && *only != "", shape) }
 	if *carryOut {
-		judge = func() error { return campaigns(*first, *seeds, shape) }
+		judge = func() error { return campaigns(*first, *seeds, *side, firstMonth+monthLong*(*months-1), shape) }
 	}
 	if *town != "" {
 		judge = func() error { return makeTown(*town, *first, *seeds, *surveys, shape) }

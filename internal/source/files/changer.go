@@ -18,7 +18,7 @@ import (
 	"clipfence/internal/yamlfile"
 )
 
-// A Changer edits an estate file: one record at a time, every other byte of the file as it
+// A Changer edits an estate file: the records of a change at once, every other byte of the file as it
 // was. It is for estates whose file is the truth, such as one that is kept in a repository
 // and rolled out from there.
 //
@@ -27,7 +27,7 @@ import (
 // changes of this tool are kept apart by their lease.
 type Changer struct{ *Reader }
 
-var _ source.Changer = Changer{}
+var _ source.AtOnce = Changer{}
 
 // Planner returns the planner of documents: an estate file can say whatever the model can.
 func (c Changer) Planner() source.Planner { return documents.Planner{} }
@@ -69,29 +69,37 @@ func (c Changer) Get(_ context.Context, kind, id string) (source.Document, error
 }
 
 // Do edits the file.
-func (c Changer) Do(_ context.Context, s source.Step) error {
+func (c Changer) Do(ctx context.Context, s source.Step) error { return c.DoAll(ctx, []source.Step{s}) }
+
+// DoAll edits the file once: whoever reads it sees all steps done, or none.
+func (c Changer) DoAll(_ context.Context, steps []source.Step) error {
 	e, data, err := c.read()
 	if err != nil {
 		return err
 	}
-	body, err := find(&e.Estate, s.Kind, s.ID)
-	switch {
-	case err != nil:
-		return err
-	case source.Same(body, s.After):
-		return nil
-	case !source.Same(body, s.Before):
-		return fmt.Errorf("%s: %s %q: %w; survey again and draft anew", c.Estate, s.Kind, s.ID, source.ErrConflict)
+	says := bodies(&e.Estate, steps)
+	var open []source.Step
+	for _, s := range steps {
+		body, err := says(s.Kind, s.ID)
+		switch {
+		case err != nil:
+			return err
+		case source.Same(body, s.After):
+		case !source.Same(body, s.Before):
+			return fmt.Errorf("%s: %s %q: %w; survey again and draft anew", c.Estate, s.Kind, s.ID,
+				source.ErrConflict)
+		default:
+			open = append(open, s)
+		}
 	}
-	out, is, err := edited(c.Estate, data, e, []source.Step{s})
+	if len(open) == 0 {
+		return nil
+	}
+	out, _, err := c.Known.edited(c.Estate, data, e, open)
 	if err != nil {
 		return err
 	}
-	if err := c.write(data, out); err != nil {
-		return err
-	}
-	c.known.is(out, is)
-	return nil
+	return c.write(data, out)
 }
 
 func (c Changer) read() (*EstateFile, []byte, error) {
@@ -99,37 +107,41 @@ func (c Changer) read() (*EstateFile, []byte, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	e, err := c.known.parse(c.Estate, data)
+	e, err := c.Known.parse(c.Estate, data)
 	return e, data, err
 }
 
-// known is what a file says that was looked at last. A change looks at it several times for each step, and reading
-// takes long where there are thousands. Nobody may change it.
-type known struct {
+// Known is what a file says that was looked at last, and what it is about to say. A change looks at it several
+// times, and reading takes long where there are thousands of records. Nobody may change what it says. A nil one
+// keeps nothing.
+type Known struct {
 	mu   sync.Mutex
+	last [2]text // the newest first
+}
+
+// text is what a file holds, and says.
+type text struct {
 	data []byte
 	file *EstateFile
 }
 
 // parse returns what a file says.
-func (k *known) parse(name string, data []byte) (*EstateFile, error) {
+func (k *Known) parse(name string, data []byte) (*EstateFile, error) {
+	if k == nil {
+		return ParseEstate(name, data)
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.file != nil && bytes.Equal(k.data, data) {
-		return k.file, nil
+	for _, t := range k.last {
+		if t.file != nil && bytes.Equal(t.data, data) {
+			return t.file, nil
+		}
 	}
 	f, err := ParseEstate(name, data)
 	if err == nil {
-		k.data, k.file = data, f
+		k.last = [2]text{{data, f}, k.last[0]}
 	}
 	return f, err
-}
-
-// is notes what a file says that was written.
-func (k *known) is(data []byte, file *EstateFile) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.data, k.file = data, file
 }
 
 // write puts a file in the place of one that is still as it was read.
@@ -158,12 +170,27 @@ func (c Changer) write(was, data []byte) error {
 
 // find returns what a record says; nil where it is none.
 func find(e *model.Estate, kind, id string) (json.RawMessage, error) {
+	return bodies(e, []source.Step{{Kind: kind, ID: id}})(kind, id)
+}
+
+// bodies returns what says what the records say that some steps are about; nil where one is none.
+func bodies(e *model.Estate, about []source.Step) func(kind, id string) (json.RawMessage, error) {
+	is := map[record]any{}
+	for _, s := range about {
+		is[record{s.Kind, s.ID}] = nil
+	}
 	for _, r := range Records(e) {
-		if r.Kind == kind && r.ID == id {
-			return json.Marshal(r.Value)
+		k := record{r.Kind, r.ID}
+		if was, asked := is[k]; asked && was == nil {
+			is[k] = r.Value
 		}
 	}
-	return nil, editable(e, kind)
+	return func(kind, id string) (json.RawMessage, error) {
+		if v := is[record{kind, id}]; v != nil {
+			return json.Marshal(v)
+		}
+		return nil, editable(e, kind)
+	}
 }
 
 // editable says of a kind of which nothing is edited that it is not.
@@ -176,12 +203,12 @@ func editable(e *model.Estate, kind string) error {
 
 // Edited returns an estate file as it is after some steps, of which only the records that
 // they are about differ from what it was. name is for messages.
-func Edited(name string, data []byte, steps []source.Step) ([]byte, error) {
-	was, err := ParseEstate(name, data)
+func (k *Known) Edited(name string, data []byte, steps []source.Step) ([]byte, error) {
+	was, err := k.parse(name, data)
 	if err != nil {
 		return nil, err
 	}
-	out, _, err := edited(name, data, was, steps)
+	out, _, err := k.edited(name, data, was, steps)
 	return out, err
 }
 
@@ -189,19 +216,41 @@ func Edited(name string, data []byte, steps []source.Step) ([]byte, error) {
 type record struct{ kind, id string }
 
 // edited returns a file that says something as it is after some steps, and what it says then.
-func edited(name string, data []byte, was *EstateFile, steps []source.Step) ([]byte, *EstateFile, error) {
+func (k *Known) edited(name string, data []byte, was *EstateFile, steps []source.Step) ([]byte, *EstateFile,
+	error) {
 	if was.Version != source.FormatVersion {
 		return nil, nil, fmt.Errorf("%s: it is of format %d, which is read and not written; write estate: %d and "+
 			"what the remarks say first", name, was.Version, source.FormatVersion)
 	}
-	ids := map[string][]string{} // of each kind, in order
+	// Whoever does them one by one gets the same text: what comes to a list stands behind what is left of it.
+	done, gone := map[record]bool{}, map[string]bool{}
+	for i, s := range steps {
+		ref := record{s.Kind, s.ID}
+		if done[ref] || gone[s.Kind] && s.Before == nil {
+			first, is, err := k.edited(name, data, was, steps[:i])
+			if err != nil {
+				return nil, nil, err
+			}
+			return k.edited(name, first, is, steps[i:])
+		}
+		done[ref], gone[s.Kind] = true, gone[s.Kind] || s.After == nil
+	}
+	at, kinds := map[record]int{}, map[string]int{}
+	for ref := range done {
+		at[ref] = -1
+	}
 	for _, r := range Records(&was.Estate) {
-		ids[r.Kind] = append(ids[r.Kind], r.ID)
+		ref := record{r.Kind, r.ID}
+		if i, asked := at[ref]; asked && i < 0 {
+			at[ref] = kinds[r.Kind]
+		}
+		kinds[r.Kind]++
 	}
 	about := map[record]json.RawMessage{}
+	var edits []yamlfile.Edit
 	for _, s := range steps {
-		at := slices.Index(ids[s.Kind], s.ID)
-		if at < 0 {
+		ref := record{s.Kind, s.ID}
+		if at[ref] < 0 {
 			if err := editable(&was.Estate, s.Kind); err != nil {
 				return nil, nil, err
 			}
@@ -209,19 +258,13 @@ func edited(name string, data []byte, was *EstateFile, steps []source.Step) ([]b
 				continue
 			}
 		}
-		out, err := yamlfile.Replace(data, s.Kind, at, s.After)
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", name, err)
-		}
-		switch {
-		case at < 0:
-			ids[s.Kind] = append(ids[s.Kind], s.ID)
-		case s.After == nil:
-			ids[s.Kind] = slices.Delete(ids[s.Kind], at, at+1)
-		}
-		data, about[record{s.Kind, s.ID}] = out, s.After
+		edits, about[ref] = append(edits, yamlfile.Edit{Key: s.Kind, Index: at[ref], With: s.After}), s.After
 	}
-	is, err := ParseEstate(name, data)
+	data, err := yamlfile.ReplaceAll(data, edits)
+	if err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	is, err := k.parse(name, data)
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s after %d steps: %w", name, len(steps), err)
 	}

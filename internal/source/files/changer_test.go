@@ -38,7 +38,7 @@ func changer(t *testing.T, text string) files.Changer {
 	if err := os.WriteFile(name, []byte(text), 0o640); err != nil {
 		t.Fatal(err)
 	}
-	return files.Changer{Reader: &files.Reader{Name: "s", Estate: name}}
+	return files.Changer{Reader: &files.Reader{Name: "s", Estate: name, Known: &files.Known{}}}
 }
 
 func (f fileOf) text(t *testing.T) string {
@@ -199,12 +199,12 @@ func TestEditedAtOnce(t *testing.T) {
 			if err := c.Do(t.Context(), s); err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
-			if one, err = files.Edited(c.Estate, one, []source.Step{s}); err != nil {
+			if one, err = (&files.Known{}).Edited(c.Estate, one, []source.Step{s}); err != nil {
 				t.Fatalf("seed %d: %v", seed, err)
 			}
 			steps = append(steps, s)
 		}
-		all, err := files.Edited(c.Estate, []byte(kept), steps)
+		all, err := (&files.Known{}).Edited(c.Estate, []byte(kept), steps)
 		if err != nil || string(all) != string(one) || c.text(t) != string(one) {
 			t.Fatalf("seed %d: at once\n%s\none after another\n%s\nby a changer\n%s\n%v", seed, all, one, c.text(t),
 				err)
@@ -218,5 +218,60 @@ func TestEditedAtOnce(t *testing.T) {
 		if _, err := c.Get(t.Context(), source.Grants, "three"); !errors.Is(err, source.ErrGone) {
 			t.Fatalf("seed %d: what somebody else took is there: %v", seed, err)
 		}
+	}
+}
+
+// TestAllAtOnce: the file is written once for several steps, and not at all where one of them is in conflict.
+func TestAllAtOnce(t *testing.T) {
+	c := fileOf{changer(t, kept)}
+	body := func(id string) json.RawMessage {
+		d, err := c.Get(t.Context(), source.Grants, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Body
+	}
+	one, two := body("one"), body("two")
+	made := json.RawMessage(`{"id":"new","to":"person/a","do":["s/n:read"],"where":["/s"]}`)
+	steps := []source.Step{{Kind: source.Grants, ID: "new", After: made},
+		{Kind: source.Grants, ID: "one", Before: one}, {Kind: source.Grants, ID: "two", Before: one}}
+	err := c.DoAll(t.Context(), steps)
+	if !errors.Is(err, source.ErrConflict) || !strings.Contains(err.Error(), "two") {
+		t.Errorf("of one that is not as it was: %v", err)
+	}
+	if got := c.text(t); got != kept {
+		t.Errorf("half of it was done:\n%s", got)
+	}
+	before, err := os.Stat(c.Estate)
+	if err != nil {
+		t.Fatal(err)
+	}
+	steps[2].Before = two
+	for range 2 { // again is harmless
+		if err := c.DoAll(t.Context(), steps); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := c.text(t); strings.Contains(got, "id: one") || strings.Contains(got, "id: two") ||
+		!strings.Contains(got, "{id: new") || !strings.Contains(got, "# since spring") {
+		t.Errorf("not all of it was done:\n%s", got)
+	}
+	after, err := os.Stat(c.Estate)
+	if err != nil || after.Mode() != before.Mode() {
+		t.Errorf("%v, %v", after, err)
+	}
+	// What was begun and half done by an earlier program is gone on with.
+	c = fileOf{changer(t, kept)}
+	if err := c.Do(t.Context(), steps[0]); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.DoAll(t.Context(), steps); err != nil || strings.Contains(c.text(t), "id: one") {
+		t.Errorf("%v\n%s", err, c.text(t))
+	}
+	if err := c.DoAll(t.Context(), []source.Step{{Kind: source.Nodes, ID: "/x"}}); !errors.Is(err, source.ErrCannot) {
+		t.Errorf("of what is not edited: %v", err)
+	}
+	if err := c.DoAll(t.Context(), nil); err != nil {
+		t.Error(err)
 	}
 }

@@ -98,7 +98,9 @@ type Reader struct {
 
 	Remark func(model.Remark) // told what to write otherwise in the estate file now; may be nil
 
-	known known
+	// Known is what the estate file said when it was looked at last, for those who look again and again; nil: it is
+	// read each time.
+	Known *Known
 }
 
 var _ source.Reader = (*Reader)(nil)
@@ -132,7 +134,7 @@ func (r *Reader) estate() (*model.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	e, err := ParseEstate(r.Estate, data)
+	e, err := r.Known.parse(r.Estate, data)
 	if err != nil {
 		return nil, err
 	}

@@ -149,6 +149,56 @@ type Ledger struct {
 
 	once  sync.Once
 	noKey error
+
+	mu   sync.Mutex
+	last *chain // that was read last, and holds
+}
+
+// A chain is lines that were checked, one after the other.
+type chain struct {
+	entries []Entry
+	lines   [][]byte
+	size    int             // bytes of all lines
+	known   map[string]bool // keys that were enrolled
+	trusted int             // of so many the signatures were not checked
+}
+
+// grown checks what the store's ledger holds: of what was read before, and is there to the byte, only what came since.
+func (l *Ledger) grown(data []byte) ([]Entry, [][]byte, error) {
+	const name = "the store's ledger"
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if c := l.last; c != nil && c.trusted <= l.Verified.Number && c.heads(data) {
+		more := *c
+		if l.check(data[c.size:], name, l.Verified, &more) == nil && more.leadsBy(l.Verified) {
+			l.last = &more
+			return slices.Clip(more.entries), slices.Clip(more.lines), nil
+		}
+	}
+	c, err := l.parse(data, name)
+	if l.last = nil; err == nil {
+		l.last = c
+	}
+	return slices.Clip(c.entries), slices.Clip(c.lines), err
+}
+
+// leadsBy reports whether a head is one of the chain's; the zero one is of each.
+func (c *chain) leadsBy(h Head) bool {
+	return h.Number == 0 || h.Number <= len(c.entries) && c.entries[h.Number-1].Hash == h.Hash
+}
+
+// heads reports whether a text begins with what was checked.
+func (c *chain) heads(data []byte) bool {
+	if len(data) < c.size {
+		return false
+	}
+	for _, line := range c.lines {
+		if !bytes.HasPrefix(data, line) {
+			return false
+		}
+		data = data[len(line):]
+	}
+	return true
 }
 
 // ready brings the key.
@@ -326,7 +376,8 @@ func (l *Ledger) bring(ctx context.Context) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	entries, lines, err := l.parse(data, l.File)
+	c, err := l.parse(data, l.File)
+	entries, lines := c.entries, c.lines
 	switch {
 	case len(entries) < n && err != nil:
 		return err
@@ -382,7 +433,7 @@ func (l *Ledger) Read(ctx context.Context) ([]Entry, error) {
 		return nil, err
 	}
 	all := bytes.Join(lines, nil)
-	entries, _, err := l.parse(all, "the store's ledger")
+	entries, _, err := l.grown(all)
 	switch {
 	case err != nil:
 		return entries, err
@@ -430,30 +481,32 @@ func (l *Ledger) why(data []byte, n int) string {
 
 // parse checks lines one after the other and returns the entries before the first fault.
 // A last line without its newline was never finished and does not count.
-func (l *Ledger) parse(data []byte, name string) (entries []Entry, lines [][]byte, err error) {
-	entries, lines, err = l.check(data, name, l.Verified)
-	if n := l.Verified.Number; n > 0 && (len(entries) < n || entries[n-1].Hash != l.Verified.Hash) {
-		return l.check(data, name, Head{})
+func (l *Ledger) parse(data []byte, name string) (*chain, error) {
+	c := &chain{known: map[string]bool{}}
+	err := l.check(data, name, l.Verified, c)
+	if !c.leadsBy(l.Verified) {
+		c = &chain{known: map[string]bool{}}
+		err = l.check(data, name, Head{}, c)
 	}
-	return entries, lines, err
+	return c, err
 }
 
-// check does so, and trusts the signatures of what lies up to a head.
-func (l *Ledger) check(data []byte, name string, verified Head) (entries []Entry, lines [][]byte, err error) {
+// check does so with the lines behind a chain, which it takes in, and trusts the signatures of what lies up to a head.
+func (l *Ledger) check(data []byte, name string, verified Head, c *chain) error {
 	prev := ""
-	known := map[string]bool{}
+	if n := len(c.entries); n > 0 {
+		prev = c.entries[n-1].Hash
+	}
 	in := bufio.NewReader(bytes.NewReader(data))
-	for n := 1; ; n++ {
+	for n := len(c.entries) + 1; ; n++ {
 		line, err := in.ReadBytes('\n')
 		if err == io.EOF {
-			return entries, lines, nil
+			return nil
 		}
 		if err != nil {
-			return entries, lines, err
+			return err
 		}
-		broken := func(why string) ([]Entry, [][]byte, error) {
-			return entries, lines, fmt.Errorf("%w: %s:%d: %s", ErrBroken, name, n, why)
-		}
+		broken := func(why string) error { return fmt.Errorf("%w: %s:%d: %s", ErrBroken, name, n, why) }
 		var e Entry
 		dec := json.NewDecoder(bytes.NewReader(line))
 		dec.DisallowUnknownFields()
@@ -470,21 +523,24 @@ func (l *Ledger) check(data []byte, name string, verified Head) (entries []Entry
 			return broken("it does not follow the entry before it")
 		case e.Hash != e.sum():
 			return broken("the entry was edited: its hash does not match")
-		case e.Key == "" && (e.Sig != "" || len(known) > 0):
+		case e.Key == "" && (e.Sig != "" || len(c.known) > 0):
 			return broken("the entry is not signed, as those before it are")
 		case e.Key != "" && n > verified.Number && !e.signed():
 			return broken("its signature does not hold")
 		}
 		if e.Kind == KindKey {
-			if why := l.vouch(e, known); why != "" {
+			if why := l.vouch(e, c.known); why != "" {
 				return broken(why)
 			}
 		}
-		if e.Key != "" && !known[e.Key] {
+		if e.Key != "" && !c.known[e.Key] {
 			return broken("it is signed by a key that nobody enrolled")
 		}
+		if n <= verified.Number {
+			c.trusted = n
+		}
 		prev = e.Hash
-		entries, lines = append(entries, e), append(lines, line)
+		c.entries, c.lines, c.size = append(c.entries, e), append(c.lines, line), c.size+len(line)
 	}
 }
 

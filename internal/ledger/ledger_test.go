@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -516,4 +517,102 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("%d entries became %d, %v", len(old), len(now), err)
 		}
 	})
+}
+
+// TestReadAgain: who reads a ledger again in the same process is told what one is who never did, though what was checked
+// is not checked again: as it grows, where what was checked is changed, and where signatures were not looked at.
+func TestReadAgain(t *testing.T) {
+	l, m := filled(t, 2)
+	fresh := func() *ledger.Ledger {
+		return &ledger.Ledger{File: l.File, Book: m, Now: l.Now, By: l.By, Key: l.Key, Verified: l.Verified}
+	}
+	for n := range 6 {
+		again, err := l.Read(t.Context())
+		first, ferr := fresh().Read(t.Context())
+		if err != nil || ferr != nil || !reflect.DeepEqual(again, first) || len(again) != 3+n {
+			t.Fatalf("%d entries, %v; for whoever never read it %d, %v", len(again), err, len(first), ferr)
+		}
+		own := append(again, ledger.Entry{Kind: "the caller's own"}) // nobody else sees it, or writes over it
+		if err := l.Append(t.Context(), "test", n); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := l.Read(t.Context()); err != nil || own[len(own)-1].Kind != "the caller's own" {
+			t.Fatalf("%+v, %v", own[len(own)-1], err)
+		}
+	}
+	lines, end := m.Kept, m.End
+	write := func(kept [][]byte) {
+		t.Helper()
+		m.Kept = kept
+		if err := os.WriteFile(l.File, bytes.Join(kept, nil), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n, line := range lines {
+		for i := 0; i < len(line); i += 7 {
+			write(lines)
+			if _, err := l.Read(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			bad := slices.Clone(lines)
+			bad[n] = bytes.Clone(line)
+			bad[n][i] ^= 1
+			write(bad)
+			if _, err := l.Read(t.Context()); !errors.Is(err, ledger.ErrBroken) {
+				t.Fatalf("entry %d, byte %d, changed since it was read: %v", n+1, i, err)
+			}
+		}
+	}
+	// Shorter than it was read, with its head.
+	write(lines)
+	if _, err := l.Read(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	write(lines[:4])
+	if _, err := l.Read(t.Context()); !errors.Is(err, ledger.ErrBroken) {
+		t.Errorf("cut short since it was read: %v", err)
+	}
+	// What was taken on the word of a head is looked at by whoever has none.
+	entries, err := func() ([]ledger.Entry, error) { write(lines); return l.Read(t.Context()) }()
+	if err != nil {
+		t.Fatal(err)
+	}
+	entries[2].Sig = entries[3].Sig
+	line, err := json.Marshal(entries[2])
+	if err != nil {
+		t.Fatal(err)
+	}
+	forged := slices.Clone(lines)
+	forged[2] = append(line, '\n')
+	for i := range forged {
+		end.Size += int64(len(forged[i]) - len(lines[i]))
+	}
+	m.End = end
+	write(forged)
+	l = fresh()
+	l.Verified = ledger.Head{Number: 6, Hash: entries[5].Hash}
+	if _, err := l.Read(t.Context()); err != nil {
+		t.Fatalf("its hashes hold: %v", err)
+	}
+	l.Verified = ledger.Head{}
+	if _, err := l.Read(t.Context()); !errors.Is(err, ledger.ErrBroken) || !strings.Contains(err.Error(), "signature") {
+		t.Errorf("a signature that was not checked before does not hold: %v", err)
+	}
+	// And so is what came since, where the head that is trusted is another ledger's.
+	whole := m.End
+	for _, head := range []string{entries[5].Hash, entries[4].Hash} {
+		write(forged[:2])
+		m.End = ledger.Head{Number: 2, Hash: entries[1].Hash, Size: int64(len(lines[0]) + len(lines[1]))}
+		l = fresh()
+		l.Verified = ledger.Head{}
+		if _, err := l.Read(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		write(forged)
+		m.End = whole
+		l.Verified = ledger.Head{Number: 6, Hash: head}
+		if _, err := l.Read(t.Context()); (err == nil) != (head == entries[5].Hash) {
+			t.Errorf("with a head that is, or is not, this ledger's: %v", err)
+		}
+	}
 }

@@ -519,8 +519,9 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// TestReadAgain: who reads a ledger again in the same process is told what one is who never did, though what was checked
-// is not checked again: as it grows, where what was checked is changed, and where signatures were not looked at.
+// TestReadAgain: who reads a ledger again in the same process is told what one is who never did, though what was
+// checked is not checked again: as it grows, where what was checked is changed, and where signatures were not looked
+// at.
 func TestReadAgain(t *testing.T) {
 	l, m := filled(t, 2)
 	fresh := func() *ledger.Ledger {
@@ -595,7 +596,8 @@ func TestReadAgain(t *testing.T) {
 		t.Fatalf("its hashes hold: %v", err)
 	}
 	l.Verified = ledger.Head{}
-	if _, err := l.Read(t.Context()); !errors.Is(err, ledger.ErrBroken) || !strings.Contains(err.Error(), "signature") {
+	_, err = l.Read(t.Context())
+	if !errors.Is(err, ledger.ErrBroken) || !strings.Contains(err.Error(), "signature") {
 		t.Errorf("a signature that was not checked before does not hold: %v", err)
 	}
 	// And so is what came since, where the head that is trusted is another ledger's.

@@ -969,6 +969,7 @@ type Record struct {
 	By    string    `json:"by"`
 	State string    `json:"state"`
 	Done  int       `json:"steps_done"`
+	Entry int       `json:"-"` // the number of the ledger's entry that began it
 	Begun int       `json:"-"` // so many steps were begun; more than one that was not done, where that is at once
 	Why   string    `json:"why,omitempty"`
 }
@@ -981,7 +982,7 @@ func History(entries []ledger.Entry) ([]*Record, error) {
 		var err error
 		switch e.Kind {
 		case entryBegin:
-			r := &Record{At: e.At, By: e.By, State: StateRunning}
+			r := &Record{At: e.At, By: e.By, State: StateRunning, Entry: e.Number}
 			if err = json.Unmarshal(e.Body, &r.Change); err == nil {
 				err = r.upgrade()
 			}

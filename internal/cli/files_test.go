@@ -374,7 +374,7 @@ func TestDraftOutlived(t *testing.T) {
 }
 
 // TestLearnedIsKept: what was learned is kept in one file of a source, and drafts are the same with
-// it, without it and with a broken one; other uses, another day and another survey make another.
+// it, without it and with a broken one; other uses, another day and another estate make another.
 func TestLearnedIsKept(t *testing.T) {
 	t.Parallel()
 	dir := orchard(t, "")
@@ -434,9 +434,24 @@ func TestLearnedIsKept(t *testing.T) {
 	}
 	draft(time.Now().AddDate(0, 0, -3).UTC().Format(time.RFC3339))
 	changed("another day")
-	must(t, dir, "survey")
 	draft(asOf)
-	changed("another survey")
+	must(t, dir, "survey")
+	if before := read(kept()); draft(asOf) == "" || read(kept()) != before {
+		t.Error("learned anew of a survey that shows the same")
+	}
+	edit := func(old, new string) {
+		t.Helper()
+		name := filepath.Join(dir, "estate.yaml")
+		text := strings.Replace(read(name), old, new, 1)
+		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		must(t, dir, "survey")
+	}
+	edit("grants:\n", "grants:\n  - {id: another, to: workload/bottler, do: [\"press/vat:scrap\"], where: "+
+		"[/orchard]}\n")
+	draft(asOf)
+	changed("another grant, by somebody else")
 	more := filepath.Join(dir, "more.jsonl")
 	line := fmt.Sprintf(`{"t":%q,"who":"bottler","op":"juice:read","at":"/orchard/barn:south/vat:three"}`+"\n",
 		time.Now().AddDate(0, 0, -9).UTC().Format(time.RFC3339))

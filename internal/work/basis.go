@@ -99,13 +99,34 @@ func (w *Workspace) rehearseAll(ctx context.Context, src config.Source, names []
 // did notes what was carried out.
 func (b *basis) did(c *change.Change) {
 	b.fresh = false
+	takeIn(b.made, c)
+}
+
+// takeIn adds what a change made to what was made before.
+func takeIn(made map[source.Ref]source.Edited, c *change.Change) {
 	for _, e := range c.Edits() {
 		ref := source.Ref{Kind: e.Kind, ID: e.ID}
-		if was, twice := b.made[ref]; twice {
+		if was, twice := made[ref]; twice {
 			e.Before = was.Before
 		}
-		b.made[ref] = e
+		made[ref] = e
 	}
+}
+
+// madeSince returns what changes made of which records of a source that were begun behind so many entries of the
+// ledger; false: it has fewer.
+func (w *Workspace) madeSince(ctx context.Context, src string, n int) (map[source.Ref]source.Edited, bool, error) {
+	entries, history, err := w.History(ctx)
+	if err != nil {
+		return nil, false, damaged(err)
+	}
+	made := map[source.Ref]source.Edited{}
+	for _, r := range history {
+		if r.Source == src && r.Entry > n && r.State != ChangeHanded { // nobody saw that done
+			takeIn(made, &r.Change)
+		}
+	}
+	return made, n <= len(entries), nil
 }
 
 // of returns what was said of a fence, where that holds still.

@@ -254,3 +254,55 @@ func TestOnlyMade(t *testing.T) {
 		t.Error("both at once are not what was made")
 	}
 }
+
+// TestLearnedThroughChanges: what was learned holds through changes of our own and their undoing, on as many surveys
+// as come of them, and through surveys that show nothing else; not through what somebody else changes.
+func TestLearnedThroughChanges(t *testing.T) {
+	w, p, change := stageOf(t, "person/p0", "person/p1", "person/p2", "person/p3")
+	learned := false
+	w.Events = func(e Event) { learned = learned || e.Doing == Learning }
+	draft := func(what string, want bool) {
+		t.Helper()
+		learned = false
+		if err := w.untell("m"); err != nil { // what was told of everybody
+			t.Fatal(err)
+		}
+		if _, err := w.Draft(t.Context(), DraftRequest{For: "person/p5", Force: true}); err != nil {
+			t.Fatal(err)
+		}
+		if learned != want {
+			t.Errorf("%s: learned anew: %t", what, learned)
+		}
+	}
+	run := func(p *Prepared, err error) {
+		t.Helper()
+		if err == nil {
+			_, err = p.Run(t.Context(), nil)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	draft("what was learned for the review", false)
+	for _, r := range p.List[0] {
+		run(w.PrepareApply(t.Context(), w.Path(r.Name), "", false))
+		draft("a change of our own", false)
+	}
+	run(w.PrepareUndo(t.Context(), "c-4"))
+	draft("undone", false)
+	if err := w.Survey(t.Context(), false, func(SurveyResult) {}); err != nil {
+		t.Fatal(err)
+	}
+	draft("surveyed again", false)
+	change("estate.yaml", "grants:\n", "grants:\n  - {id: x, to: person/p5, do: [\"s/box:get\"], where: [/m]}\n")
+	draft("a grant by somebody else", true)
+	draft("and again", false)
+	run(w.PrepareUndo(t.Context(), "c-3"))
+	draft("undone", false)
+	change("log.jsonl", "", fmt.Sprintf(`{"t":%d,"n":"new","who":"p4","do":"s/box:put","on":"/m/box:b0"}`+"\n",
+		time.Date(2026, 11, 20, 11, 59, 0, 0, time.UTC).Unix()))
+	draft("a call", true)
+	at := w.Clock().Add(24 * time.Hour)
+	w.Clock = func() time.Time { return at }
+	draft("another day", true)
+}

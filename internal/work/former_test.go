@@ -1,6 +1,7 @@
 package work
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -117,6 +118,13 @@ func narrowedBefore(t *testing.T, days int) {
 	}
 	same := func(when string, gone func(i int) bool) {
 		t.Helper()
+		kept, err := filepath.Glob(filepath.Join(dir, ".clipfence", "learned-*")) // it is learned anew
+		for _, name := range kept {
+			err = errors.Join(err, os.Remove(name))
+		}
+		if err != nil || len(kept) != 1 {
+			t.Fatal(kept, err)
+		}
 		later, left := all(), 0
 		for i := range people {
 			if gone(i) {

@@ -27,6 +27,11 @@ import (
 // source's last one, under a digest of all that it was learned from: the program's way of learning,
 // the surveys, the uses one and all, the window and the day. What is kept under another digest, or
 // cannot be read, is learned anew.
+//
+// But for changes of our own. What they took is learned from all the same, as it was before (see formerly), so to
+// learn again after each of a campaign's says what the first said, but for less than a draft tells. So what was
+// learned holds also where the newest survey differs from the one that it was learned on by what the ledger says
+// that was changed since, and by nothing else.
 
 // learning changes with the way of learning, so that what an earlier program learned is not taken.
 const learning = "learned 9"
@@ -38,7 +43,7 @@ func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *
 		return nil, err
 	}
 	in.Before, in.Joined = before, joined
-	digest, err := w.learnedFrom(ctx, in, res)
+	digest, base, err := w.learnedFrom(ctx, in, res)
 	if err != nil {
 		return nil, err
 	}
@@ -48,23 +53,54 @@ func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *
 	if err != nil && !os.IsNotExist(err) {
 		w.Log.Debug("what was learned cannot be read", "file", file, "error", err)
 	}
-	was, rest, _ := bytes.Cut(data, []byte("\n"))
-	if string(was) != digest {
+	head, rest, _ := bytes.Cut(data, []byte("\n"))
+	if holds, err := w.learnedHolds(ctx, s, string(head), digest, base); err != nil {
+		return nil, err
+	} else if !holds {
 		rest = nil
 	}
 	worth, anew := draft.WorthOf(in, res, rest)
 	w.progress(Event{Source: s.Name, Doing: Finished})
 	if anew {
 		// A workspace that can only be read is one all the same.
-		if err := keepLearned(file, digest, worth); err != nil {
+		entries, err := w.store.Head(ctx)
+		if err == nil {
+			err = keepLearned(file, fmt.Sprint(digest, " ", base, " ", s.Survey.ID, " ", entries.Number), worth)
+		}
+		if err != nil {
 			w.Log.Debug("what was learned is not kept", "file", file, "error", err)
 		}
 	}
 	return worth, nil
 }
 
-// keepLearned writes what was learned, at once or not at all.
-func keepLearned(file, digest string, worth *draft.Worth) error {
+// learnedHolds reports whether what was learned holds still, by the line above it.
+func (w *Workspace) learnedHolds(ctx context.Context, s *Source, line, digest, base string) (bool, error) {
+	var was, on string
+	var survey int64
+	var entries int
+	if _, err := fmt.Sscan(line, &was, &on, &survey, &entries); err != nil {
+		return false, nil
+	}
+	if was == digest {
+		return true, nil
+	}
+	if on != base || survey == s.Survey.ID {
+		return false, nil
+	}
+	made, whole, err := w.madeSince(ctx, s.Name, entries)
+	if err != nil || !whole {
+		return false, err
+	}
+	differ, err := w.store.Differing(ctx, s.Name, survey, s.Survey.ID)
+	if errors.Is(err, store.ErrNone) {
+		return false, nil
+	}
+	return err == nil && onlyMade(differ, made), err
+}
+
+// keepLearned writes what was learned under a line, at once or not at all.
+func keepLearned(file, line string, worth *draft.Worth) error {
 	learned, err := worth.Learned()
 	if err != nil {
 		return err
@@ -74,7 +110,7 @@ func keepLearned(file, digest string, worth *draft.Worth) error {
 		return err
 	}
 	defer os.Remove(tmp.Name()) // it is gone where it was renamed
-	_, err = tmp.Write(append([]byte(digest+"\n"), learned...))
+	_, err = tmp.Write(append([]byte(line+"\n"), learned...))
 	if end := tmp.Close(); err == nil {
 		err = end
 	}
@@ -84,22 +120,35 @@ func keepLearned(file, digest string, worth *draft.Worth) error {
 	return os.Rename(tmp.Name(), file)
 }
 
-// learnedFrom is a digest of what is learned from.
-func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge.Result) (string, error) {
+// learnedFrom is a digest of what is learned from, and one of that but for the source's own survey, and for what
+// changes and earlier surveys tell.
+func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge.Result) (all, base string,
+	err error) {
 	h := sha256.New()
 	fmt.Fprintln(h, learning, usage.DayOf(in.AsOf), in.Window, in.History.UTC().Format(time.RFC3339Nano))
-	surveys, err := w.surveysOfAll(ctx)
-	if err != nil {
-		return "", err
-	}
-	fmt.Fprint(h, surveys)
 	config, err := os.ReadFile(w.Path("clipfence.yaml"))
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	fmt.Fprintf(h, "%d\n", len(config))
 	h.Write(config)
 	digestUses(h, in)
+	// Not the share, which moves with the clock: what counts is whether it is enough.
+	for _, r := range in.Index.Coverage() {
+		enough := in.Coverage.Enough(r.Node, r.Service, r.LogClass, in.Span())
+		fmt.Fprintf(h, "%s %q %q %t\n", r.Node, r.Service, r.LogClass, enough)
+	}
+	others, err := w.surveysBut(ctx, in.Index.Source())
+	if err != nil {
+		return "", "", err
+	}
+	fmt.Fprint(h, others)
+	base = hex.EncodeToString(h.Sum(nil))
+	own, err := w.surveysOfAll(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	fmt.Fprint(h, own)
 	for _, t := range res.Grants { // which earlier surveys are kept counts as well
 		if t != nil && !t.Since.Equal(t.Grant.Created) {
 			fmt.Fprintf(h, "%d %s\n", t.Number, t.Since.UTC().Format(time.RFC3339Nano))
@@ -118,18 +167,19 @@ func (w *Workspace) learnedFrom(ctx context.Context, in *gauge.Input, res *gauge
 	for _, s := range joined {
 		fmt.Fprint(h, s)
 	}
-	// Not the share, which moves with the clock: what counts is whether it is enough.
-	for _, r := range in.Index.Coverage() {
-		enough := in.Coverage.Enough(r.Node, r.Service, r.LogClass, in.Span())
-		fmt.Fprintf(h, "%s %q %q %t\n", r.Node, r.Service, r.LogClass, enough)
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return hex.EncodeToString(h.Sum(nil)), base, nil
 }
 
 // surveysOfAll says which surveys are the newest: people of other sources may be linked into one.
-func (w *Workspace) surveysOfAll(ctx context.Context) (string, error) {
+func (w *Workspace) surveysOfAll(ctx context.Context) (string, error) { return w.surveysBut(ctx, "") }
+
+// surveysBut says so of all sources but one.
+func (w *Workspace) surveysBut(ctx context.Context, not string) (string, error) {
 	out := ""
 	for _, src := range w.Sources {
+		if src.Name == not {
+			continue
+		}
 		survey, err := w.store.Newest(ctx, src.Name)
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return "", err

@@ -22,7 +22,8 @@ import (
 // To compare everybody for each takes days where there are hundreds, and says the same each time: as long as
 // nothing but those drafts changed anything, what they do alone and all together was known before the first. So they
 // are rehearsed at once, and that is the basis of each as long as every survey since shows what they did and
-// nothing else, and no more of the log was read. Then what is left is rehearsed anew.
+// nothing else, and no more of the log was read. Then what is left is rehearsed anew. While some are carried out and
+// others are not yet, or are refused by a guard, everybody has what all of them leave or more, since each narrows.
 
 // basis is what several fences were rehearsed on, and what became of it.
 type basis struct {
@@ -74,7 +75,8 @@ func (w *Workspace) rehearseAll(ctx context.Context, src config.Source, names []
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 		out.each[f.Digest] = rehearsed{r, k, false}
-		if r.OK() {
+		// One that gives more may be what makes another hold, and may yet be refused or come later.
+		if r.OK() && f.Widens == "" {
 			good = append(good, f)
 		}
 	}

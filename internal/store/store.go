@@ -81,6 +81,8 @@ create table groups(source text not null, identity text not null, grp text not n
 `}, {sql: `
 create table past_nodes(source text not null, id text not null, until text not null,
 	primary key(source, id)) without rowid;
+`}, {sql: `
+create index held_gone on held(source, kind) where ` + gone + `;
 `}}
 
 // Surveys are kept as what holds from one to another: a row says of a record from which
@@ -571,7 +573,7 @@ func (s *Store) GoneNodes(ctx context.Context, src string) ([]model.Path, error)
 		}
 		out = append(out, p)
 		return nil
-	}, `select id from (select id from held where source = ?1 and kind = ?2 and last < ?3 union
+	}, `select id from (select id from held `+byGone+` where source = ?1 and kind = ?2 and `+gone+` union
 		select id from past_nodes where source = ?1) as h where not exists
 		(select 1 from held as now where now.source = ?1 and now.kind = ?2 and now.id = h.id and now.last = ?3)`,
 		src, source.Nodes, int64(forever))
@@ -647,13 +649,21 @@ func (s *Store) EachNodeShown(ctx context.Context, src string, of []model.Path,
 		}, string(ids))
 }
 
-// gone is what holds of a record that the newest survey does not show.
-const gone = `last < ?3`
+// gone is what holds of a record that the newest survey does not show, in the words of the index of such, which is
+// named where it is asked for: they are few, and it is not known to be.
+const (
+	gone   = `last < 9223372036854775807`
+	byGone = `indexed by held_gone`
+)
 
 // held reads the records of a kind that kept surveys show, of those of which something holds, each in an
 // estate of its own. Take says whether it is one. What holds may name one argument more, as ?4.
 func (s *Store) held(ctx context.Context, src, kind, of string,
 	take func(e *model.Estate, first, last int64) bool, more ...any) error {
+	by := ""
+	if of == gone {
+		by = byGone
+	}
 	return s.rows(ctx, func(scan func(...any) error) error {
 		var first, last int64
 		var value []byte
@@ -669,7 +679,8 @@ func (s *Store) held(ctx context.Context, src, kind, of string,
 			return fmt.Errorf("%w: a record of %s: %v", ErrDamaged, kind, err)
 		}
 		return nil
-	}, `select value, format, first, last from held where source = ?1 and kind = ?2 and `+of+` order by id, first`,
+	}, `select value, format, first, last from held `+by+` where source = ?1 and kind = ?2 and `+of+`
+		order by id, first`,
 		append([]any{src, kind, int64(forever)}, more...)...)
 }
 

@@ -332,6 +332,59 @@ func TestAtOnce(t *testing.T) {
 	}
 }
 
+// TestLeftAlone: of a change that came to its second step nothing is taken back but what was begun, whatever others
+// did to the rest; and what was made before must stand when the rest is done at once.
+func TestLeftAlone(t *testing.T) {
+	begun := func() (*rig, *change.Change, *change.Runner) {
+		r := newRig(t)
+		c := r.plan(t)
+		run := &change.Runner{Changer: &flaky{r.changer, 1}, Ledger: r.ledger, Wait: time.Minute}
+		if err := run.Run(t.Context(), c); !errors.Is(err, errCrash) {
+			t.Fatal(err)
+		}
+		return r, c, run
+	}
+	takes := func(r *rig, s source.Step) {
+		t.Helper()
+		d, err := r.changer.Get(t.Context(), s.Kind, s.ID)
+		if err == nil {
+			err = r.changer.Do(t.Context(), source.Step{Kind: s.Kind, ID: s.ID, Before: d.Body})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	r, c, run := begun()
+	last := c.Steps[len(c.Steps)-1]
+	takes(r, last)
+	u := r.undo(t, "c-1")
+	for _, e := range u.Edits() {
+		if e.ID != c.Steps[0].ID && e.ID != c.Steps[1].ID {
+			t.Errorf("taken back though it was not begun: %+v", e)
+		}
+	}
+	run.Changer = r.changer
+	if err := run.Run(t.Context(), u); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.changer.Get(t.Context(), last.Kind, last.ID); !errors.Is(err, source.ErrGone) {
+		t.Errorf("what somebody else took is put back: %v", err)
+	}
+
+	r, c, run = begun()
+	takes(r, c.Steps[0])
+	all := &together{r.changer, "", 0}
+	run.Changer = all
+	rec := r.record(t, "c-1")
+	err := run.Resume(t.Context(), &rec.Change)
+	if !errors.Is(err, source.ErrConflict) || !strings.Contains(err.Error(), "is no longer as it was made") {
+		t.Errorf("what was made is gone: %v", err)
+	}
+	if all.calls != 0 || !r.may(t, "workload/x", "stow/item:throw-out") {
+		t.Error("something was taken away")
+	}
+}
+
 // steps is what the ledger tells of steps, in order.
 func (r *rig) steps(t *testing.T) (out []string) {
 	t.Helper()

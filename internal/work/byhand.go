@@ -66,7 +66,7 @@ func (w *Workspace) patch(src config.Source, ch *change.Change) ([]byte, error) 
 func (w *Workspace) edited(src config.Source, ch *change.Change) (base string, data, edited []byte, err error) {
 	name := w.Path(src.Estate)
 	if data, err = os.ReadFile(name); err == nil {
-		edited, err = w.known[src.Name].Edited(name, data, ch.Steps)
+		edited, err = w.knownOf(src).Edited(name, data, ch.Steps)
 	}
 	return filepath.Base(name), data, edited, err
 }

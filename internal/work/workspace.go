@@ -14,6 +14,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"clipfence/internal/change"
@@ -102,7 +103,7 @@ type Workspace struct {
 	partly   bool            // a comparison could not read something that it looks at, and said so
 	room     int64           // bytes that comparisons take at most, see perUse
 	closers  []func() error
-	known    map[string]*files.Known // of sources that are changed here, by name
+	known    sync.Map // *files.Known of sources that are changed here, by name
 }
 
 // Open finds and opens a workspace; close it when done.
@@ -117,7 +118,7 @@ func Open(ctx context.Context, o Options) (*Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Config: c, Options: o, told: map[string]bool{}, known: map[string]*files.Known{}}
+	w := &Workspace{Config: c, Options: o, told: map[string]bool{}}
 	w.store, err = store.Open(ctx, c.StoreFile())
 	switch {
 	case !errors.Is(err, store.ErrUnwritable):
@@ -220,7 +221,7 @@ func (w *Workspace) reader(ctx context.Context, s config.Source) (source.Reader,
 // files reads a files source with some logs.
 func (w *Workspace) files(s config.Source, logs []string) *files.Reader {
 	r := &files.Reader{Name: s.Name, Estate: w.Path(s.Estate), Stdin: w.In,
-		Remark: func(m model.Remark) { w.remark(m) }, Known: w.known[s.Name]}
+		Remark: func(m model.Remark) { w.remark(m) }, Known: w.knownOf(s)}
 	for _, l := range logs {
 		if l != "-" {
 			l = w.Path(l)
@@ -230,12 +231,17 @@ func (w *Workspace) files(s config.Source, logs []string) *files.Reader {
 	return r
 }
 
+// knownOf returns what a source that is files said when it was looked at last; nil where it is not changed here.
+func (w *Workspace) knownOf(s config.Source) *files.Known {
+	k, _ := w.known.Load(s.Name)
+	known, _ := k.(*files.Known)
+	return known
+}
+
 // changer connects a source for changing.
 func (w *Workspace) changer(ctx context.Context, s config.Source) (source.Changer, error) {
 	if s.Kind == "files" {
-		if w.known[s.Name] == nil {
-			w.known[s.Name] = &files.Known{}
-		}
+		w.known.LoadOrStore(s.Name, &files.Known{})
 		return files.Changer{Reader: w.files(s, nil)}, nil
 	}
 	if s.ChangeToken.IsZero() {

@@ -832,11 +832,8 @@ func (r *Runner) atOnce(ctx context.Context, c *Change, from int, all source.AtO
 			return err
 		}
 		// What was made before, by an earlier program or run, must stand when something goes.
-		for i := from; i < n && err == nil; i++ {
-			if c.Steps[i].After == nil {
-				err = r.stand(ctx, c.Steps[:from])
-				break
-			}
+		if slices.ContainsFunc(rest, func(s source.Step) bool { return s.After == nil }) {
+			err = r.stand(ctx, c.Steps[:from])
 		}
 		if err == nil {
 			err = all.DoAll(ctx, rest)

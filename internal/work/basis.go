@@ -63,6 +63,7 @@ func (w *Workspace) rehearseAll(ctx context.Context, src config.Source, names []
 	out := &basis{src: src.Name, seen: s.Survey, uses: mark, at: in.AsOf, until: holdsUntil(s, in.AsOf), fresh: true,
 		each: map[string]rehearsed{}, made: map[source.Ref]source.Edited{}}
 	var good []*fence.Fence
+	var alone []*rehearse.Result
 	defer w.progress(Event{Source: s.Name, Doing: Finished})
 	for i, name := range names {
 		w.progress(Event{Source: s.Name, Doing: Weighing, Count: i, Of: len(names)})
@@ -77,13 +78,13 @@ func (w *Workspace) rehearseAll(ctx context.Context, src config.Source, names []
 		out.each[f.Digest] = rehearsed{r, k, false}
 		// One that gives more may be what makes another hold, and may yet be refused or come later.
 		if r.OK() && f.Widens == "" {
-			good = append(good, f)
+			good, alone = append(good, f), append(alone, r)
 		}
 	}
 	if len(good) < 2 {
 		return out, ctx.Err()
 	}
-	joint, err := stage.Together(good, in.Uses, res.Placement)
+	joint, err := stage.Joint(good, alone, in.Uses, res.Placement)
 	if errors.Is(err, rehearse.ErrTwice) || err == nil && len(joint.Only) > 0 {
 		return out, ctx.Err() // one by one
 	}

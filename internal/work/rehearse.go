@@ -32,6 +32,9 @@ func (w *Workspace) Rehearse(ctx context.Context, f *fence.Fence, s *Source, acc
 // rehearsed rehearses a fence on a stage of what is looked at.
 func (w *Workspace) rehearsed(ctx context.Context, f *fence.Fence, at *looked, stage *rehearse.Stage,
 	accept bool) (*rehearse.Result, *Risk, error) {
+	if err := ctx.Err(); err != nil {
+		return nil, nil, err
+	}
 	s, span, placed := at.s, at.in.Span(), at.res.Placement
 	if d, err := model.ParseDuration(f.Window); err == nil && config.WholeDays(d) == nil && w.days(d) != at.in.Window {
 		span = usage.WindowOf(w.now(), w.days(d))
@@ -115,31 +118,25 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 	if err != nil {
 		return nil, err
 	}
-	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
-	if out.Joint, err = stage.Together(out.Fences, in.Uses, res.Placement); err != nil {
-		return nil, err
-	}
 	worth, err := w.worth(ctx, s, in, res)
 	if err != nil {
 		return nil, err
 	}
-	now := usage.DayOf(in.AsOf)
+	at := &looked{s, in, res, worth, lastOf(in.Uses)}
+	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
+	each := make([]*rehearse.Result, len(out.Fences))
 	defer w.progress(Event{Source: s.Name, Doing: Finished})
 	for i, f := range out.Fences {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
 		w.progress(Event{Source: s.Name, Doing: Weighing, Count: i, Of: len(out.Fences)})
-		k, err := riskOf(ctx, s, worth, f.Edit(s.Name), s.touched(f.For), now, f)
-		if err != nil {
+		if each[i], _, err = w.rehearsed(ctx, f, at, stage, accept); err != nil {
 			return nil, err
 		}
-		r := out.Each[i]
-		r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
-		r.Going, r.Lately = rehearse.GoingOn(r.Broken, in.Span()), rehearse.Often(r.Ending, in.Span())
+	}
+	if out.Joint, err = stage.Joint(out.Fences, each, in.Uses, res.Placement); err != nil {
+		return nil, err
 	}
 	out.Going = rehearse.GoingOn(out.Broken, in.Span())
-	out.Risk, err = riskOf(ctx, s, worth, out.Edit, out.Touched, now, out.Fences...)
+	out.Risk, err = riskOf(ctx, s, worth, out.Edit, out.Touched, usage.DayOf(in.AsOf), out.Fences...)
 	return out, err
 }
 

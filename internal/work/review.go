@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"clipfence/internal/core/draft"
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -162,10 +161,7 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 	}
 	applied := carried(history)
 	type at struct {
-		s     *Source
-		in    *gauge.Input
-		res   *gauge.Result
-		worth *draft.Worth
+		looked
 		stage *rehearse.Stage
 	}
 	sources := map[string]*at{}
@@ -211,15 +207,9 @@ func (w *Workspace) Review(ctx context.Context) ([]*Reviewed, error) {
 		}
 		r.Fence, r.Source, r.For = f, s, f.For
 		r.Decision = review.Standing(decisions, f.Digest, w.now())
-		if r.Rehearsal, err = known.stage.Run(f, known.in.Uses, known.res.Placement); err != nil {
+		if r.Rehearsal, r.Risk, err = w.rehearsed(ctx, f, &known.looked, known.stage, false); err != nil {
 			return nil, err
 		}
-		if r.Risk, err = riskOf(ctx, s, known.worth, f.Edit(s.Name), s.touched(f.For),
-			usage.DayOf(known.in.AsOf), f); err != nil {
-			return nil, err
-		}
-		r.Rehearsal.Cannot, r.Rehearsal.Riskier = cannot(planner(s.Source), f, s.Name), riskier(f, r.Risk)
-		r.Rehearsal.Going = rehearse.GoingOn(r.Rehearsal.Broken, known.in.Span())
 		r.Removes, r.Expects = r.Rehearsal.Before-r.Rehearsal.After, r.Risk.Expected
 		r.Holds, r.Widens = r.Rehearsal.OK(), len(r.Rehearsal.Gives) > 0
 		if d := r.Decision; d != nil && d.Verdict == review.Accepted && !d.Until.IsZero() {

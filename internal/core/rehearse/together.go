@@ -48,16 +48,23 @@ func Together(before *index.Index, fs []*fence.Fence, uses *usage.Uses, p *gauge
 
 // Together rehearses several fences: see [Together].
 func (s *Stage) Together(fs []*fence.Fence, uses *usage.Uses, p *gauge.Placement) (*Joint, error) {
+	each := make([]*Result, len(fs))
+	for i, f := range fs {
+		var err error
+		if each[i], err = s.Run(f, uses, p); err != nil {
+			return nil, err
+		}
+	}
+	return s.Joint(fs, each, uses, p)
+}
+
+// Joint does what Together does, with what each does alone as [Stage.Run] said.
+func (s *Stage) Joint(fs []*fence.Fence, each []*Result, uses *usage.Uses, p *gauge.Placement) (*Joint, error) {
 	before, w := s.before, s.weights
-	j := &Joint{}
+	j := &Joint{Each: each}
 	all := map[model.ID]bool{}
 	of := map[model.ID][]*fence.Fence{}
 	for _, f := range fs {
-		r, err := s.Run(f, uses, p)
-		if err != nil {
-			return nil, err
-		}
-		j.Each = append(j.Each, r)
 		for id := range touched(before, f) {
 			all[id] = true
 			if slices.ContainsFunc(of[id], func(o *fence.Fence) bool { return o.For == f.For && takesSame(o, f) }) {

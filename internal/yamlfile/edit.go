@@ -22,10 +22,7 @@ type Edit struct {
 
 // Replace makes one [Edit].
 func Replace(data []byte, key string, index int, with json.RawMessage) ([]byte, error) {
-	if isJSON(data) {
-		return replaceInJSON(data, []Edit{{key, index, with}})
-	}
-	return replaceInYAML(data, key, index, with)
+	return ReplaceAll(data, []Edit{{key, index, with}})
 }
 
 // ReplaceAll makes several edits, with indexes of the document as it is, of different elements. In JSON, and where
@@ -46,9 +43,12 @@ func ReplaceAll(data []byte, edits []Edit) ([]byte, error) {
 				at--
 			}
 		}
-		out, err := replaceInYAML(data, e.Key, at, e.With)
-		if err != nil {
-			return nil, err
+		out, ok := replaceLines(data, []Edit{{e.Key, at, e.With}})
+		if !ok {
+			var err error
+			if out, err = replaceInYAML(data, e.Key, at, e.With); err != nil {
+				return nil, err
+			}
 		}
 		if data = out; e.Index >= 0 && e.With == nil {
 			gone[e.Key] = append(gone[e.Key], e.Index)
@@ -144,6 +144,7 @@ func linesOf(data []byte) []string {
 	return lines
 }
 
+// replaceInYAML makes an edit for which it is not enough to put other lines in the place of those of an element.
 func replaceInYAML(data []byte, key string, index int, with json.RawMessage) ([]byte, error) {
 	var doc yaml.Node
 	if err := yaml.Unmarshal(data, &doc); err != nil {
@@ -183,29 +184,13 @@ func replaceInYAML(data []byte, key string, index int, with json.RawMessage) ([]
 			lines[line] = key + ":\n  - " + item + "\n"
 			return []byte(strings.Join(lines, "")), nil
 		}
-		return rewritten(&doc, root, at, index, with)
-	case list.Style&yaml.FlowStyle != 0:
-		return rewritten(&doc, root, at, index, with)
+	case with == nil && len(list.Content) == 1 && list.Style&yaml.FlowStyle == 0: // of none it would be no list
+		if from, to, _, ok := extent(lines, list, 0); ok {
+			lines[root.Content[at].Line-1] = key + ": []\n"
+			return []byte(strings.Join(lines[:from], "") + strings.Join(lines[to:], "")), nil
+		}
 	}
-	one := index
-	if index < 0 {
-		one = len(list.Content) - 1
-	}
-	from, to, indent, ok := extent(lines, list, one)
-	if !ok {
-		return rewritten(&doc, root, at, index, with)
-	}
-	fresh := indent + "- " + item + "\n"
-	switch {
-	case index < 0:
-		from = to
-	case with == nil && len(list.Content) == 1: // a key without elements would be no list
-		fresh = ""
-		lines[root.Content[at].Line-1] = key + ": []\n"
-	case with == nil:
-		fresh = ""
-	}
-	return []byte(strings.Join(lines[:from], "") + fresh + strings.Join(lines[to:], "")), nil
+	return rewritten(&doc, root, at, index, with)
 }
 
 // extent returns the lines of an element of a list in block style, and how far it is

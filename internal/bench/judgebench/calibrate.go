@@ -39,8 +39,11 @@ func (j *judged) calibrate() *calibration {
 	for _, id := range j.callers {
 		for p, g := range worth.Granted(id, usage.DayOf(dayTime(j.day))) {
 			now := usage.DayOf(dayTime(j.day))
-			parts := append(past.Hidden(id, p, now, g.Dark),
-				g.Clip(past.Parts(id, p, now, risk.TenureOf(int(now-g.Since))))...)
+			var parts []risk.Part
+			if past.Shows(p) { // else nothing is told of where it is dark
+				parts = past.Hidden(id, p, now, g.Dark)
+			}
+			parts = append(parts, g.Clip(past.Parts(id, p, now, risk.TenureOf(int(now-g.Since))))...)
 			hit := make([]bool, len(parts))
 			for _, at := range need[id][p] {
 				for i := range parts {

@@ -14,13 +14,9 @@ import (
 // nothing done breaks and removes nothing; and drafts break less than half of what the
 // narrowest break, the less the more caution there is.
 func TestJudged(t *testing.T) {
-	for _, hospital := range []bool{false, true} {
+	for _, name := range []string{"city", "hospital", "works"} {
 		w := worldOf(3)
-		w.hospital = hospital
-		name := "city"
-		if hospital {
-			name = "hospital"
-		}
+		w.hospital, w.works = name == "hospital", name == "works"
 		t.Run(name, func(t *testing.T) { judgedLife(t, w) })
 	}
 }

@@ -22,7 +22,7 @@ type world struct {
 	deep  bool // projects have folders, which what is in them is put into without a system
 	plain bool // most names have no numbers, and are like no other
 
-	hospital bool // a life of another build: see [hospital]
+	hospital, works bool // lives of other builds: see [hospital] and [works]
 
 	// What is known of it: no survey of before is kept; what was not used for a month, nor ever will
 	// be, is thrown away, a third of it; and all grants were made again three weeks ago.
@@ -67,6 +67,8 @@ type life struct {
 	perms   []model.Permission
 	logless map[model.Path]string // the class of calls that is not logged in a project
 	unread  string                // the kind of node whose reading is logged nowhere
+	lit     map[model.Path]int    // since when there are logs of a project that had none before
+	ended   map[model.Path]int    // since when a node is gone
 	known   world                 // of which what is known of it counts
 }
 
@@ -138,6 +140,12 @@ type scope struct {
 func live(w world, seed uint64) *life {
 	if w.hospital {
 		l := hospital(seed)
+		l.known = w
+		l.reshape()
+		return l
+	}
+	if w.works {
+		l := works(seed)
 		l.known = w
 		l.reshape()
 		return l
@@ -240,7 +248,7 @@ func (m *maker) child(project model.Path, kind, name string) model.Path {
 func projectOf(p model.Path) model.Path {
 	for {
 		up, ok := p.Parent()
-		if kind, _ := p.Last(); kind == "project" || kind == "system" || !ok {
+		if kind, _ := p.Last(); kind == "project" || kind == "system" || kind == "shop" || !ok {
 			return p
 		}
 		p = up
@@ -674,12 +682,20 @@ func (l *life) at(day int) *model.Estate {
 	e.Nodes, e.Identities, e.Memberships, e.Grants, e.Coverage = nil, nil, nil, nil, nil
 	for _, c := range l.estate.Coverage {
 		if l.born[c.Node] <= day {
+			if since, off := l.lit[c.Node]; off {
+				if c.Written = c.Written && since <= day; c.Written {
+					c.Since = dayTime(since)
+				}
+			}
 			e.Coverage = append(e.Coverage, c)
 		}
 	}
 	e.Nodes = append(e.Nodes, model.Node{Path: model.MustPath("/w")})
 	gone := l.gone(day)
 	for _, n := range l.estate.Nodes {
+		if end, ends := l.ended[n.Path]; ends && end <= day {
+			continue
+		}
 		if l.born[n.Path] <= day && !gone[n.Path] {
 			e.Nodes = append(e.Nodes, n)
 		}
@@ -755,5 +771,6 @@ func (l *life) uses(day int) []usage.Use {
 func (l *life) logged(c call) bool {
 	project := projectOf(c.path)
 	verb := l.estate.Catalogue[c.perm]
-	return verb.LogClass != l.logless[project] && (verb.LogClass != "read" || verb.Kinds[0] != l.unread)
+	return c.day >= l.lit[project] && verb.LogClass != l.logless[project] &&
+		(verb.LogClass != "read" || verb.Kinds[0] != l.unread)
 }

@@ -35,6 +35,7 @@ func main() {
 	flag.BoolVar(&shape.deep, "deep", false, "projects have folders")
 	flag.BoolVar(&shape.plain, "plain", false, "names without numbers")
 	flag.BoolVar(&shape.hospital, "hospital", false, "another life altogether")
+	flag.BoolVar(&shape.works, "works", false, "a third life, of an organisation in which programs do most")
 	flag.BoolVar(&shape.once, "once", false, "no survey of before is kept")
 	flag.BoolVar(&shape.churn, "churn", false, "things are thrown away when they are not used any more")
 	flag.BoolVar(&shape.undated, "undated", false, "nothing says when it was made")
@@ -57,8 +58,8 @@ func main() {
 		}
 		shape.as[word] = true
 	}
-	if shape.hospital && (*town != "" || *side > 1) {
-		fmt.Fprintln(os.Stderr, "-hospital: hospitals do not stand side by side; leave out -town and -side")
+	if (shape.hospital || shape.works) && (*town != "" || *side > 1) {
+		fmt.Fprintln(os.Stderr, "-hospital, -works: these do not stand side by side; leave out -town and -side")
 		os.Exit(2)
 	}
 	judge := func() error { return run(*first, *seeds, *side, *only, *why && *only != "", shape) }
@@ -91,7 +92,7 @@ var days = []int{livedFor - 181, livedFor - 91}
 
 // shapedAs returns a world as it is built, written down and known.
 func shapedAs(w, shape world) world {
-	w.deep, w.plain, w.hospital = shape.deep, shape.plain, shape.hospital
+	w.deep, w.plain, w.hospital, w.works = shape.deep, shape.plain, shape.hospital, shape.works
 	w.once, w.churn, w.again = shape.once, shape.churn, shape.again
 	w.undated, w.logs, w.as = shape.undated, shape.logs, shape.as
 	return w
@@ -275,6 +276,15 @@ func newJudged(l *life, day int) (*judged, error) {
 	}
 	class := func(p model.Permission) string { c, _ := x.Entry(p); return c.LogClass }
 	cover.Observe(j.in.Uses, class, func(_, class string) bool { return class == "read" }, nil)
+	var gone []model.Path
+	for at, end := range l.ended {
+		if end <= day {
+			gone = append(gone, at)
+		}
+	}
+	if len(gone) > 0 {
+		j.in.Place.Inventory = usage.InventoryOf(x, gone, nil)
+	}
 	if l.known.once {
 		var nodes []model.Path
 		for _, n := range e.Nodes {

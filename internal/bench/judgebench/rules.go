@@ -191,6 +191,11 @@ func careful(keep func(j *judged, who int) keeping) func(j *judged, who int) kee
 						if c := j.life.estate.Catalogue[perm]; c.LogClass == "read" && c.Kinds[0] == j.life.unread {
 							k.add(perm, on)
 						}
+						for project, since := range j.life.lit {
+							if since > j.day-90 && at.Covers(project) {
+								k.add(perm, project.Below())
+							}
+						}
 						for project, class := range j.life.logless {
 							if c := j.life.estate.Catalogue[perm]; c.LogClass == class && at.Covers(project) {
 								k.add(perm, project.Below())

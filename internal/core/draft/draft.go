@@ -144,7 +144,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	case s.State == gauge.Disabled,
 		s.State == gauge.Idle && !unsettled(in, r, who) && o.worth(in, r).returns(s, in.Index.Given(who)) < comesBack:
 		return idle(f, in, s)
-	case s.State == gauge.New && !o.worth(in, r).model.KnowsYoung() || s.State == gauge.Unproven && !s.Dark:
+	case s.State == gauge.New && o.worth(in, r).unfledged(s) || s.State == gauge.Unproven && !s.Dark:
 		return nil, fmt.Errorf("%s: %w: its silence proves nothing yet (%s)", who, ErrNothing, s.State)
 	}
 	if o.Caution == 0 {
@@ -291,7 +291,7 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 		x := max(s.Removable, r.IdleDanger(in, s))
 		for _, g := range s.Grants {
 			if s.State == gauge.Rare && !s.LastUse.IsZero() || s.Dark || // judged by what it ever used
-				w.model.KnowsYoung() && (s.State == gauge.New || g.TooNew.Count() > 0) {
+				(s.State == gauge.New || g.TooNew.Count() > 0) && !w.tooNew(g) {
 				x += g.Danger
 			}
 			x += peculiar(in, g)
@@ -559,7 +559,7 @@ func (d *drafter) kept(t *gauge.GrantResult, lines []fence.Allow) float64 {
 // left reports whether a grant is left alone: it is too new to judge, or its holders are, or
 // protected.
 func (d *drafter) left(t *gauge.GrantResult) bool {
-	return (t.TooNew.Count() > 0 || t.HeldBy == gauge.New) && !d.worth.model.KnowsYoung() ||
+	return (t.TooNew.Count() > 0 || t.HeldBy == gauge.New) && d.worth.tooNew(t) ||
 		t.HeldBy == gauge.Rare && !d.logged(t) ||
 		t.HeldBy == gauge.Protected ||
 		t.HeldBy == gauge.Unproven && !d.seen(t)

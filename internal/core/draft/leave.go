@@ -184,7 +184,7 @@ func (d *doers) mayLeave(group model.ID) bool {
 		may = group.Source == "" && fence.MayLeave(d.x, group) && !d.spared(group) &&
 			!slices.ContainsFunc(d.of(group), func(g int) bool {
 				t := d.r.Grants[g]
-				return t.TooNew.Count() > 0 && !d.worth.model.KnowsYoung() || len(t.Dark) > 0 && !d.blind
+				return t.TooNew.Count() > 0 && d.worth.tooNew(t) || len(t.Dark) > 0 && !d.blind
 			})
 		d.may[group] = may
 	}

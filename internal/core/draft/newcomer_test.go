@@ -3,6 +3,7 @@ package draft
 import (
 	"errors"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,12 +13,15 @@ import (
 )
 
 // TestNewcomer: who is new and silent is left alone until enough newcomers were seen to tell what such a one
-// will need; then what it hardly will goes.
+// will need; then what it hardly will goes, once it had a week.
 func TestNewcomer(t *testing.T) {
 	for _, tt := range []struct {
 		before int // newcomers that were seen
+		ago    int // that it came, in days
+		works  bool
 		drafts bool
-	}{{0, false}, {60, true}} {
+	}{{0, 30, false, false}, {60, 30, false, true}, {60, 7, false, true}, {60, 6, false, false}, {60, 0, false, false},
+		{60, 7, true, true}, {60, 6, true, false}} {
 		now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
 		e := &model.Estate{Source: "m", Nodes: []model.Node{{Path: model.MustPath("/m")}},
 			Coverage: []model.CoverageRecord{{Node: model.MustPath("/m"), Service: "s", LogClass: "all",
@@ -56,17 +60,20 @@ func TestNewcomer(t *testing.T) {
 		for i := range tt.before {
 			comes(fmt.Sprint("person/p", i), 370-4*i, true)
 		}
-		comes("person/new", 30, false)
+		comes("person/new", tt.ago, tt.works)
 		life := lived(t, e, f, now)
 		res := gauge.Run(life)
 		worth := NewWorth(life, res)
-		if worth.model.KnowsYoung() != tt.drafts || res.Of(model.MustID("person/new")).State != gauge.New {
+		if worth.model.KnowsYoung() != (tt.before > 0) || !tt.works && res.Of(model.MustID("person/new")).State != gauge.New {
 			t.Fatalf("%d newcomers: known %t, %+v", tt.before, worth.model.KnowsYoung(),
 				res.Of(model.MustID("person/new")))
 		}
 		got, err := FromUse(life, res, model.MustID("person/new"), Options{Worth: worth, Caution: Normal})
 		if tt.drafts != (err == nil) || err != nil && !errors.Is(err, ErrNothing) {
-			t.Errorf("%d newcomers: %+v, %v", tt.before, got, err)
+			t.Errorf("%+v: %+v, %v", tt, got, err)
+		}
+		if err != nil && !tt.works && !strings.Contains(err.Error(), "its silence proves nothing yet (new)") {
+			t.Errorf("%+v: %v", tt, err)
 		}
 	}
 }

@@ -75,6 +75,21 @@ type Worth struct {
 	roles      map[string]access.Set // what a role gives
 }
 
+// leastAge is for how many days something must be granted to be judged at all: what is done once a week has had its
+// turn by then, and what is there since this morning is cut to what it did until noon else.
+const leastAge = 7
+
+// tooNew reports whether a grant that is young cannot be judged by how others go on that were.
+func (w *Worth) tooNew(t *gauge.GrantResult) bool {
+	return !w.model.KnowsYoung() || w.now-usage.DayOf(t.Since) < leastAge
+}
+
+// unfledged reports whether nothing that somebody new was given can be judged.
+func (w *Worth) unfledged(s *gauge.Standing) bool {
+	return !w.model.KnowsYoung() || len(s.Grants) > 0 && !slices.ContainsFunc(s.Grants,
+		func(t *gauge.GrantResult) bool { return !w.tooNew(t) })
+}
+
 // Granted returns what somebody was granted as of a day, by permission, as far as today's grants
 // tell and those that are gone since.
 func (w *Worth) Granted(id model.ID, day usage.Day) map[int]risk.Held { return w.grants.Held(id, day) }
@@ -117,6 +132,52 @@ type grants struct {
 	gone   []int
 	joined map[int]usage.Day              // of those that it has by joining a group: since when, where that is known
 	dark   map[[2]int][]model.PathPattern // of grants that are gone, by number and permission
+
+	lit  *gauge.Scale // of today's
+	then map[usage.Day]*darkness
+}
+
+// darkness is what no log showed as of a day in the past, of logs that began later than it takes to tell.
+type darkness struct {
+	later func(service, class string) bool
+	known map[[2]int][]model.PathPattern // by number of grant and permission
+}
+
+// mostThen bounds how many places of darkness are kept of a day.
+const mostThen = 1 << 14
+
+// darkAt returns on which places of one of today's grants no log showed a permission as of a day in the past, or does
+// today: what was done there before a log was switched on looks as if it began then.
+func (g *grants) darkAt(n, perm int, day usage.Day, t *gauge.GrantResult) []model.PathPattern {
+	d := g.then[day]
+	span := usage.WindowOf(day.Time(), g.in.Window)
+	if span.From.Before(g.in.History) { // as far as anything is known
+		span.From = usage.DayOf(g.in.History).Time()
+	}
+	if d == nil {
+		d = &darkness{later: g.in.Coverage.Later(span.From), known: map[[2]int][]model.PathPattern{}}
+		g.then[day] = d
+	}
+	if c := g.in.Index.Permission(perm); !d.later(c.Permission.Service(), c.LogClass) {
+		return t.DarkAt(perm)
+	}
+	dark, known := d.known[[2]int{n, perm}]
+	if !known {
+		if g.lit == nil {
+			g.lit = gauge.NewScale(g.in.Index, g.in.Weights)
+		}
+		dark = slices.Clone(t.DarkAt(perm))
+		for _, on := range g.lit.Dark(g.in.Coverage, perm, g.in.Index.Grant(n).Where, span) {
+			if !model.PathPatternsContain(dark, on) {
+				dark = append(dark, on)
+			}
+		}
+		if len(d.known) >= mostThen {
+			clear(d.known)
+		}
+		d.known[[2]int{n, perm}] = dark
+	}
+	return dark
 }
 
 func (g *grants) of(id model.ID) {
@@ -240,7 +301,10 @@ func (g *grants) as(id model.ID, day usage.Day) []one {
 			}
 			o.Perms = perms
 		}
-		if t != nil && len(t.Dark) > 0 {
+		switch {
+		case t != nil && day < g.now:
+			o.dark = func(perm int) []model.PathPattern { return g.darkAt(n, perm, day, t) }
+		case t != nil && len(t.Dark) > 0:
 			o.dark = t.DarkAt
 		}
 		out = append(out, o)
@@ -369,7 +433,8 @@ func WorthOfFew(in *gauge.Input, r *gauge.Result, all *Whole, crews map[model.ID
 // newWorth reads the past.
 func newWorth(in *gauge.Input, r *gauge.Result) *Worth {
 	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
-	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{}}
+	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{},
+		then: map[usage.Day]*darkness{}}
 	if in.Before != nil {
 		w.grants.x = in.Before.Index
 		w.grants.scale = gauge.NewScale(w.grants.x, in.Weights)

@@ -12,8 +12,9 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// TestUnseen: what was granted all the time and never used counts for as much longer as the logs are by now; what
-// was granted lately, was used, or is another sort of place counts as it is; and what is told of it is what there was.
+// TestUnseen: what was granted all the time and never used counts for as much longer as the logs are by now, and so
+// does what lies further from where something is used; what was granted lately, was used, or is another sort of place
+// counts as it is; and what is told of it is what there was.
 func TestUnseen(t *testing.T) {
 	first := func(c Class, tenure Tenure, had int) Part {
 		facts := [][2]int{{2, 6}, {1, 3}, {1, 2}, {int(tenure), 3}, {had, 2}, {1, 2}, {2, 3}, {1, 3}, {3, 4}}
@@ -33,6 +34,9 @@ func TestUnseen(t *testing.T) {
 		{"a place of use", Part{Class: Used}, false},
 		{"what no log shows", Part{Class: DarkRest}, false},
 		{"a name", Part{Class: Name}, false},
+		{"further from where it is used", Part{Class: Near}, true},
+		{"beside where it is used", Part{Class: Beside}, false},
+		{"where peers use it", Part{Class: Peer}, false},
 	} {
 		learned := func(longer float64) *Model {
 			m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}

@@ -154,14 +154,17 @@ func (o *outlook) chance(q Part) float64 {
 // tally is how many parts there were, how many of them were needed, and as how many more they count: see [unseen].
 type tally struct{ n, k, more float64 }
 
-// unseen reports whether a part is of what somebody was granted all the time and never used. How likely such is
-// used next falls as the logs grow, in inverse proportion: what is used at all was mostly seen by then. So is it
-// where rates differ as widely as those of species in a trap (Fisher, Corbet and Williams, The relation between
-// the number of species and the number of individuals in a random sample of an animal population, Journal of
-// Animal Ecology, 1943: the number that was seen grows with the logarithm of the catch). A landmark has a shorter
-// past than today has: a part that it looks at is evidence of as many of today as those are longer.
+// unseen reports whether a part is of what somebody was granted all the time and never used, or lies further from
+// where it is used. How likely such is used next falls as the logs grow, in inverse proportion: what is used at all
+// was mostly seen by then. So is it where rates differ as widely as those of species in a trap (Fisher, Corbet and
+// Williams, The relation between the number of species and the number of individuals in a random sample of an animal
+// population, Journal of Animal Ecology, 1943: the number that was seen grows with the logarithm of the catch). A
+// landmark has a shorter past than today has: a part that it looks at is evidence of as many of today as those are
+// longer.
 func unseen(q Part) bool {
 	switch q.Class {
+	case Near:
+		return true
 	case FirstHere, FirstBeside, FirstRest:
 		return fact(q, firstHad) == 0 && fact(q, firstTenure) == int(Old)
 	}

@@ -138,6 +138,18 @@ func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
 	return from, true
 }
 
+// Later returns of which services and log classes some log that is there now was not there yet at a time, and began
+// later than the first one: what was done there until then is not known.
+func (c *Coverage) Later(than time.Time) func(service, class string) bool {
+	later := map[logKey]bool{}
+	for k, r := range c.records {
+		if from, ok := c.From(r); ok && from.After(than) && from.After(c.read.First) {
+			later[logKey{k.service, k.class}] = true
+		}
+	}
+	return func(service, class string) bool { return later[logKey{service, class}] }
+}
+
 // ReadTo returns where the evidence ends: when the logs were last read to their end, or
 // the time that is asked about; zero: they never were.
 func (c *Coverage) ReadTo() time.Time {

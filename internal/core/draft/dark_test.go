@@ -19,6 +19,12 @@ import (
 // no log shows clearing up, of reading no log shows anything anywhere.
 func halfLogged(t *testing.T) *gauge.Input {
 	t.Helper()
+	e, f, now := halfLog()
+	return lived(t, e, f, now)
+}
+
+// halfLog is the estate of halfLogged, and what is done there.
+func halfLog() (*model.Estate, usage.Fold, time.Time) {
 	now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
 	box := func(project, box int) model.Path {
 		return model.MustPath(fmt.Sprintf("/m/org:o/project:p%d/box:%c", project, 'a'+box))
@@ -61,7 +67,7 @@ func halfLogged(t *testing.T) *gauge.Input {
 			}
 		}
 	}
-	return lived(t, e, f, now)
+	return e, f, now
 }
 
 // lived is an estate with what was done on it in 400 days.
@@ -121,6 +127,38 @@ func TestPowerInTheDark(t *testing.T) {
 			t.Errorf("%s, %+v: clears in the dark %t, reads there %t, want %t, %t; reads elsewhere %t, clears %t:\n%v",
 				tt.who, tt.o, permits(f, "clear", dark), permits(f, "read", dark), tt.clears, tt.reads,
 				permits(f, "read", lit), permits(f, "clear", lit), f.Allow)
+		}
+	}
+}
+
+// TestAllDark: a grant of which no log shows anything is judged as the dark places of others are: whoever goes on, and
+// holds only such besides, is drafted for when all are; and nobody is where nothing was learned of the dark.
+func TestAllDark(t *testing.T) {
+	for _, known := range []bool{true, false} {
+		e, f, now := halfLog()
+		if !known {
+			f = usage.Fold{}
+		}
+		id := model.MustID("workload/blind")
+		e.Identities = append(e.Identities, model.Identity{ID: id, Created: now.AddDate(-3, 0, 0)})
+		for i, on := range []string{"/m/org:o/project:p0/**", "/m/org:o/project:p1/box:a/**"} {
+			g := grantOf(fmt.Sprint("b", i), id.String(), on)
+			g.Role, g.Created = "", now.AddDate(-2, 0, 0)
+			g.Do = []model.PermissionPattern{model.MustPermissionPattern([]string{"s/box:clear", "s/box:put"}[i])}
+			e.Grants = append(e.Grants, g)
+		}
+		for d := range 200 {
+			f.Add(usage.Call{Time: now.AddDate(0, 0, -d), Identity: id, Outcome: usage.Done,
+				Path: model.MustPath("/m/org:o/project:p1/box:a"), Permission: model.MustPermission("s/box:put")})
+		}
+		life := lived(t, e, f, now)
+		res := gauge.Run(life)
+		worth := NewWorth(life, res)
+		if worth.model.KnowsDark(model.Administer) != known || res.Of(id).State != gauge.Active {
+			t.Fatalf("known %t, %s", worth.model.KnowsDark(model.Administer), res.Of(id).State)
+		}
+		if got := slices.Contains(Candidates(life, res, worth), id); got != known {
+			t.Errorf("the dark is known %t: drafted for %t", known, got)
 		}
 	}
 }

@@ -263,8 +263,8 @@ func (w *factory) people() {
 				if w.r.IntN(6) == 0 { // was given power once
 					w.give(w.who[i], "master", a.at, max(day, -500))
 					if w.r.IntN(3) == 0 {
-						w.does(act{i, w.verbs("press", 4), w.few(home, "press", -1), w.share(.02, true), max(0, day), to,
-							"power"})
+						w.does(act{i, w.verbs("press", 4), w.few(home, "press", -1), w.share(.02, true),
+							max(0, day), to, "power"})
 					}
 				}
 			}
@@ -395,7 +395,9 @@ func (w *factory) offices(person func(string, int, ...model.ID) int) {
 		kind := w.ware()
 		at := w.some(shop, kind, day)
 		for _, p := range w.verbs(kind, 3) {
-			w.calls = append(w.calls, call{day, i, p, at, "mending"}, call{min(day+1, livedFor-1), i, p, at, "mending"})
+			for _, d := range []int{day, min(day+1, livedFor-1)} {
+				w.calls = append(w.calls, call{d, i, p, at, "mending"})
+			}
 		}
 	}
 }
@@ -413,8 +415,8 @@ func (w *factory) programs() {
 			for k := range 3 {
 				on := []model.Path{shop, a.at, a.at, w.top}[w.r.IntN(4)]
 				born := a.since[s]
-				i := w.program(fmt.Sprintf("svc%d-%d-%d", n, s, k), []string{"maker", "maker", "master"}[w.r.IntN(3)], on,
-					max(born, -600))
+				role := []string{"maker", "maker", "master"}[w.r.IntN(3)]
+				i := w.program(fmt.Sprintf("svc%d-%d-%d", n, s, k), role, on, max(born, -600))
 				for range 1 + w.r.IntN(3) {
 					kind := wares[w.r.IntN(len(wares))].kind
 					if kind == "folder" {
@@ -473,7 +475,8 @@ func (w *factory) programs() {
 		on, _ := w.estate.Grants[len(w.estate.Grants)-1].Where[0].Anchor()
 		for _, a := range w.areas {
 			if a.at == on {
-				w.does(act{i, w.verbs("sheet", 3), w.few(w.pick(a.there(day)), "sheet", day), always, day, day + 20, "moving"})
+				w.does(act{i, w.verbs("sheet", 3), w.few(w.pick(a.there(day)), "sheet", day), always, day, day + 20,
+					"moving"})
 			}
 		}
 	}

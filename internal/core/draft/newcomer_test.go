@@ -64,9 +64,9 @@ func TestNewcomer(t *testing.T) {
 		life := lived(t, e, f, now)
 		res := gauge.Run(life)
 		worth := NewWorth(life, res)
-		if worth.model.KnowsYoung() != (tt.before > 0) || !tt.works && res.Of(model.MustID("person/new")).State != gauge.New {
-			t.Fatalf("%d newcomers: known %t, %+v", tt.before, worth.model.KnowsYoung(),
-				res.Of(model.MustID("person/new")))
+		state := res.Of(model.MustID("person/new")).State
+		if worth.model.KnowsYoung() != (tt.before > 0) || !tt.works && state != gauge.New {
+			t.Fatalf("%d newcomers: known %t, %s", tt.before, worth.model.KnowsYoung(), state)
 		}
 		got, err := FromUse(life, res, model.MustID("person/new"), Options{Worth: worth, Caution: Normal})
 		if tt.drafts != (err == nil) || err != nil && !errors.Is(err, ErrNothing) {

@@ -12,9 +12,9 @@ import (
 	"clipfence/internal/core/usage"
 )
 
-// TestUnseen: what was granted all the time and never used counts for as much longer as the logs are by now, and so
-// does what lies further from where something is used; what was granted lately, was used, or is another sort of place
-// counts as it is; and what is told of it is what there was.
+// TestUnseen: what was granted all the time and never used counts for as much longer as the logs are by now, and what
+// lies further from where something is used for half of that; what was granted lately, was used, or is another sort of
+// place counts as it is; and what is told of it is what there was.
 func TestUnseen(t *testing.T) {
 	first := func(c Class, tenure Tenure, had int) Part {
 		facts := [][2]int{{2, 6}, {1, 3}, {1, 2}, {int(tenure), 3}, {had, 2}, {1, 2}, {2, 3}, {1, 3}, {3, 4}}
@@ -23,20 +23,20 @@ func TestUnseen(t *testing.T) {
 	for _, tt := range []struct {
 		name string
 		q    Part
-		less bool
+		less float64
 	}{
-		{"here", first(FirstHere, Old, 0), true},
-		{"beside", first(FirstBeside, Old, 0), true},
-		{"anywhere", first(FirstRest, Old, 0), true},
-		{"granted lately", first(FirstRest, Recent, 0), false},
-		{"granted just now", first(FirstRest, Fresh, 0), false},
-		{"used on a few days", first(FirstBeside, Old, 1), false},
-		{"a place of use", Part{Class: Used}, false},
-		{"what no log shows", Part{Class: DarkRest}, false},
-		{"a name", Part{Class: Name}, false},
-		{"further from where it is used", Part{Class: Near}, true},
-		{"beside where it is used", Part{Class: Beside}, false},
-		{"where peers use it", Part{Class: Peer}, false},
+		{"here", first(FirstHere, Old, 0), 1},
+		{"beside", first(FirstBeside, Old, 0), 1},
+		{"anywhere", first(FirstRest, Old, 0), 1},
+		{"granted lately", first(FirstRest, Recent, 0), 0},
+		{"granted just now", first(FirstRest, Fresh, 0), 0},
+		{"used on a few days", first(FirstBeside, Old, 1), 0},
+		{"a place of use", Part{Class: Used}, 0},
+		{"what no log shows", Part{Class: DarkRest}, 0},
+		{"a name", Part{Class: Name}, 0},
+		{"further from where it is used", Part{Class: Near}, .5},
+		{"beside where it is used", Part{Class: Beside}, 0},
+		{"where peers use it", Part{Class: Peer}, 0},
 	} {
 		learned := func(longer float64) *Model {
 			m := &Model{late: newOutlook(Horizon, Horizon), soon: newOutlook(Soon, Soon)}
@@ -47,10 +47,7 @@ func TestUnseen(t *testing.T) {
 			return m
 		}
 		was, is := learned(1), learned(1.5)
-		want := 1.0
-		if tt.less {
-			want = 1 / 1.5
-		}
+		want := math.Pow(1.5, -tt.less)
 		if got := is.Chance(tt.q) / was.Chance(tt.q); math.Abs(got-want) > .03 {
 			t.Errorf("%s: after half as long again a chance of %.4f is %.3f times that, want %.3f", tt.name,
 				was.Chance(tt.q), got, want)

@@ -129,16 +129,14 @@ func newOutlook(days, over float64) outlook {
 	return o
 }
 
-// note counts a part as so many; what was not seen in the days of its landmark, as how many times longer it has not
-// been seen by now: see [unseen].
+// note counts a part as so many; what was not seen in the days of its landmark, by how many times longer it has not
+// been seen by now: see [falls].
 func (o *outlook) note(q Part, needed bool, w, longer float64) {
 	t := o.bins[q.Class][q.Bin]
 	if t.n += w; needed {
 		t.k += w
 	}
-	if unseen(q) {
-		t.more += w * (longer - 1)
-	}
+	t.more += w * (math.Pow(longer, falls(q)) - 1)
 	o.bins[q.Class][q.Bin] = t
 }
 
@@ -151,24 +149,27 @@ func (o *outlook) chance(q Part) float64 {
 	return 1 - math.Pow(1-fit.chance(q.Bin), o.ahead)
 }
 
-// tally is how many parts there were, how many of them were needed, and as how many more they count: see [unseen].
+// tally is how many parts there were, how many of them were needed, and as how many more they count: see [falls].
 type tally struct{ n, k, more float64 }
 
-// unseen reports whether a part is of what somebody was granted all the time and never used, or lies further from
-// where it is used. How likely such is used next falls as the logs grow, in inverse proportion: what is used at all
-// was mostly seen by then. So is it where rates differ as widely as those of species in a trap (Fisher, Corbet and
+// falls is the power of the length of the logs by which a part falls that was not seen in them yet. How likely what
+// somebody was granted all the time and never used is used next falls in inverse proportion: what is used at all was
+// mostly seen by then. So is it where rates differ as widely as those of species in a trap (Fisher, Corbet and
 // Williams, The relation between the number of species and the number of individuals in a random sample of an animal
-// population, Journal of Animal Ecology, 1943: the number that was seen grows with the logarithm of the catch). A
-// landmark has a shorter past than today has: a part that it looks at is evidence of as many of today as those are
-// longer.
-func unseen(q Part) bool {
+// population, Journal of Animal Ecology, 1943: the number that was seen grows with the logarithm of the catch). What
+// lies further from where something is used is half of it such, and half of it where work goes that moves on, as
+// likely now as ever. A landmark has a shorter past than today has: a part that it looks at is evidence of as many of
+// today as those fell by since.
+func falls(q Part) float64 {
 	switch q.Class {
 	case Near:
-		return true
+		return .5
 	case FirstHere, FirstBeside, FirstRest:
-		return fact(q, firstHad) == 0 && fact(q, firstTenure) == int(Old)
+		if fact(q, firstHad) == 0 && fact(q, firstTenure) == int(Old) {
+			return 1
+		}
 	}
-	return false
+	return 0
 }
 
 // shortest is the least span that a chance is counted over, in days.

@@ -294,7 +294,7 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 				(s.State == gauge.New || g.TooNew.Count() > 0) && !w.tooNew(g) {
 				x += g.Danger
 			}
-			if s.State == gauge.Active && w.model.KnowsDark(model.Administer) { // judged by the like where logs are on
+			if s.State == gauge.Active && w.judgesDark(g) {
 				x += g.Blind
 			}
 			x += peculiar(in, g)

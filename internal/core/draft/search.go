@@ -294,8 +294,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 	}
 	// What no log shows stays, as long as nothing is learned of it.
-	judged := !d.o.KeepUnobservable && t.HeldBy != gauge.Unproven &&
-		d.worth.model.KnowsDark(d.x.Level(perm)) && d.worth.past.Shows(perm)
+	judged := !d.o.KeepUnobservable && t.HeldBy != gauge.Unproven && d.worth.seesThrough(perm)
 	for _, on := range unseen {
 		if !judged {
 			add(model.ID{}, risk.Dark, []model.PathPattern{on}, 0, 0)

@@ -73,6 +73,7 @@ type Worth struct {
 	stewards   *escalate.Stewarded   // nil: not asked yet
 	fewSteward bool                  // they are no more than are looked at
 	roles      map[string]access.Set // what a role gives
+	knows      map[model.Level]bool  // whether enough was learned of what no log shows
 }
 
 // leastAge is for how many days something must be granted to be judged at all: what is done once a week has had its
@@ -88,6 +89,29 @@ func (w *Worth) tooNew(t *gauge.GrantResult) bool {
 func (w *Worth) unfledged(s *gauge.Standing) bool {
 	return !w.model.KnowsYoung() || len(s.Grants) > 0 && !slices.ContainsFunc(s.Grants,
 		func(t *gauge.GrantResult) bool { return !w.tooNew(t) })
+}
+
+// seesThrough reports whether a permission is judged where no log shows it, by its like where logs are on.
+func (w *Worth) seesThrough(perm int) bool {
+	l := w.index.Level(perm)
+	known, asked := w.knows[l]
+	if !asked {
+		known = w.model.KnowsDark(l)
+		w.knows[l] = known
+	}
+	return known && w.past.Shows(perm)
+}
+
+// judgesDark reports whether some of what a grant gives where no log shows it is judged by its like where logs are on.
+func (w *Worth) judgesDark(t *gauge.GrantResult) bool {
+	return slices.ContainsFunc(t.Dark, func(h gauge.Hidden) bool {
+		for perm := range h.Perms.All() {
+			if w.seesThrough(perm) {
+				return true
+			}
+		}
+		return false
+	})
 }
 
 // Granted returns what somebody was granted as of a day, by permission, as far as today's grants
@@ -432,7 +456,8 @@ func WorthOfFew(in *gauge.Input, r *gauge.Result, all *Whole, crews map[model.ID
 
 // newWorth reads the past.
 func newWorth(in *gauge.Input, r *gauge.Result) *Worth {
-	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{}}
+	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{},
+		knows: map[model.Level]bool{}}
 	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{},
 		then: map[usage.Day]*darkness{}}
 	if in.Before != nil {

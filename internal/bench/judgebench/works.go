@@ -136,7 +136,7 @@ func (w *factory) shop(a *area, day int) {
 	}
 }
 
-// shops returns those of an area that there are on a day.
+// there returns the shops of an area that there are on a day.
 func (a *area) there(day int) []model.Path {
 	var out []model.Path
 	for i, s := range a.shops {

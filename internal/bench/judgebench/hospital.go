@@ -38,10 +38,13 @@ type ward struct {
 	systems  []model.Path // in the order of stages
 }
 
-var things = []struct {
+// ware is a kind of node and what can be done with it, in the order of [rungs].
+type ware struct {
 	kind  string
-	verbs []string // by level: see, read, change, administer, hand out
-}{
+	verbs []string
+}
+
+var things = []ware{
 	{"record", []string{"browse", "view", "amend", "erase", "release"}},
 	{"chart", []string{"browse", "view", "amend", "erase", "release"}},
 	{"scan", []string{"browse", "view", "annotate", "erase", "release"}},
@@ -52,7 +55,15 @@ var things = []struct {
 var rungs = []model.Level{model.See, model.Read, model.Change, model.Administer, model.HandOut}
 
 func (h *house) offer() {
-	for _, n := range things {
+	h.sell(things)
+	h.role("clerk", model.Change, things)
+	h.role("guest", model.Read, things)
+	h.role("head", model.HandOut, things)
+}
+
+// sell puts what can be done with some kinds into the catalogue.
+func (h *house) sell(kinds []ware) {
+	for _, n := range kinds {
 		for i, verb := range n.verbs {
 			p := model.MustPermission(n.kind + "s/" + n.kind + ":" + verb)
 			class := "change"
@@ -65,20 +76,19 @@ func (h *house) offer() {
 				LogClass: class, Kinds: []string{n.kind}})
 		}
 	}
-	for _, role := range []struct {
-		name string
-		top  model.Level
-	}{{"clerk", model.Change}, {"guest", model.Read}, {"head", model.HandOut}} {
-		r := model.Role{Name: role.name}
-		for _, n := range things {
-			for i, verb := range n.verbs {
-				if rungs[i] <= role.top {
-					r.Do = append(r.Do, model.MustPermissionPattern(n.kind+"s/"+n.kind+":"+verb))
-				}
+}
+
+// role makes one of what can be done with some kinds, up to a level.
+func (h *house) role(name string, top model.Level, kinds []ware) {
+	r := model.Role{Name: name}
+	for _, n := range kinds {
+		for i, verb := range n.verbs {
+			if rungs[i] <= top {
+				r.Do = append(r.Do, model.MustPermissionPattern(n.kind+"s/"+n.kind+":"+verb))
 			}
 		}
-		h.estate.Roles = append(h.estate.Roles, r)
 	}
+	h.estate.Roles = append(h.estate.Roles, r)
 }
 
 // word returns a name that is like no other.
@@ -123,16 +133,23 @@ func (h *house) build() {
 		}
 	}
 	for _, p := range h.projects {
-		h.log(p)
+		h.logged(p)
 	}
 }
 
-// log says of which calls in a system there are logs.
-func (h *house) log(system model.Path) {
-	for _, n := range things {
+// logged says of which calls in a system there are logs.
+func (h *house) logged(system model.Path) {
+	h.log(system, things, func(kind, class string) bool {
+		return class != h.logless[system] && (class != "read" || kind != h.unread)
+	})
+}
+
+// log says of which calls below a node there are logs.
+func (h *house) log(at model.Path, kinds []ware, written func(kind, class string) bool) {
+	for _, n := range kinds {
 		for _, class := range []string{"read", "change"} {
-			h.estate.Coverage = append(h.estate.Coverage, model.CoverageRecord{Node: system, Service: n.kind + "s",
-				LogClass: class, Written: class != h.logless[system] && (class != "read" || n.kind != h.unread)})
+			h.estate.Coverage = append(h.estate.Coverage, model.CoverageRecord{Node: at, Service: n.kind + "s",
+				LogClass: class, Written: written(n.kind, class)})
 		}
 	}
 }
@@ -353,7 +370,7 @@ func (h *house) staff() {
 				at = h.node(w.at.Child("system", "study-"+h.word()), begin)
 				h.projects = append(h.projects, at)
 				if h.r.IntN(2) == 0 { // of the others nothing is known
-					h.log(at)
+					h.logged(at)
 				}
 				for range 4 {
 					h.put(at, kind, h.word(), begin)

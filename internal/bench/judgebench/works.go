@@ -42,10 +42,7 @@ type area struct {
 	since []int // of each shop
 }
 
-var wares = []struct {
-	kind  string
-	verbs []string // by level, as rungs
-}{
+var wares = []ware{
 	{"drawer", []string{"show", "open", "fill", "clear", "entrust"}},
 	{"folder", []string{"show", "open", "fill", "clear", "entrust"}},
 	{"sheet", []string{"show", "open", "write", "clear", "entrust"}},
@@ -55,35 +52,12 @@ var wares = []struct {
 }
 
 func (w *factory) offer() {
-	for _, n := range wares {
-		for i, verb := range n.verbs {
-			p := model.MustPermission(n.kind + "s/" + n.kind + ":" + verb)
-			class := "change"
-			if rungs[i] <= model.Read {
-				class = "read"
-			}
-			w.number[n.kind+":"+fmt.Sprint(i)] = len(w.perms)
-			w.perms = append(w.perms, p)
-			w.estate.Catalogue = append(w.estate.Catalogue, model.CatalogueEntry{Permission: p, Level: rungs[i],
-				LogClass: class, Kinds: []string{n.kind}})
-		}
-	}
-	role := func(name string, top model.Level, kind string) {
-		r := model.Role{Name: name}
-		for _, n := range wares {
-			for i, verb := range n.verbs {
-				if rungs[i] <= top && (kind == "" || kind == n.kind) {
-					r.Do = append(r.Do, model.MustPermissionPattern(n.kind+"s/"+n.kind+":"+verb))
-				}
-			}
-		}
-		w.estate.Roles = append(w.estate.Roles, r)
-	}
-	role("onlooker", model.See, "")
-	role("reader", model.Read, "")
-	role("maker", model.Change, "")
-	role("master", model.HandOut, "")
-	role("presser", model.Administer, "press")
+	w.sell(wares)
+	w.role("onlooker", model.See, wares)
+	w.role("reader", model.Read, wares)
+	w.role("maker", model.Change, wares)
+	w.role("master", model.HandOut, wares)
+	w.role("presser", model.Administer, wares[3:4])
 }
 
 func (w *factory) found() {
@@ -128,12 +102,7 @@ func (w *factory) shop(a *area, day int) {
 	case n < 3 && day < 0:
 		w.lit[s] = 120 + w.r.IntN(livedFor-120)
 	}
-	for _, n := range wares {
-		for _, c := range []string{"read", "change"} {
-			w.estate.Coverage = append(w.estate.Coverage, model.CoverageRecord{Node: s, Service: n.kind + "s",
-				LogClass: c, Written: c != class})
-		}
-	}
+	w.log(s, wares, func(_, c string) bool { return c != class })
 }
 
 // there returns the shops of an area that there are on a day.

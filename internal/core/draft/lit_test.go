@@ -2,6 +2,7 @@ package draft
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -58,6 +59,12 @@ func TestSwitchedOn(t *testing.T) {
 			perm, _ := in.Index.PermNumber(model.MustPermission("s/box:" + verb))
 			if got := fmt.Sprint(held[perm].Dark); got != want {
 				t.Errorf("%d days ago: no log shows %s on %s, want %s", tt.ago, verb, got, want)
+			}
+			for p, lit := range []bool{false, strings.Contains(want, "p1"), false} { // p2 has no log today
+				at := model.MustPath(fmt.Sprintf("/m/project:p%d/box:b", p))
+				if got := held[perm].Hid != nil && held[perm].Hid(at); got != lit {
+					t.Errorf("%d days ago: of %s on %s a log was switched on since: %t", tt.ago, verb, at, got)
+				}
 			}
 		}
 	}

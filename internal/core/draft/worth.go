@@ -170,28 +170,50 @@ type darkness struct {
 // mostThen bounds how many places of darkness are kept of a day.
 const mostThen = 1 << 14
 
-// darkAt returns on which places of one of today's grants no log showed a permission as of a day in the past, or does
-// today: what was done there before a log was switched on looks as if it began then.
-func (g *grants) darkAt(n, perm int, day usage.Day, t *gauge.GrantResult) []model.PathPattern {
-	d := g.then[day]
+// spanAt is over which time a log must show something for its silence as of a day to say anything.
+func (g *grants) spanAt(day usage.Day) usage.Window {
 	span := usage.WindowOf(day.Time(), g.in.Window)
 	if span.From.Before(g.in.History) { // as far as anything is known
 		span.From = usage.DayOf(g.in.History).Time()
 	}
+	return span
+}
+
+func (g *grants) darkness(day usage.Day) *darkness {
+	d := g.then[day]
 	if d == nil {
-		d = &darkness{later: g.in.Coverage.Later(span.From), known: map[[2]int][]model.PathPattern{}}
+		d = &darkness{later: g.in.Coverage.Later(g.spanAt(day).From), known: map[[2]int][]model.PathPattern{}}
 		g.then[day] = d
 	}
+	return d
+}
+
+// hid returns what reports of a place whether no log showed a permission there as of a day in the past, and one does
+// that was switched on since; nil: none was.
+func (g *grants) hid(perm int, day usage.Day) func(at model.Path) bool {
+	c := g.in.Index.Permission(perm)
+	service := c.Permission.Service()
+	if day >= g.now || !g.darkness(day).later(service, c.LogClass) {
+		return nil
+	}
+	span := g.spanAt(day)
+	return func(at model.Path) bool { return g.in.Coverage.Began(at, service, c.LogClass, span) }
+}
+
+// darkAt returns on which places of a grant no log showed a permission as of a day in the past, or does today: what
+// was done there before a log was switched on looks as if it began then.
+func (g *grants) darkAt(n, perm int, day usage.Day, where, today []model.PathPattern) []model.PathPattern {
+	d := g.darkness(day)
 	if c := g.in.Index.Permission(perm); !d.later(c.Permission.Service(), c.LogClass) {
-		return t.DarkAt(perm)
+		return today
 	}
 	dark, known := d.known[[2]int{n, perm}]
 	if !known {
 		if g.lit == nil {
 			g.lit = gauge.NewScale(g.in.Index, g.in.Weights)
 		}
-		dark = slices.Clone(t.DarkAt(perm))
-		for _, on := range g.lit.Dark(g.in.Coverage, perm, g.in.Index.Grant(n).Where, span) {
+		dark = slices.Clone(today)
+		for _, on := range g.lit.Dark(g.in.Coverage, perm, where, g.spanAt(day)) {
 			if !model.PathPatternsContain(dark, on) {
 				dark = append(dark, on)
 			}
@@ -327,7 +349,7 @@ func (g *grants) as(id model.ID, day usage.Day) []one {
 		}
 		switch {
 		case t != nil && day < g.now:
-			o.dark = func(perm int) []model.PathPattern { return g.darkAt(n, perm, day, t) }
+			o.dark = func(perm int) []model.PathPattern { return g.darkAt(n, perm, day, grant.Where, t.DarkAt(perm)) }
 		case t != nil && len(t.Dark) > 0:
 			o.dark = t.DarkAt
 		}
@@ -345,7 +367,7 @@ func (g *grants) as(id model.ID, day usage.Day) []one {
 					dark = g.scale.Dark(g.in.Coverage, perm, grant.Where, g.in.Span())
 					g.dark[[2]int{n, perm}] = dark
 				}
-				return dark
+				return g.darkAt(n, perm, day, grant.Where, dark)
 			}})
 	}
 	return out
@@ -367,8 +389,10 @@ func (g *grants) Held(id model.ID, day usage.Day) map[int]risk.Held {
 	out := map[int]risk.Held{}
 	for _, o := range g.as(id, day) {
 		for perm := range o.Perms.All() {
-			h := out[perm]
-			o.add(&h, perm)
+			h, again := out[perm]
+			if o.add(&h, perm); !again {
+				h.Hid = g.hid(perm, day)
+			}
 			out[perm] = h
 		}
 	}

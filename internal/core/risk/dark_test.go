@@ -2,6 +2,10 @@ package risk
 
 import (
 	"fmt"
+	"maps"
+	"math"
+	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"clipfence/internal/core/access/index"
@@ -161,5 +165,78 @@ func TestNewYear(t *testing.T) {
 	on, ok := pattern(up, like, 2026)
 	if !ok || !on.Matches(up.Child("box", "log-2027-01")) {
 		t.Errorf("%s, %t", on, ok)
+	}
+}
+
+// lately is granted everything, where no log showed some places of a permission until it was switched on.
+type lately struct {
+	everything
+	on usage.Day
+}
+
+func (l lately) Held(id model.ID, day usage.Day) map[int]Held {
+	if day >= l.on {
+		return everything{l.x, l.everything.on, nil}.Held(id, day)
+	}
+	out := l.everything.Held(id, day)
+	for perm, h := range out {
+		h.Hid = func(at model.Path) bool {
+			return slices.ContainsFunc(h.Dark, func(on model.PathPattern) bool { return on.Matches(at) })
+		}
+		out[perm] = h
+	}
+	return out
+}
+
+// TestSwitchedOn: what a log shows that was switched on after a landmark says nothing of what was to be expected as
+// of that day: what is learned is the same whether anything was done there or not, in the places themselves, in those
+// that lie beside and around them and in what stands for what no log shows.
+func TestSwitchedOn(t *testing.T) {
+	x := estate(t)
+	read, _ := x.PermNumber(model.MustPermission("s/box:read"))
+	const on = 60 // days ago
+	uses := walk(rand.New(rand.NewPCG(5, 0)), .02)
+	hidden := model.MustPathPattern("/m/unit:*/project:p1/**")
+	shown, without := usage.Fold{}, usage.Fold{}
+	for i := range 40 { // everybody is known by something, or counts for nobody's peer
+		c := usage.Call{Time: (now - 390).Time(), Identity: model.MustID(fmt.Sprint("person/p", i)),
+			Permission: model.MustPermission("s/box:read"), Path: box(0, 0, 0), Outcome: usage.Done}
+		shown.Add(c)
+		without.Add(c)
+	}
+	there := 0
+	for _, u := range uses {
+		for _, day := range u.Days.List() {
+			c := usage.Call{Time: day.Time(), Identity: u.Identity, Permission: u.Permission, Path: u.Path,
+				Outcome: u.Outcome}
+			if hidden.Matches(u.Path) {
+				if day <= now-on {
+					continue // no log shows it
+				}
+				shown.Add(c)
+				there++
+				continue
+			}
+			shown.Add(c)
+			without.Add(c)
+		}
+	}
+	if there < 300 {
+		t.Fatalf("%d days of use where a log was switched on", there)
+	}
+	granted := lately{everything{x, []model.PathPattern{model.MustPathPattern("/m/**")},
+		map[int][]model.PathPattern{read: {hidden}}}, now - on}
+	learned := func(uses []usage.Use) *Model {
+		return Learn(NewPast(x, nil, usage.ListOf(uses...), now-399, now, allowed), now, granted, nil)
+	}
+	was, is := learned(without.Uses()), learned(shown.Uses())
+	same := func(a, b tally) bool { return a.n == b.n && a.k == b.k && math.Abs(a.more-b.more) < 1e-9 }
+	for c := range Dark {
+		if got, want := is.late.bins[c], was.late.bins[c]; !maps.EqualFunc(got, want, same) {
+			t.Errorf("%v: learned %v, and %v where nothing is done there", c, got, want)
+		}
+		if got, want := is.soon.bins[c], was.soon.bins[c]; !maps.EqualFunc(got, want, same) {
+			t.Errorf("%v: soon: learned %v, and %v where nothing is done there", c, got, want)
+		}
 	}
 }

@@ -185,6 +185,9 @@ type Held struct {
 	Since usage.Day           // the first day on which it was
 	Where []model.PathPattern // its places
 	Dark  []model.PathPattern // those of them on which no log shows it
+	// Hid reports of a place whether no log showed it there as of the day that is asked about, and one does that was
+	// switched on since. What it shows says nothing of what was to be expected by what was known then. nil: none was.
+	Hid func(at model.Path) bool
 }
 
 // Given is a grant as somebody had it: the permissions that count of it, and where.
@@ -329,14 +332,15 @@ func (m *Model) learn(p *Past, id model.ID, from, to, now usage.Day, granted Gra
 	if h.silent(from).days > 1<<19 {
 		return 0 // nothing was known of it then
 	}
-	if q, is := h.comeback(from); is {
-		m.note(q, need{h.again(from+1, to), h.again(from+1, min(to, from+Soon))}, 1, 1)
-	}
 	young, longer := false, float64(now-p.first)/float64(from-p.first)
 	// Of what was not used before, and is not after, some stand for all.
 	var some, others []int
 	held := granted.Held(id, from)
 	n += len(held) / 4 // looking takes as long
+	if q, is := h.comeback(from); is {
+		again := func(to usage.Day) bool { return h.again(from+1, to, held) }
+		m.note(q, need{again(to), again(min(to, from+Soon))}, 1, 1)
+	}
 	for _, perm := range slices.Sorted(maps.Keys(held)) {
 		if h.days(perm, from) > 0 || h.between(perm, from+1, to) {
 			some = append(some, perm)
@@ -370,7 +374,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to, now usage.Day, granted Gra
 		needed, felt := make([]need, len(parts)), make([]need, len(hidden))
 		if u := h.perms[perm]; u != nil {
 			for at, days := range u.at {
-				if !days.Any(from+1, to) {
+				if !days.Any(from+1, to) || g.hid(at) {
 					continue
 				}
 				is := need{true, days.Any(from+1, min(to, from+Soon))}
@@ -469,6 +473,8 @@ type hidden struct {
 	where, dark *model.PathPattern
 	n, m, class int
 }
+
+func (g *Held) hid(at model.Path) bool { return g.Hid != nil && g.Hid(at) }
 
 // Clip returns the parts that lie in what was granted and that a log shows, as far as they do.
 func (g *Held) Clip(parts []Part) []Part {

@@ -782,11 +782,13 @@ func (h *history) comeback(day usage.Day) (Part, bool) {
 	return Part{Class: Comeback, Bin: bin(silence(s.days), daysOf(s.did))}, true
 }
 
-// again reports whether anything was done from one day to another, both included.
-func (h *history) again(from, to usage.Day) bool {
-	for _, u := range h.perms {
-		for _, days := range u.at {
-			if days.Any(from, to) {
+// again reports whether anything was done from one day to another, both included, but where no log showed it that was
+// switched on after what was held.
+func (h *history) again(from, to usage.Day, held map[int]Held) bool {
+	for perm, u := range h.perms {
+		g := held[perm]
+		for at, days := range u.at {
+			if days.Any(from, to) && !g.hid(at) {
 				return true
 			}
 		}

@@ -143,11 +143,24 @@ func (c *Coverage) From(r model.CoverageRecord) (time.Time, bool) {
 func (c *Coverage) Later(than time.Time) func(service, class string) bool {
 	later := map[logKey]bool{}
 	for k, r := range c.records {
-		if from, ok := c.From(r); ok && from.After(than) && from.After(c.read.First) {
+		if c.began(r, than) {
 			later[logKey{k.service, k.class}] = true
 		}
 	}
 	return func(service, class string) bool { return later[logKey{service, class}] }
+}
+
+// Began reports whether the log that decides for a place is there now and began too late, or after a window, for what
+// it did not show in it to count as unused; the first log of all did not: what was before it is not known of any.
+func (c *Coverage) Began(at model.Path, service, class string, w Window) bool {
+	r, ok := c.Record(at, service, class)
+	late := time.Duration((1 - observableFrom) * float64(w.To.Sub(w.From)))
+	return ok && c.began(r, w.From.Add(late))
+}
+
+func (c *Coverage) began(r model.CoverageRecord, after time.Time) bool {
+	from, lit := c.From(r)
+	return lit && from.After(after) && from.After(c.read.First)
 }
 
 // ReadTo returns where the evidence ends: when the logs were last read to their end, or

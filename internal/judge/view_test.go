@@ -165,6 +165,9 @@ func TestViewsAgree(t *testing.T) {
 				t.Fatalf("seed %d: %s: the view and an index built anew differ: %+v", seed, id, c)
 			}
 		}
+		if a, b := rolesOf(built), rolesOf(x); a != b {
+			t.Fatalf("seed %d: the view has roles\n%s, want\n%s", seed, b, a)
+		}
 		intoAgrees(t, seed, g, now, x)
 		if again := told(base.Decide(model.MustID(g.people[0]), model.MustPermission(g.perms[0]),
 			model.MustPath(g.paths[0]), model.Context{})); again != was {
@@ -182,4 +185,24 @@ func TestViewsAgree(t *testing.T) {
 	if pieces == 0 {
 		t.Error("the views are too strict to say much")
 	}
+}
+
+// rolesOf writes down what each role gives, by its permissions, which must be what its rights say.
+func rolesOf(x *index.Index) string {
+	text := ""
+	for name := range x.Roles() {
+		perms, there := x.RolePerms(name)
+		if by := x.SetPerms(x.RoleSets(name)); !there || !perms.Subset(by) || !by.Subset(perms) {
+			text += fmt.Sprintf("%s gives %v, by its rights %v ", name, perms, by)
+		}
+		text += name
+		for i := range perms.All() {
+			text += " " + x.Permission(i).Permission.String()
+		}
+		text += "\n"
+	}
+	if _, there := x.RolePerms("nobody's"); there {
+		text += "and one that nobody has"
+	}
+	return text
 }

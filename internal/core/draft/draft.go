@@ -1014,16 +1014,8 @@ func (d *drafter) fits(t *gauge.GrantResult, perms access.Set, on []model.PathPa
 		if fence.MadeForOne(name) { // it goes when that one's fence is taken back or drafted anew
 			continue
 		}
-		sets := d.x.RoleSets(name)
-		if !fence.Within(sets, d.x.GrantSets(t.Number)) { // as of most
-			continue
-		}
-		has, known := d.worth.roles[name]
-		if !known {
-			has = d.x.SetPerms(sets)
-			d.worth.roles[name] = has
-		}
-		if !perms.Subset(has) || !has.Subset(t.Perms) {
+		has, _ := d.x.RolePerms(name)
+		if !perms.Subset(has) || !has.Subset(t.Perms) || !fence.Within(d.x.RoleSets(name), d.x.GrantSets(t.Number)) {
 			continue
 		}
 		if x := d.r.Scale.Danger(has, on); x < bestDanger {

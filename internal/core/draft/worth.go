@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strconv"
 
-	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/gauge"
@@ -70,10 +69,9 @@ type Worth struct {
 	index   *index.Index
 
 	grants     *grants
-	stewards   *escalate.Stewarded   // nil: not asked yet
-	fewSteward bool                  // they are no more than are looked at
-	roles      map[string]access.Set // what a role gives
-	knows      map[model.Level]bool  // whether enough was learned of what no log shows
+	stewards   *escalate.Stewarded  // nil: not asked yet
+	fewSteward bool                 // they are no more than are looked at
+	knows      map[model.Level]bool // whether enough was learned of what no log shows
 }
 
 // leastAge is for how many days something must be granted to be judged at all: what is done once a week has had its
@@ -480,7 +478,7 @@ func WorthOfFew(in *gauge.Input, r *gauge.Result, all *Whole, crews map[model.ID
 
 // newWorth reads the past.
 func newWorth(in *gauge.Input, r *gauge.Result) *Worth {
-	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index, roles: map[string]access.Set{},
+	w := &Worth{now: usage.DayOf(in.AsOf), index: in.Index,
 		knows: map[model.Level]bool{}}
 	w.grants = &grants{in: in, r: r, x: in.Index, now: w.now, dark: map[[2]int][]model.PathPattern{},
 		then: map[usage.Day]*darkness{}}

@@ -79,34 +79,17 @@ type move struct {
 	become int          // an identity; all: any; -1: none
 	join   bool         // any group
 	edge   *model.ActAs // of an act-as edge
-	who    holders      // everybody granted it, groups too
-	also   holders      // edit-role: who holds a role there that is not built in
-	role   map[int]int  // edit-role: by which grant
-	groups []int        // those among who and also
 	denial string       // lift-denial: which
-	safe   bool         // no denial and no guardrail refuses the permission there to anybody
+
+	// See mine.go: settled, if at all, for all at once.
+	number int         // among the moves; -1: it is none of them
+	also   holders     // edit-role: who holds a role there that is not built in
+	role   map[int]int // edit-role: by which grant
+	groups []int       // those who are granted it, or are among also
+	safe   bool        // no denial and no guardrail refuses the permission there to anybody
 }
 
 const all = -2
-
-// holders are identities in order, twice their number, and one more for those who hold
-// it whatever the call.
-type holders []uint32
-
-func (h holders) get(id int) (sure, has bool) {
-	i, _ := slices.BinarySearch(h, uint32(2*id))
-	if i < len(h) && h[i]>>1 == uint32(id) {
-		return h[i]&1 == 1, true
-	}
-	return false, false
-}
-
-func holder(id int, sure bool) uint32 {
-	if sure {
-		return uint32(2*id + 1)
-	}
-	return uint32(2 * id)
-}
 
 // A Graph knows who can get further how, on one estate.
 type Graph struct {
@@ -119,8 +102,6 @@ type Graph struct {
 	up      []int // of a place: the one above; -1: none
 	tops    []int
 	moves   []move
-	of      [][]int32        // the moves of an identity or a group, in order
-	ofGroup []int32          // moves that some group has
 	hubs    []int32          // moves at the tops
 	runs    []int32          // moves at nodes that run as somebody, in the order of paths
 	inPlace map[int][]int32  // moves at a place, but act-as edges
@@ -132,6 +113,7 @@ type Graph struct {
 	spared  []int // groups whose members a denial or a guardrail spares
 	people  []int // every known identity but groups that can sign in, and the crowds
 
+	holding
 	lazily
 }
 
@@ -139,8 +121,8 @@ type Graph struct {
 func New(x *index.Index, nodes []model.Path) *Graph { return build(x, nodes, nil, nil) }
 
 func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[*model.ActAs]bool) *Graph {
-	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, of: make([][]int32, x.Identities()),
-		inPlace: map[int][]int32{}, states: make([]*state, x.Identities())}
+	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, inPlace: map[int][]int32{},
+		states: make([]*state, x.Identities())}
 	for i := range x.Identities() {
 		if k := x.Kind(i); k == model.Group {
 			g.groups = append(g.groups, i)
@@ -238,17 +220,19 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 		g.runs = append(g.runs, int32(n))
 	}
 	for a := range x.Edges() {
-		from, ok1 := x.Number(a.From)
+		_, ok1 := x.Number(a.From)
 		to, ok2 := x.Number(a.To)
 		if !ok1 || !ok2 || noEdge[a] {
 			continue
 		}
-		m := move{kind: ActAs, where: -1, place: -1, become: to, edge: a}
-		x.Members(from, func(i int) { m.who = append(m.who, holder(i, a.Condition().IsZero())) })
-		slices.Sort(m.who)
-		g.moves = append(g.moves, m)
+		g.moves = append(g.moves, move{kind: ActAs, where: -1, place: -1, become: to, edge: a})
 	}
-	g.settle()
+	for i := range g.moves {
+		m := &g.moves[i]
+		if m.number = i; m.edge == nil {
+			g.inPlace[m.where] = append(g.inPlace[m.where], int32(i))
+		}
+	}
 	return g
 }
 
@@ -280,75 +264,19 @@ func (g *Graph) hub(perms []*model.CatalogueEntry, at model.Path, like move) {
 	}
 }
 
-func (g *Graph) granted(p model.Permission, at model.Path) holders {
-	var out holders
-	for _, h := range g.x.Granted(p, at, func(n int) bool { return g.without[n] }) {
-		out = append(out, holder(h.Identity, h.Outcome == access.Allowed))
-	}
-	return out
-}
-
 // roles adds the move of editing a role that one holds on a node.
 func (g *Graph) roles(place int, perms []*model.CatalogueEntry, top model.Path) {
-	if len(perms) == 0 {
+	if len(perms) == 0 || !slices.ContainsFunc(g.x.OnPath(g.places[place]), g.editable) {
 		return
 	}
-	also, by := map[int]bool{}, map[int]int{}
-	for _, n := range g.x.OnPath(g.places[place]) {
-		gr := g.x.Grant(n)
-		if g.without[n] || g.x.Builtin(gr) {
-			continue
-		}
-		if to, ok := g.x.Number(gr.To); ok {
-			g.x.Members(to, func(i int) {
-				if sure := gr.Condition().IsZero(); sure || !also[i] {
-					if _, has := by[i]; !has || sure {
-						also[i], by[i] = sure, n
-					}
-				}
-			})
-		}
-	}
-	if len(also) == 0 {
-		return
-	}
-	m := move{place: place, become: -1, role: by}
-	for i, sure := range also {
-		m.also = append(m.also, holder(i, sure))
-	}
-	slices.Sort(m.also)
-	g.hub(perms, top, m)
+	g.hub(perms, top, move{place: place, become: -1})
 }
 
-// settle works out who has which move, once all are known: on a large estate that takes longest, so all processors do.
-func (g *Graph) settle() {
-	parallel.Each(len(g.moves), func(_, n int) {
-		m := &g.moves[n]
-		if m.edge == nil {
-			m.who, m.safe = g.granted(m.perm, m.at), !g.x.MayRefuse(m.perm, m.at)
-		}
-		for _, list := range []holders{m.who, m.also} {
-			for _, h := range list {
-				if i := int(h >> 1); g.x.Kind(i) == model.Group {
-					m.groups = append(m.groups, i)
-				}
-			}
-		}
-		slices.Sort(m.groups)
-		m.groups = slices.Compact(m.groups)
-	})
-	for i := range g.moves {
-		m, n := &g.moves[i], int32(i)
-		if m.edge == nil {
-			g.inPlace[m.where] = append(g.inPlace[m.where], n)
-		}
-		for _, h := range m.who {
-			g.of[h>>1] = append(g.of[h>>1], n)
-		}
-		if len(m.groups) > 0 {
-			g.ofGroup = append(g.ofGroup, n)
-		}
-	}
+// editable reports whether a grant gives a role to somebody that is not built in.
+func (g *Graph) editable(n int) bool {
+	gr := g.x.Grant(n)
+	_, known := g.x.Number(gr.To)
+	return known && !g.without[n] && !g.x.Builtin(gr)
 }
 
 // taken is a move that an identity takes, and what comes before it. Steps are told from
@@ -437,11 +365,12 @@ func (s *state) size() int {
 
 // open lists the moves that an identity may have in a state, in order.
 func (g *Graph) open(id int, s *state) []int32 {
-	if s.joined == nil && len(s.admin)+len(s.roles) == 0 {
-		return g.of[id]
+	var out []int32
+	for _, h := range g.mine(id) {
+		out = append(out, int32(h>>1))
 	}
-	out := slices.Clone(g.of[id])
 	if s.joined != nil {
+		g.settle()
 		out = append(out, g.ofGroup...)
 	}
 	for place := range s.admin { // an administrator may grant itself what it takes
@@ -535,25 +464,28 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) *taken {
 	try := func(group int) bool {
 		t := taken{m: m, group: int32(group), grant: -1}
 		has := false
-		if t.sure, has = either(m.who, id, group); !has {
+		if t.sure, has = either(id, group, func(i int) (sure, has bool) { return g.holds(m, i) }); !has {
 			if admin == nil {
 				return false
 			}
 			t.self, t.sure = true, true
 		}
-		if m.also != nil {
-			sure, has := either(m.also, id, group)
+		if m.kind == model.EditRole {
+			by := -1
+			sure, has := either(id, group, func(i int) (sure, has bool) {
+				n, sure := g.roleOf(m, i)
+				if by < 0 {
+					by = n
+				}
+				return sure, n >= 0
+			})
 			if !has {
 				return false
-			}
-			by, own := m.role[id]
-			if !own {
-				by = m.role[group]
 			}
 			t.grant, t.sure = int32(by), t.sure && sure
 		}
 		var lifts []*taken
-		if m.edge == nil && (!m.safe || g.x.HasCeiling(id)) {
+		if m.edge == nil && (!g.isSafe(m) || g.x.HasCeiling(id)) {
 			refused := false
 			if lifts, refused = g.refused(who, group, m.perm, m.at, s); refused {
 				return false
@@ -572,6 +504,7 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) *taken {
 	if try(-1) || s.joined == nil {
 		return out
 	}
+	g.settle()
 	for _, list := range [][]int{m.groups, g.spared} {
 		if slices.ContainsFunc(list, try) {
 			break
@@ -581,12 +514,12 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) *taken {
 }
 
 // either looks an identity and a group up.
-func either(set holders, id, group int) (sure, has bool) {
-	a, ok1 := set.get(id)
+func either(id, group int, of func(i int) (sure, has bool)) (sure, has bool) {
+	a, ok1 := of(id)
 	if group < 0 {
 		return a, ok1
 	}
-	b, ok2 := set.get(group)
+	b, ok2 := of(group)
 	return a || b, ok1 || ok2
 }
 
@@ -638,7 +571,7 @@ func (g *Graph) lift(who model.ID, id string, s *state) *taken {
 				continue
 			}
 			m := &move{kind: model.LiftDenial, perm: c.Permission, at: at, where: g.nearest(at), inside: true,
-				place: -1, become: -1, denial: id, who: g.granted(c.Permission, at)}
+				place: -1, become: -1, denial: id, number: -1}
 			if place, known := g.at[at]; known {
 				m.where, m.inside = place, false
 			}
@@ -870,6 +803,7 @@ func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 
 // all works out everybody's own steps.
 func (g *Graph) all() {
+	g.settle()
 	parallel.Each(len(g.people), func(_, i int) { g.saturate(g.people[i]) })
 }
 

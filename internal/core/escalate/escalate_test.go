@@ -275,6 +275,8 @@ func TestConditional(t *testing.T) {
 		return strings.Join(out, ", ")
 	}
 	const admins = "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o"
+	const refused = "person/a may id/grant:create on /s/harbour:o/**; person/a may id/denial:lift on /s/harbour:o; " +
+		"deny person/a id/grant:create /s/harbour:o"
 	for _, tt := range []struct {
 		rules string
 		bound []string
@@ -285,6 +287,10 @@ func TestConditional(t *testing.T) {
 		{admins, []string{"g-2"}, "join-group true, edit-grants false"},
 		{admins + "; person/a has team on /s/harbour:o/**; group/g has team on /s/harbour:o/**; " +
 			"group/g may id/role:update on /s/harbour:o", []string{"g-1"}, "join-group false, edit-grants true"},
+		{refused, nil, "lift-denial false, edit-grants false"},
+		{refused, []string{"g-2"}, "lift-denial true, edit-grants false"},
+		{refused + "; person/a may id/denial:lift on /s/harbour:o", []string{"g-2"},
+			"lift-denial false, edit-grants false"},
 	} {
 		if got := steps(tt.rules, tt.bound...); got != tt.want {
 			t.Errorf("%s, %v under a condition: %s, want %s", tt.rules, tt.bound, got, tt.want)
@@ -310,8 +316,48 @@ func TestConditional(t *testing.T) {
 			}
 		}
 		slices.Sort(set)
-		if sure, has := either(set, a, admin); sure != tt.sure || has != tt.has {
+		if sure, has := either(a, admin, set.get); sure != tt.sure || has != tt.has {
 			t.Errorf("alone %q, by a group %q: %v, %v", tt.alone, tt.by, sure, has)
+		}
+	}
+}
+
+// TestRoleHeld: whoever edits roles gets what it holds one by, where the labels of the place let it; and by one that it
+// holds whatever the call rather than by another.
+func TestRoleHeld(t *testing.T) {
+	const two = "person/a may id/role:update on /s/harbour:o; person/a has team on /s/harbour:o"
+	for _, tt := range []struct {
+		rules   string
+		at      string // the label of the place
+		by      string
+		sure    bool
+		settled bool // everybody was worked out
+	}{
+		{two, "", "", false, false}, {two, "sea", "", false, false}, {two, "quay", "g-2", false, false},
+		{two + "; person/a has team on /s/harbour:o/**", "quay", "g-3", true, false},
+		{two + "; person/a has team on /s/harbour:o/**", "sea", "g-3", true, false},
+		{two + "; person/a has fixed on /s/harbour:o/**", "sea", "", false, false},
+		{two, "", "", false, true}, {two, "sea", "", false, true}, {two, "quay", "g-2", false, true},
+		{two + "; person/a has team on /s/harbour:o/**", "quay", "g-3", true, true},
+		{two + "; person/a has team on /s/harbour:o/**", "sea", "g-3", true, true},
+	} {
+		e := scene(t, tt.rules)
+		e.Grants[1].When.Labels = map[string]string{"at": "quay"}
+		e.Nodes[0].Labels = map[string]string{"at": tt.at}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		g := New(x, []model.Path{model.MustPath("/s/harbour:o")})
+		if tt.settled {
+			g.settle()
+		}
+		a, _ := x.Number(model.MustID("person/a"))
+		var by *taken
+		for _, by = range g.saturate(a).roles {
+		}
+		if is := by != nil; is != (tt.by != "") || is && (x.Grant(int(by.grant)).ID != tt.by || by.sure != tt.sure) {
+			t.Errorf("%+v: %+v", tt, by)
 		}
 	}
 }

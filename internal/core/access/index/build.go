@@ -359,10 +359,14 @@ func (b *builder) setOf(g *model.Grant) uint32 {
 	if g.Role == "" {
 		return b.set([]model.Rights{g.Rights})
 	}
-	n, ok := b.roles[g.Role]
+	return b.setOfRole(g.Role)
+}
+
+func (b *builder) setOfRole(name string) uint32 {
+	n, ok := b.roles[name]
 	if !ok {
-		n = b.set(b.Index.roles.at(int(b.roleAt[g.Role])).Sets)
-		b.roles[g.Role] = n
+		n = b.set(b.Index.roles.at(int(b.roleAt[name])).Sets)
+		b.roles[name] = n
 	}
 	return n
 }
@@ -856,6 +860,13 @@ func (b *builder) ruleColumns() {
 		}
 	})
 	b.grantSet = packInts(grantSet)
+	roleSet := slices.Repeat([]uint32{none}, b.Index.roles.count())
+	for i := range roleSet {
+		if r := b.Index.roles.at(i); !r.Missing {
+			roleSet[i] = b.setOfRole(r.Role.Name)
+		}
+	}
+	b.roleSet = packInts(roleSet)
 	b.given = packLists(b.Index.ids.len(), func(yield func(int, uint32)) {
 		for i := range e.Grants {
 			to := int(b.ids[e.Grants[i].To])

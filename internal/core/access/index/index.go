@@ -18,7 +18,7 @@ import (
 var ErrDamaged = errors.New("not an index of this version")
 
 // Version is that of the columns; an index of another one is built anew.
-const Version = 6
+const Version = 7
 
 const (
 	none = ^uint32(0)
@@ -131,6 +131,7 @@ type columns struct {
 	grantSet    ints
 	grantTo     ints // none: it is gone
 	grantRole   ints // into roles; none: a list of its own
+	roleSet     ints // of each role; none: nobody says what it gives
 	grantKind   []byte
 	grantSlots  slots // by the hash of the id
 	ofRole      lists // grants of a role
@@ -626,6 +627,7 @@ func (x *Index) sections() []section {
 	add("grant.kind", &x.grantKind)
 	num("grant.slots", (*ints)(&x.grantSlots))
 	lst("role.grants", &x.ofRole)
+	num("role.set", &x.roleSet)
 	num("denial.set", &x.denialSet)
 	add("denial.kind", &x.denialKind)
 	lst("denial.spans", &x.denialSpans)
@@ -682,7 +684,7 @@ func Load(column func(name string) ([]byte, bool)) (*Index, error) {
 			return nil, fmt.Errorf("%w: a table by hash has no power of two of slots", ErrDamaged)
 		}
 	}
-	if x.meta.texts.len() != 1 || x.realBefore.len() != x.nodeParent.len()+1 {
+	if x.meta.texts.len() != 1 || x.roleSet.len() != x.roleNames.len() || x.realBefore.len() != x.nodeParent.len()+1 {
 		return nil, fmt.Errorf("%w: columns do not fit each other", ErrDamaged)
 	}
 	x.ready()

@@ -223,11 +223,36 @@ func (x *Index) Roles() iter.Seq[string] {
 			names = slices.Compact(names)
 		}
 		for _, name := range names {
-			if x.role(name) != nil && !yield(name) {
+			if _, there := x.roleAt(name); there && !yield(name) {
 				return
 			}
 		}
 	}
+}
+
+// roleAt returns where what is known about a role stands, and whether it is known what it gives.
+func (x *Index) roleAt(name string) (i int, there bool) {
+	i, there = x.roleNumber(name)
+	switch {
+	case !there:
+		return 0, false
+	case i < x.roleSet.len():
+		return i, x.roleSet.at(i) != none
+	}
+	return i, !x.roles.at(i).Missing
+}
+
+// RolePerms returns which permissions of the catalogue a role gives, with those that it includes, in a set that
+// nobody may change; false of one that is not there.
+func (x *Index) RolePerms(name string) (access.Set, bool) {
+	i, there := x.roleAt(name)
+	switch {
+	case !there:
+		return nil, false
+	case i < x.roleSet.len():
+		return x.sharedSet(x.roleSet.at(i)), true
+	}
+	return x.SetPerms(x.roles.at(i).Sets), true
 }
 
 // Denials yields every denial.

@@ -296,6 +296,18 @@ func (x *Index) OnPath(path model.Path) []int {
 	return slices.Compact(out)
 }
 
+// MetAt returns whether the condition of a grant is met at a path, as far as the labels of the path tell.
+func (x *Index) MetAt(g int, path model.Path) model.Truth {
+	if x.grantKind[g] == always {
+		return model.True
+	}
+	node, same := x.nearest(path)
+	ctx := model.Context{}
+	ctx.Labels, _ = x.labelsOf(node, same)
+	met, _ := x.grants.at(g).Condition().Eval(ctx)
+	return met
+}
+
 func (x *Index) giving(s *scratch, p model.Permission, path model.Path, yield func(g int, met model.Truth)) {
 	perm, listed := x.holds(p)
 	x.grantsAt(s, path, func(g int, met model.Truth) {

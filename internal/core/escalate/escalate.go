@@ -81,12 +81,12 @@ type move struct {
 	edge   *model.ActAs // of an act-as edge
 	denial string       // lift-denial: which
 
-	// See mine.go: settled, if at all, for all at once.
+	// See mine.go.
 	number int         // among the moves; -1: it is none of them
-	also   holders     // edit-role: who holds a role there that is not built in
-	role   map[int]int // edit-role: by which grant
-	groups []int       // those who are granted it, or are among also
-	safe   bool        // no denial and no guardrail refuses the permission there to anybody
+	groups []int       // that are granted it, once joined
+	also   holders     // edit-role: who holds a role there that is not built in, once settled
+	role   map[int]int // edit-role: by which grant, once settled
+	safe   bool        // no denial and no guardrail refuses the permission there to anybody, once settled
 }
 
 const all = -2
@@ -370,7 +370,7 @@ func (g *Graph) open(id int, s *state) []int32 {
 		out = append(out, int32(h>>1))
 	}
 	if s.joined != nil {
-		g.settle()
+		g.join()
 		out = append(out, g.ofGroup...)
 	}
 	for place := range s.admin { // an administrator may grant itself what it takes
@@ -504,8 +504,7 @@ func (g *Graph) held(who model.ID, id int, s *state, m *move) *taken {
 	if try(-1) || s.joined == nil {
 		return out
 	}
-	g.settle()
-	for _, list := range [][]int{m.groups, g.spared} {
+	for _, list := range [][]int{g.opening(m), g.spared} {
 		if slices.ContainsFunc(list, try) {
 			break
 		}

@@ -13,10 +13,9 @@ import (
 // Who holds which move
 //
 // There are two ways to it, which say the same. Whoever asks about one identity, and those it becomes, goes
-// through the grants of each (Graph.mine): a few hundred. Whoever asks about everybody goes through the moves,
-// and spreads each over everybody who is granted it (Graph.settle): on a large estate that is seconds of all
-// processors, and once for all. What somebody gets to who may join any group is asked of all groups, so it
-// takes the second way as well.
+// through the grants of each (Graph.mine): a few hundred; and through those of all groups, once somebody may
+// join any (Graph.join). Whoever asks about everybody goes through the moves, and spreads each over everybody
+// who is granted it (Graph.settle): on a large estate that is seconds of all processors, and once for all.
 
 // holders are numbers in order, each twice, and one more where it is held whatever the call: of the identities
 // that hold a move, or of the moves that an identity holds.
@@ -42,13 +41,18 @@ type holding struct {
 	turning sync.Once
 	settled atomic.Bool
 	of      []holders // of every identity and group, once settled
-	ofGroup []int32   // moves that some group has, likewise
 
-	lock   sync.Mutex
-	few    map[int]holders // of those that were asked about before
-	roled  map[int][]int   // of those, the grants of roles that are not built in, in order
-	byPerm map[int][]*move // moves by the number of their permission, in the order of their places
-	edges  []*move         // that are act-as edges
+	joining sync.Once
+	ofGroup []int32 // moves that some group has
+
+	sorting sync.Once
+	byPerm  map[int][]*move // moves by the number of their permission, in the order of their places
+	edges   map[int][]*move // act-as edges by who may take them, or whose members
+	further access.Set      // the permissions of byPerm
+	lock    sync.Mutex
+	few     map[int]holders // of those that were asked about before
+	roled   map[int][]int   // of those, the grants of roles that are not built in, in order
+	owning  map[int][]int   // of a place, the groups that hold such a role there
 }
 
 // mine returns the moves that an identity or a group holds.
@@ -58,14 +62,15 @@ func (g *Graph) mine(id int) holders {
 		return h.of[id]
 	}
 	h.lock.Lock()
-	defer h.lock.Unlock()
 	out, known := h.few[id]
+	h.lock.Unlock()
 	if !known {
-		if h.few == nil {
-			h.few, h.byPerm = map[int]holders{}, map[int][]*move{}
-			g.sort()
-		}
 		out = g.look(id)
+		h.lock.Lock()
+		defer h.lock.Unlock()
+		if h.few == nil {
+			h.few = map[int]holders{}
+		}
 		h.few[id] = out
 	}
 	return out
@@ -74,25 +79,34 @@ func (g *Graph) mine(id int) holders {
 // sort puts the moves where they are looked for.
 func (g *Graph) sort() {
 	h := &g.holding
-	for i := range g.moves {
-		if m := &g.moves[i]; m.edge != nil {
-			h.edges = append(h.edges, m)
-		} else if perm, known := g.x.PermNumber(m.perm); known {
-			h.byPerm[perm] = append(h.byPerm[perm], m)
+	h.sorting.Do(func() {
+		h.byPerm, h.edges = map[int][]*move{}, map[int][]*move{}
+		further := g.x.NewSet()
+		for i := range g.moves {
+			m := &g.moves[i]
+			if m.edge != nil {
+				from, _ := g.x.Number(m.edge.From)
+				h.edges[from] = append(h.edges[from], m)
+			} else if perm, known := g.x.PermNumber(m.perm); known {
+				h.byPerm[perm] = append(h.byPerm[perm], m)
+				further.Add(perm)
+			}
 		}
-	}
-	for _, list := range h.byPerm {
-		slices.SortStableFunc(list, func(a, b *move) int { return a.at.Compare(b.at) })
-	}
+		for _, list := range h.byPerm {
+			slices.SortStableFunc(list, func(a, b *move) int { return a.at.Compare(b.at) })
+		}
+		h.further = further
+	})
 }
 
 // look goes through the grants of an identity.
 func (g *Graph) look(id int) holders {
+	g.sort()
 	h, who := &g.holding, g.x.ID(id)
 	sure := map[int]bool{} // of a move that it holds: whatever the call
 	note := func(m *move, is bool) { sure[m.number] = sure[m.number] || is }
-	for _, m := range h.edges {
-		if g.x.In(who, m.edge.From) {
+	for _, n := range g.x.Givers(who) {
+		for _, m := range h.edges[n] {
 			note(m, m.edge.Condition().IsZero())
 		}
 	}
@@ -105,7 +119,7 @@ func (g *Graph) look(id int) holders {
 		}
 	}
 	for n := range g.x.Gives(who) {
-		if g.without[n] || all {
+		if all || g.without[n] || !g.x.SharedFew(n).Meets(h.further) {
 			continue
 		}
 		perms := g.x.SharedPerms(n)
@@ -179,8 +193,8 @@ func (g *Graph) roleOf(m *move, id int) (grant int, sure bool) {
 		return -1, false
 	}
 	grant = -1
+	at := g.places[m.place]
 	for _, n := range g.editables(id) {
-		at := g.places[m.place]
 		gr := g.x.Grant(n)
 		if !slices.ContainsFunc(gr.Where, func(on model.PathPattern) bool { return on.Matches(at) }) ||
 			g.x.MetAt(n, at) == model.False {
@@ -197,8 +211,8 @@ func (g *Graph) roleOf(m *move, id int) (grant int, sure bool) {
 func (g *Graph) editables(id int) []int {
 	h := &g.holding
 	h.lock.Lock()
-	defer h.lock.Unlock()
 	out, known := h.roled[id]
+	h.lock.Unlock()
 	if !known {
 		for n := range g.x.Gives(g.x.ID(id)) {
 			if g.editable(n) {
@@ -206,10 +220,13 @@ func (g *Graph) editables(id int) []int {
 			}
 		}
 		slices.Sort(out)
+		out = slices.Compact(out)
+		h.lock.Lock()
+		defer h.lock.Unlock()
 		if h.roled == nil {
 			h.roled = map[int][]int{}
 		}
-		h.roled[id] = slices.Compact(out)
+		h.roled[id] = out
 	}
 	return out
 }
@@ -250,24 +267,61 @@ func (g *Graph) settle() {
 			if m.kind == model.EditRole {
 				m.also, m.role = also[m.place], by[m.place]
 			}
-			for _, list := range []holders{who[n], m.also} {
-				for _, h := range list {
-					if i := int(h >> 1); g.x.Kind(i) == model.Group {
-						m.groups = append(m.groups, i)
-					}
-				}
-			}
-			slices.Sort(m.groups)
-			m.groups = slices.Compact(m.groups)
 		})
 		h.of = turned(who, g.x.Identities())
+		h.settled.Store(true)
+	})
+}
+
+// join works out which moves groups hold.
+func (g *Graph) join() {
+	h := &g.holding
+	h.joining.Do(func() {
+		moves := make([]holders, len(g.groups))
+		parallel.Each(len(g.groups), func(_, i int) { moves[i] = g.mine(g.groups[i]) })
+		for i, list := range moves {
+			for _, h := range list {
+				m := &g.moves[h>>1]
+				m.groups = append(m.groups, g.groups[i])
+			}
+		}
 		for i := range g.moves {
 			if len(g.moves[i].groups) > 0 {
 				h.ofGroup = append(h.ofGroup, int32(i))
 			}
 		}
-		h.settled.Store(true)
 	})
+}
+
+// opening returns the groups, in order, that may let somebody take a move who may join any of them: those that are
+// granted what it takes; to edit a role also those that hold one there. By those alone it is taken by nobody who is
+// not granted it otherwise, so that they need not count for [holding.ofGroup].
+func (g *Graph) opening(m *move) []int {
+	g.join()
+	if m.kind != model.EditRole {
+		return m.groups
+	}
+	h := &g.holding
+	h.lock.Lock()
+	hold, known := h.owning[m.place]
+	h.lock.Unlock()
+	if !known {
+		also, _ := g.holdRoles(m.place)
+		for _, h := range also {
+			if i := int(h >> 1); g.x.Kind(i) == model.Group {
+				hold = append(hold, i)
+			}
+		}
+		h.lock.Lock()
+		if h.owning == nil {
+			h.owning = map[int][]int{}
+		}
+		h.owning[m.place] = hold
+		h.lock.Unlock()
+	}
+	out := slices.Concat(m.groups, hold)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // turned returns of each identity what it holds, by who holds each.

@@ -11,9 +11,9 @@ import (
 	"clipfence/internal/core/model"
 )
 
-// TestOneAlone: what somebody can become and give itself is the same, step for step, whether it is asked of it alone or
-// once everybody was worked out, on random estates and after an edit. Whoever is asked about alone is asked in
-// a graph that nobody was asked about before.
+// TestOneAlone: what somebody can become and give itself is the same, step for step, whether it is asked of it alone
+// or once everybody was worked out, on random estates and after an edit. Whoever is asked about alone is asked in
+// a graph that nobody was asked about before, or only some.
 func TestOneAlone(t *testing.T) {
 	further, conditional, groups := 0, 0, 0
 	for seed := range uint64(max(1500, estates(t))) {
@@ -75,8 +75,8 @@ func TestOneAlone(t *testing.T) {
 		}
 	}
 	if further < 100 || conditional < 10 || groups < 100 {
-		t.Errorf("%d can be become, %d steps under a condition, %d groups: too plain to say much", further, conditional,
-			groups)
+		t.Errorf("%d can be become, %d steps under a condition, %d groups: too plain to say much", further,
+			conditional, groups)
 	}
 }
 

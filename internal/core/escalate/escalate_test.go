@@ -322,8 +322,8 @@ func TestConditional(t *testing.T) {
 	}
 }
 
-// TestRoleHeld: whoever edits roles gets what it holds one by, where the labels of the place let it; and by one that it
-// holds whatever the call rather than by another.
+// TestRoleHeld: whoever edits roles gets what it holds one by, where the labels of the place let it; and by one that
+// it holds whatever the call rather than by another.
 func TestRoleHeld(t *testing.T) {
 	const two = "person/a may id/role:update on /s/harbour:o; person/a has team on /s/harbour:o"
 	for _, tt := range []struct {

@@ -144,7 +144,8 @@ func (g *Graph) within(n int, list []*move, yield func(m *move, met model.Truth)
 		part := list
 		anchor, ok := on.Anchor()
 		if ok {
-			from, _ := slices.BinarySearchFunc(list, anchor, func(m *move, p model.Path) int { return m.at.Compare(p) })
+			from, _ := slices.BinarySearchFunc(list, anchor,
+				func(m *move, p model.Path) int { return m.at.Compare(p) })
 			part = list[from:]
 		}
 		var at model.Path
@@ -183,8 +184,8 @@ func (g *Graph) holds(m *move, id int) (sure, has bool) {
 	return sure, has
 }
 
-// roleOf returns by which grant an identity or a group holds a role on the place of a move that edits one; -1: by none.
-// One that holds whatever the call goes before others.
+// roleOf returns by which grant an identity or a group holds a role on the place of a move that edits one; -1: by
+// none. One that holds whatever the call goes before others.
 func (g *Graph) roleOf(m *move, id int) (grant int, sure bool) {
 	if g.holding.settled.Load() {
 		if sure, has := m.also.get(id); has {

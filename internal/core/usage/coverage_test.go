@@ -19,8 +19,8 @@ func TestBegan(t *testing.T) {
 		name    string
 		written bool
 		since   time.Time
-	}{{"always", true, time.Time{}}, {"never", false, ago(50)}, {"lately", true, ago(50)}, {"long-since", true, ago(200)},
-		{"before", true, ago(900)}} {
+	}{{"always", true, time.Time{}}, {"never", false, ago(50)}, {"lately", true, ago(50)},
+		{"long-since", true, ago(200)}, {"before", true, ago(900)}} {
 		records = append(records, model.CoverageRecord{Node: at(r.name), Service: "s", LogClass: "read",
 			Written: r.written, Since: r.since})
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"iter"
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -165,7 +166,8 @@ type finder struct {
 
 	spare map[int][]int // grants that are redundant, and those that give the same, by index
 	who   model.ID      // whose grants has are
-	has   []int
+	has   []spread
+	wide  []spread   // of every grant
 	near  []int      // grants that give something of the one looked at, on places that overlap
 	all   access.Set // to work with
 }
@@ -180,6 +182,7 @@ type finder struct {
 func (r *Result) Redundant(in *Input) map[int][]int {
 	r.redundant.Do(func() {
 		f := &finder{in: in, r: r, x: in.Index, spare: map[int][]int{}}
+		f.spread()
 		near := make([][]int, len(r.Grants)) // of grants that something gives the same as
 		var looks []finder
 		for range parallel.Workers() {
@@ -213,19 +216,51 @@ func (r *Result) Redundant(in *Input) map[int][]int {
 	return r.spare
 }
 
+// spread is over which nodes the places of a grant lie at most: those of two grants of which one has a place in the
+// other's overlap. Asked of all grants that reach somebody for each of them, it leaves few.
+type spread struct {
+	index.Interval
+	grant uint32
+	open  bool // it is to anybody
+}
+
+// spread works out how far the places of all grants lie apart.
+func (f *finder) spread() {
+	f.wide = make([]spread, len(f.r.Grants))
+	parallel.Each(len(f.wide), func(_, i int) {
+		g := f.r.Grants[i]
+		if g == nil {
+			return
+		}
+		s := spread{index.Interval{From: math.MaxUint32}, uint32(i), g.Grant.To.Open()}
+		for _, on := range g.Grant.Where {
+			around := index.Interval{To: math.MaxUint32} // anywhere
+			if at, ok := on.Anchor(); ok {
+				if in, ok := f.x.Around(at); ok {
+					around = in
+				}
+			}
+			s.From, s.To = min(s.From, around.From), max(s.To, around.To)
+		}
+		f.wide[i] = s
+	})
+}
+
 // beside notes the other grants that give something of what g gives, on places that overlap.
 func (f *finder) beside(i int, g *GrantResult) {
 	f.near = f.near[:0]
-	perms := f.x.SharedFew(i)
-	for _, j := range f.given(g.Grant.To) {
-		o := f.r.Grants[j]
-		if j == i || !perms.Meets(o.Perms) ||
-			!g.Grant.Condition().Implies(o.Grant.Condition()) {
+	perms, mine := f.x.SharedFew(i), f.wide[i]
+	for _, s := range f.given(g.Grant.To) {
+		if s.From >= mine.To || mine.From >= s.To || int(s.grant) == i {
+			continue
+		}
+		o := f.r.Grants[s.grant]
+		if !perms.Meets(o.Perms) || !g.Grant.Condition().Implies(o.Grant.Condition()) {
 			continue
 		}
 		if slices.ContainsFunc(o.Grant.Where,
 			func(p model.PathPattern) bool { return slices.ContainsFunc(g.Grant.Where, p.Overlaps) }) {
-			f.near = append(f.near, j)
+			f.near = append(f.near, int(s.grant))
 		}
 	}
 }
@@ -240,12 +275,12 @@ func (f *finder) givenBy(i int, g *GrantResult) []int {
 }
 
 // given returns the grants that reach an identity, but for those to anybody; the last answer is kept.
-func (f *finder) given(id model.ID) []int {
+func (f *finder) given(id model.ID) []spread {
 	if f.who != id {
 		f.who, f.has = id, f.has[:0]
 		for g := range f.x.Gives(id) {
-			if !f.r.Grants[g].Grant.To.Open() {
-				f.has = append(f.has, g)
+			if s := &f.wide[g]; !s.open {
+				f.has = append(f.has, *s)
 			}
 		}
 	}

@@ -314,6 +314,16 @@ func (x *Index) Nearest(p model.Path) (model.Path, bool) {
 	return x.Path(int(n)), true
 }
 
+// Around returns the numbers of the nodes at and below the deepest one of the inventory at or above p; false where
+// there is none. Of two paths of which one lies below the other they overlap.
+func (x *Index) Around(p model.Path) (Interval, bool) {
+	n, ok := x.NearestNumber(p)
+	if !ok {
+		return Interval{}, false
+	}
+	return Interval{From: uint32(n), To: x.nodeEnd.at(int(n))}, true
+}
+
 // HasBelow reports whether the inventory lists a node below a path.
 func (x *Index) HasBelow(p model.Path) bool {
 	n, same := x.nearest(p)

@@ -27,7 +27,8 @@
 //
 // # How it is computed
 //
-// A move is one permission at one place, with everybody who is granted it ([New]). For
+// A move is one permission at one place ([New]). Who holds it is asked of the grants of one
+// identity, or worked out of everybody at once (mine.go). For
 // each identity its moves are saturated: what it joins and lifts gives it more moves.
 // That leaves a graph of who can become whom, and a search back from the
 // administrators of a node finds everybody who can become one ([Graph.CanBecome]).

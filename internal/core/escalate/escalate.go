@@ -13,10 +13,9 @@ import (
 // How it is found who can get where
 //
 // There are millions of pairs of identity and node, and few things that get anybody further. So
-// the search is over moves: one escalating permission at one place, with everybody who is
-// granted it there. Of places only those count at which something leads somewhere: the nodes
-// that were asked about, the top nodes, nodes that code runs on as somebody, the places of
-// denials, and what lies above any of these.
+// the search is over moves: one escalating permission at one place. Of places only those count
+// at which something leads somewhere: the nodes that were asked about, the top nodes, nodes that
+// code runs on as somebody, the places of denials, and what lies above any of these.
 //
 // First, what an identity gets to by itself, before it becomes another (Graph.saturate). It has
 // a state: of which places it made itself administrator, whether it can join any group, which

@@ -23,7 +23,7 @@ var reasonWords = map[work.Reason]string{
 func placedWords(t *work.Tally) string {
 	switch {
 	case t == nil || t.Calls == 0:
-		return "No call was let through."
+		return "No call that was let through is known."
 	case t.Placed == 1 && t.Calls == 1:
 		return "The one call that was let through, on all days kept, is placed."
 	case t.Placed == t.Calls:

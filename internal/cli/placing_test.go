@@ -12,8 +12,8 @@ func TestPlacedWords(t *testing.T) {
 		tally *work.Tally
 		want  string
 	}{
-		{nil, "No call was let through."},
-		{&work.Tally{}, "No call was let through."},
+		{nil, "No call that was let through is known."},
+		{&work.Tally{}, "No call that was let through is known."},
 		{&work.Tally{Calls: 1, Placed: 1}, "The one call that was let through, on all days kept, is placed."},
 		{&work.Tally{Calls: 2, Placed: 2}, "All 2 calls that were let through, on all days kept, are placed."},
 		{&work.Tally{Calls: 1000, Placed: 999, Why: map[gauge.Reason]int64{gauge.NoGrant: 1}},

@@ -59,7 +59,7 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	next := func(cmd string) { d.Next = append(d.Next, "clipfence "+cmd) }
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "SURVEYED"}, {Name: "LOG KNOWN TO"},
 		{Name: "", Wrap: true}}}
-	stale, quietLogs := 0, 0
+	stale, quietLogs, logless := 0, 0, 0
 	for _, x := range s.Sources {
 		at, to, note := "never", "never read", render.C("")
 		if x.Survey > 0 {
@@ -75,6 +75,10 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 		} else {
 			stale++
 		}
+		if x.NoLogs {
+			logless++
+			to = "no logs named"
+		}
 		if !x.LogTo.IsZero() {
 			to = render.Day(x.LogTo, now)
 		}
@@ -85,8 +89,14 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 		waits = append(waits, fmt.Sprintf("%s to be surveyed", render.Plural(stale, "source")))
 		next("survey")
 	}
+	if logless > 0 {
+		waits = append(waits, fmt.Sprintf("logs of %s to be named in clipfence.yaml",
+			render.Plural(logless, "source")))
+	}
 	if quietLogs > 0 {
 		waits = append(waits, fmt.Sprintf("logs of %s to be looked after", render.Plural(quietLogs, "source")))
+	}
+	if logless+quietLogs > 0 {
 		next("coverage")
 	}
 	for _, r := range s.Unfinished {

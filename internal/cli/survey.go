@@ -100,6 +100,9 @@ func (a *app) survey(ctx context.Context, w *work.Workspace, noLogs bool) error 
 		}
 		if !noLogs {
 			span := "the log is empty"
+			if end, err := w.LogEnd(ctx, row.Source); err == nil && end.None {
+				span = "no logs named"
+			}
 			if !row.LogFrom.IsZero() {
 				span = "log from " + row.LogFrom.Format(time.DateOnly) + " to " + row.LogTo.Format(time.DateOnly)
 			}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"clipfence/internal/change"
+	"clipfence/internal/config"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -52,8 +53,11 @@ func (w *Workspace) LogEnd(ctx context.Context, src string) (LogEnd, error) {
 	}
 	read := usage.NewCoverage(nil, usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	of, err := w.Source(src)
-	return LogEnd{src, read.ReadTo(), logs.Last, of.Kind == "files" && len(of.Logs) == 0}, err
+	return LogEnd{src, read.ReadTo(), logs.Last, logless(of)}, err
 }
+
+// logless reports whether clipfence.yaml names no logs of a source that has none of its own.
+func logless(of config.Source) bool { return of.Kind == "files" && len(of.Logs) == 0 }
 
 // Coverage says how far the evidence of every source in question can be trusted; 0 stands for
 // the window of clipfence.yaml.
@@ -70,7 +74,7 @@ func (w *Workspace) Coverage(ctx context.Context, window model.Duration) ([]Sour
 		}
 		x := SourceCoverage{Source: src.Name, Window: in.Span(), Observable: res.Observable, Placement: res.Placement,
 			Begin: in.History, Files: src.Kind == "files",
-			Logs: coverageRows(src.Name, in, res, !src.ChangeToken.IsZero())}
+			Logs: coverageRows(src, in, res, !src.ChangeToken.IsZero())}
 		for _, st := range res.Standings {
 			if st.Unobservable > 0 {
 				x.Blind += st.Unobservable
@@ -152,7 +156,7 @@ func (w *Workspace) PrepareMend(ctx context.Context, window model.Duration, pick
 	if err != nil {
 		return nil, nil, err
 	}
-	every := coverageRows(src.Name, in, res, true)
+	every := coverageRows(src, in, res, true)
 	fit := pick(every)
 	if len(fit) == 0 {
 		if err := none(every); err != nil {
@@ -273,13 +277,13 @@ func shorter(from time.Time, span usage.Window) string {
 }
 
 // coverageRows says of each log of a source how far it can be trusted.
-func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable bool) []LogCoverage {
+func coverageRows(src config.Source, in *gauge.Input, res *gauge.Result, changeable bool) []LogCoverage {
 	span := in.Span()
 	blind := gauge.Blind(in, res)
 	var rows []LogCoverage
 	for i, r := range in.Index.Coverage() {
-		x := LogCoverage{Source: src, Node: r.Node, Service: r.Service, LogClass: r.LogClass, Record: r, State: "on",
-			Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
+		x := LogCoverage{Source: src.Name, Node: r.Node, Service: r.Service, LogClass: r.LogClass, Record: r,
+			State: "on", Since: r.Since, Keep: r.Keep, Share: in.Coverage.Share(r.Node, r.Service, r.LogClass, span)}
 		_, needed, blocked := change.LogGrant(in.Index, r)
 		s := in.Coverage.Stream(r)
 		if s != nil {
@@ -325,6 +329,8 @@ func coverageRows(src string, in *gauge.Input, res *gauge.Result, changeable boo
 			if !usage.Observable(x.Share) && in.Coverage.Enough(r.Node, r.Service, r.LogClass, span) {
 				x.Mend += "; looking further back makes up for them"
 			}
+		case !usage.Observable(x.Share) && in.Coverage.ReadTo().IsZero() && logless(src):
+			x.Mend = "name its logs in clipfence.yaml, and survey"
 		case !usage.Observable(x.Share):
 			x.Mend = lateWords(in.Coverage, r, span, in.Window)
 		}

@@ -35,6 +35,7 @@ type SourceStatus struct {
 	Old      string    `json:"too_old,omitempty" doc:"why nothing is changed on the strength of it"`
 	LogTo    time.Time `json:"log_to,omitzero" doc:"the last call that is known"`
 	LogRead  time.Time `json:"log_read,omitzero" doc:"when it was last read to its end"`
+	NoLogs   bool      `json:"no_logs,omitempty" doc:"clipfence.yaml names none, and none was ever read"`
 	Ending   []Ending  `json:"ending,omitempty" doc:"grants that end within 30 days, the first to end first"`
 	Over     []Ending  `json:"over,omitempty" doc:"grants that are over and still listed, the last to end first"`
 }
@@ -104,6 +105,7 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		if n := len(logs.Reads); n > 0 {
 			s.LogRead = logs.Reads[n-1]
 		}
+		s.NoLogs = s.LogRead.IsZero() && logless(src)
 		out.Sources = append(out.Sources, s)
 		watched, err := w.Shadows(ctx, src.Name)
 		if err != nil {

@@ -52,7 +52,7 @@ type holding struct {
 	lock    sync.Mutex
 	few     map[int]holders // of those that were asked about before
 	roled   map[int][]int   // of those, the grants of roles that are not built in, in order
-	owning  map[int][]int   // of a place, the groups that hold such a role there
+	opens   map[int][]int   // see opening
 }
 
 // mine returns the moves that an identity or a group holds.
@@ -245,8 +245,10 @@ func (g *Graph) settle() {
 	h := &g.holding
 	h.turning.Do(func() {
 		var roles []int // places
+		seen := make([]bool, len(g.places))
 		for i := range g.moves {
-			if m := &g.moves[i]; m.kind == model.EditRole && !slices.Contains(roles, m.place) {
+			if m := &g.moves[i]; m.kind == model.EditRole && !seen[m.place] {
+				seen[m.place] = true
 				roles = append(roles, m.place)
 			}
 		}
@@ -304,25 +306,29 @@ func (g *Graph) opening(m *move) []int {
 	}
 	h := &g.holding
 	h.lock.Lock()
-	hold, known := h.owning[m.place]
+	out, known := h.opens[m.number]
 	h.lock.Unlock()
 	if !known {
-		also, _ := g.holdRoles(m.place)
+		also := m.also
+		if !h.settled.Load() {
+			also, _ = g.holdRoles(m.place)
+		}
+		out = slices.Clone(m.groups)
 		for _, h := range also {
 			if i := int(h >> 1); g.x.Kind(i) == model.Group {
-				hold = append(hold, i)
+				out = append(out, i)
 			}
 		}
+		slices.Sort(out)
+		out = slices.Compact(out)
 		h.lock.Lock()
-		if h.owning == nil {
-			h.owning = map[int][]int{}
+		defer h.lock.Unlock()
+		if h.opens == nil {
+			h.opens = map[int][]int{}
 		}
-		h.owning[m.place] = hold
-		h.lock.Unlock()
+		h.opens[m.number] = out
 	}
-	out := slices.Concat(m.groups, hold)
-	slices.Sort(out)
-	return slices.Compact(out)
+	return out
 }
 
 // turned returns of each identity what it holds, by who holds each.

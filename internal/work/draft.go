@@ -119,6 +119,17 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		o.Made = &beside.all
 	}
 	first := min(most, len(ids))
+	fileOf := func(id model.ID) string {
+		if q.File != "" {
+			return q.File
+		}
+		return filepath.Join(w.DraftDir(), draftName(id))
+	}
+	if q.All && !q.Force { // what is there stays, so what comes stands beside all of it
+		for _, id := range draft.Order(s.Index, slices.Clone(ids)) {
+			beside.read(fileOf(id))
+		}
+	}
 	for i, id := range slices.Concat(draft.Order(s.Index, ids[:first]), ids[first:]) {
 		if len(out.Written) == most {
 			break
@@ -130,10 +141,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if q.For == "" {
 			w.progress(Event{Source: s.Name, Doing: Drafting, Count: i, Of: len(ids)})
 		}
-		name := q.File
-		if name == "" {
-			name = filepath.Join(w.DraftDir(), draftName(id))
-		}
+		name := fileOf(id)
 		_, err := os.Stat(name)
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, err
@@ -143,9 +151,6 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			there = fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
 		}
 		if there != nil && q.All {
-			if err := beside.read(name); err != nil {
-				return nil, err
-			}
 			out.Left = append(out.Left, there)
 			continue
 		}
@@ -224,9 +229,12 @@ type placed struct {
 
 // add adds a draft.
 func (b *beside) add(f *fence.Fence) error {
-	to := f.For.In(b.s.Name)
-	b.made[to] = append(b.made[to], placed{len(b.all.Fences()), f})
-	return b.all.Add(b.s.Index, f)
+	to, at := f.For.In(b.s.Name), len(b.all.Fences())
+	if err := b.all.Add(b.s.Index, f); err != nil {
+		return err
+	}
+	b.made[to] = append(b.made[to], placed{at, f})
+	return nil
 }
 
 // near returns the drafts, in the order in which they were made, that are for somebody, for a group that it is
@@ -247,17 +255,16 @@ func (b *beside) near(to model.ID) []*fence.Fence {
 	return out
 }
 
-// read adds a draft that is there already, as far as it can be read: whoever goes on does so with it.
-func (b *beside) read(name string) error {
+// read adds a draft if it is there already and can be read and stand beside the others: whoever goes on does so with
+// it. Of one that cannot, whoever rehearses it is told why.
+func (b *beside) read(name string) {
 	data, err := os.ReadFile(name)
 	if err != nil {
-		return err
+		return
 	}
-	f, err := fencefile.Read(name, data)
-	if err != nil || f.Validate(b.s.Index) != nil {
-		return nil // whoever rehearses it is told why
+	if f, err := fencefile.Read(name, data); err == nil && f.Validate(b.s.Index) == nil {
+		_ = b.add(f)
 	}
-	return b.add(f)
 }
 
 // risk returns the risk of a draft, alone or together with those that were made before it, where what it

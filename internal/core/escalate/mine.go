@@ -61,18 +61,24 @@ func (g *Graph) mine(id int) holders {
 	if h.settled.Load() {
 		return h.of[id]
 	}
+	return once(h, &h.few, id, func() holders { return g.look(id) })
+}
+
+// once returns what is kept under a number, and works it out where it is not kept yet.
+func once[V any](h *holding, kept *map[int]V, n int, work func() V) V {
 	h.lock.Lock()
-	out, known := h.few[id]
+	out, known := (*kept)[n]
 	h.lock.Unlock()
-	if !known {
-		out = g.look(id)
-		h.lock.Lock()
-		defer h.lock.Unlock()
-		if h.few == nil {
-			h.few = map[int]holders{}
-		}
-		h.few[id] = out
+	if known {
+		return out
 	}
+	out = work()
+	h.lock.Lock()
+	defer h.lock.Unlock()
+	if *kept == nil {
+		*kept = map[int]V{}
+	}
+	(*kept)[n] = out
 	return out
 }
 
@@ -211,25 +217,15 @@ func (g *Graph) roleOf(m *move, id int) (grant int, sure bool) {
 // editables returns the grants of an identity or a group that give roles that are not built in, in order.
 func (g *Graph) editables(id int) []int {
 	h := &g.holding
-	h.lock.Lock()
-	out, known := h.roled[id]
-	h.lock.Unlock()
-	if !known {
+	return once(h, &h.roled, id, func() (out []int) {
 		for n := range g.x.Gives(g.x.ID(id)) {
 			if g.editable(n) {
 				out = append(out, n)
 			}
 		}
 		slices.Sort(out)
-		out = slices.Compact(out)
-		h.lock.Lock()
-		defer h.lock.Unlock()
-		if h.roled == nil {
-			h.roled = map[int][]int{}
-		}
-		h.roled[id] = out
-	}
-	return out
+		return slices.Compact(out)
+	})
 }
 
 // isSafe reports whether no denial and no guardrail refuses a move to anybody.
@@ -305,30 +301,20 @@ func (g *Graph) opening(m *move) []int {
 		return m.groups
 	}
 	h := &g.holding
-	h.lock.Lock()
-	out, known := h.opens[m.number]
-	h.lock.Unlock()
-	if !known {
+	return once(h, &h.opens, m.number, func() []int {
 		also := m.also
 		if !h.settled.Load() {
 			also, _ = g.holdRoles(m.place)
 		}
-		out = slices.Clone(m.groups)
+		out := slices.Clone(m.groups)
 		for _, h := range also {
 			if i := int(h >> 1); g.x.Kind(i) == model.Group {
 				out = append(out, i)
 			}
 		}
 		slices.Sort(out)
-		out = slices.Compact(out)
-		h.lock.Lock()
-		defer h.lock.Unlock()
-		if h.opens == nil {
-			h.opens = map[int][]int{}
-		}
-		h.opens[m.number] = out
-	}
-	return out
+		return slices.Compact(out)
+	})
 }
 
 // turned returns of each identity what it holds, by who holds each.

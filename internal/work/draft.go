@@ -126,7 +126,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		return filepath.Join(w.DraftDir(), draftName(id))
 	}
 	if q.All && !q.Force { // what is there stays, so what comes stands beside all of it
-		for _, id := range draft.Order(s.Index, slices.Clone(ids)) {
+		for _, id := range draft.Order(s.Index, ids) {
 			beside.read(fileOf(id))
 		}
 	}

@@ -298,12 +298,18 @@ func (x *Index) OnPath(path model.Path) []int {
 
 // MetAt returns whether the condition of a grant is met at a path, as far as the labels of the path tell.
 func (x *Index) MetAt(g int, path model.Path) model.Truth {
+	ctx := model.Context{}
+	if x.grantKind[g] != always {
+		ctx.Labels, _ = x.labelsOf(x.nearest(path))
+	}
+	return x.metBy(g, ctx)
+}
+
+// metBy returns whether the condition of a grant is met by what is known of a call.
+func (x *Index) metBy(g int, ctx model.Context) model.Truth {
 	if x.grantKind[g] == always {
 		return model.True
 	}
-	node, same := x.nearest(path)
-	ctx := model.Context{}
-	ctx.Labels, _ = x.labelsOf(node, same)
 	met, _ := x.grants.at(g).Condition().Eval(ctx)
 	return met
 }
@@ -325,11 +331,7 @@ func (x *Index) grantsAt(s *scratch, path model.Path, yield func(g int, met mode
 	for _, m := range s.matched {
 		for grants, j := x.onPlace.of(int(m)), 0; j < grants.len(); j++ {
 			g := int(grants.at(j))
-			met := model.True
-			if x.grantKind[g] != always {
-				met, _ = x.grants.at(g).Condition().Eval(ctx)
-			}
-			if met != model.False {
+			if met := x.metBy(g, ctx); met != model.False {
 				yield(g, met)
 			}
 		}

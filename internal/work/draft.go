@@ -206,8 +206,12 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, err
 		}
 	}
+	nth := map[model.ID]int{}
+	for i, id := range ids {
+		nth[id] = i
+	}
 	slices.SortStableFunc(out.Written, func(a, b Drafted) int {
-		return cmp.Compare(slices.Index(ids, a.Fence.For.In(s.Name)), slices.Index(ids, b.Fence.For.In(s.Name)))
+		return cmp.Compare(nth[a.Fence.For.In(s.Name)], nth[b.Fence.For.In(s.Name)])
 	})
 	return out, nil
 }

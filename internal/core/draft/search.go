@@ -273,7 +273,7 @@ func (d *drafter) candidates(t *gauge.GrantResult, perm int) []*candidate {
 		}
 		c := by[text.String()]
 		if c == nil {
-			c = &candidate{class: class, where: where, region: d.x.Region(where...), key: text.String()}
+			c = &candidate{class: class, where: where, region: d.worth.past.Region(where...), key: text.String()}
 			by[text.String()] = c
 			out = append(out, c)
 		}
@@ -688,107 +688,164 @@ func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth 
 		return taken, best
 	}
 	n := len(all)
-	in, must, may := make([]bool, n), make([]bool, n), make([]bool, n)
-	inside := make([][]bool, n)
+	var in, must, may set
+	lies := make([]set, n)  // what each lies in, itself included
+	holds := make([]set, n) // and what lies in it
+	price := make([]float64, n)
 	for i, c := range all {
-		in[i], must[i] = slices.Contains(taken, c), forced[c]
-		may[i] = must[i] || !guessed(c.class) || c.hazard >= leastGuess
-		inside[i] = make([]bool, n)
-		for j, o := range all {
-			inside[i][j] = i == j || within(c, o)
+		if slices.Contains(taken, c) {
+			in |= 1 << i
 		}
+		if forced[c] {
+			must |= 1 << i
+		}
+		if forced[c] || !guessed(c.class) || c.hazard >= leastGuess {
+			may |= 1 << i
+		}
+		for j, o := range all {
+			if i == j || within(c, o) {
+				lies[i] |= 1 << j
+				holds[j] |= 1 << i
+			}
+		}
+		price[i] = pieceShare * weight * float64(len(c.where))
 	}
 	// Where nothing is listed in a wide place besides what is nearer, it counts as one place more:
 	// see choose.
-	empty := make([]bool, n)
+	listed := d.overlays(perm, all)
+	var empty set
 	for i, c := range all {
 		if c.class < risk.Beside || dark(c.class) {
 			continue
 		}
-		var nearer index.Region
+		var nearer set
 		for j, o := range all {
-			if o.class < c.class && inside[j][i] {
-				nearer = nearer.Or(o.region)
+			if o.class < c.class && lies[j].has(i) {
+				nearer |= 1 << j
 			}
 		}
-		empty[i] = d.x.Count(perm, nearer) == d.x.Count(perm, c.region)
+		if listed.in(nearer) == listed.in(1<<i) {
+			empty |= 1 << i
+		}
 	}
-	value := func() float64 {
-		var region index.Region
+	known := map[set]float64{} // climbing comes by the same choices again and again
+	value := func(in set) float64 {
+		x, is := known[in]
+		if is {
+			return x
+		}
 		met, cost, more := 0.0, 0.0, 0
+		if in&empty != 0 {
+			more = 1
+		}
 		for i, c := range all {
-			if in[i] {
-				if empty[i] {
-					more = 1
-				}
-				region = slices.Concat(region, c.region)
-				if !must[i] {
-					cost += pieceShare * weight * float64(len(c.where))
-				}
+			if (in &^ must).has(i) {
+				cost += price[i]
 			}
-			for j := range all {
-				if in[j] && inside[i][j] && may[i] {
-					met += c.gain
-					break
-				}
+			if may.has(i) && in&lies[i] != 0 {
+				met += c.gain
 			}
 		}
-		return worth*met - weight*math.Log2(1+float64(d.x.Count(perm, region.Or(nil))+more)) - cost
+		x = worth*met - weight*math.Log2(1+float64(listed.in(in)+more)) - cost
+		known[in] = x
+		return x
 	}
-	climb := func() float64 {
-		best := value()
+	climb := func(in set) (set, float64) {
+		best := value(in)
 		for {
 			pick, gain := -1, 1e-9
 			for i := range all {
-				if must[i] || !may[i] {
-					continue
+				if (may &^ must).has(i) {
+					if more := value(in^1<<i) - best; more > gain {
+						pick, gain = i, more
+					}
 				}
-				in[i] = !in[i]
-				if more := value() - best; more > gain {
-					pick, gain = i, more
-				}
-				in[i] = !in[i]
 			}
 			if pick < 0 {
-				return best
+				return in, best
 			}
-			in[pick] = !in[pick]
+			in ^= 1 << pick
 			best += gain
 		}
 	}
-	best = climb()
+	top, best := climb(in)
 	// A second place costs less than a first one, and while a wide place stays nothing that lies
 	// in it does any good: so from everything, from each wide place alone, and from everything
 	// without it, one may climb to different tops.
-	top := slices.Clone(in)
-	again := func() {
-		if x := climb(); x > best+1e-9 {
-			best = x
-			copy(top, in)
+	again := func(from set) {
+		if in, x := climb(from); x > best+1e-9 {
+			top, best = in, x
 		}
 	}
-	copy(in, may)
-	again()
+	again(may)
 	for i, c := range all {
-		if may[i] && !must[i] && c.class != risk.Used {
-			copy(in, must)
-			in[i] = true
-			again()
-			copy(in, may) // without it, and what holds it: what a wide place hides comes out
-			for j := range all {
-				in[j] = in[j] && (must[j] || !inside[i][j])
-			}
-			again()
+		if (may&^must).has(i) && c.class != risk.Used {
+			again(must | 1<<i)
+			again(may &^ (lies[i] &^ must)) // without it, and what holds it: what a wide place hides comes out
 		}
 	}
-	copy(in, top)
 	var out []*candidate
 	for i, c := range all {
-		if in[i] {
+		if top.has(i) {
 			out = append(out, c)
 		}
 	}
 	return out, best
+}
+
+// set is some candidates by their numbers, [mostMended] of them at most.
+type set uint32
+
+func (s set) has(i int) bool { return s>>i&1 == 1 }
+
+// overlay is how many nodes lie in the places of some candidates and in those of no others.
+type overlay struct {
+	of    set
+	count int
+}
+
+// overlays are all of some candidates.
+type overlays []overlay
+
+// overlays lays the places of some candidates over each other, by where each begins and ends, and counts where a
+// permission can be used.
+func (d *drafter) overlays(perm int, all []*candidate) overlays {
+	type edge struct {
+		at uint32
+		of set
+	}
+	var edges []edge
+	for i, c := range all {
+		for _, span := range c.region {
+			edges = append(edges, edge{span.From, 1 << i}, edge{span.To, 1 << i})
+		}
+	}
+	slices.SortFunc(edges, func(a, b edge) int { return cmp.Compare(a.at, b.at) })
+	var out overlays
+	number, over := map[set]int{}, set(0)
+	for i, e := range edges {
+		if over != 0 && edges[i-1].at < e.at {
+			n, known := number[over]
+			if !known {
+				n = len(out)
+				number[over], out = n, append(out, overlay{of: over})
+			}
+			out[n].count += d.x.Count(perm, index.Region{{From: edges[i-1].at, To: e.at}})
+		}
+		over ^= e.of
+	}
+	return out
+}
+
+// in counts the nodes in the places of any of some candidates.
+func (o overlays) in(any set) int {
+	n := 0
+	for _, at := range o {
+		if at.of&any != 0 {
+			n += at.count
+		}
+	}
+	return n
 }
 
 // widest returns the places of candidates: what lies inside another place is not said again.

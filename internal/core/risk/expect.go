@@ -48,9 +48,11 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 	for perm := range denied {
 		taken.Add(perm)
 	}
-	parts := func(perm int, dark *model.Patterns) []Part {
-		all := p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm))))
-		return clip(all, dark, func(on model.PathPattern, each func(model.PathPattern) bool) bool {
+	all := func(perm int) []Part { return p.Parts(id, perm, now, TenureOf(int(now-had.Since(perm)))) }
+	shared := func(where []model.PathPattern) *model.Patterns { return at.often(where).Patterns }
+	clipped := func(perm int, all []Part, dark *model.Patterns) []Part {
+		all = slices.DeleteFunc(all, func(q Part) bool { return !was.any(q.Where, perm) })
+		return clip(all, dark, shared, func(on model.PathPattern, each func(model.PathPattern) bool) bool {
 			if on.IsZero() {
 				return was.every(perm, each)
 			}
@@ -92,14 +94,14 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 				out = append(out, Loss{Perm: perm, Part: q, At: nth, Chance: chance, Soon: m.Soon(q) * share})
 			}
 		}
-		all := float64(p.x.Count(perm, left))
+		whole := float64(p.x.Count(perm, left))
 		for _, q := range p.Hidden(id, perm, now, shut) {
 			in := at.of(q.Where...).And(dark)
-			if q.Class == DarkRest && all > 0 {
+			if q.Class == DarkRest && whole > 0 {
 				n := float64(p.x.Count(perm, in))
 				lost := float64(p.x.Count(perm, in.AndNot(stays)))
-				if chance := m.Chance(q) * lost / all; n > 0 && chance > 0 {
-					out = append(out, Loss{Perm: perm, Part: q, At: -1, Chance: chance, Soon: m.Soon(q) * lost / all})
+				if chance := m.Chance(q) * lost / whole; n > 0 && chance > 0 {
+					out = append(out, Loss{Perm: perm, Part: q, At: -1, Chance: chance, Soon: m.Soon(q) * lost / whole})
 				}
 			} else {
 				add(q, -1, in)
@@ -107,10 +109,10 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 			dark = dark.AndNot(in)
 		}
 		left = left.AndNot(hidden.region)
-		for i, q := range parts(perm, hidden.Patterns) {
+		for i, q := range clipped(perm, all(perm), hidden.Patterns) {
 			in := left
 			if !q.Where[0].IsZero() {
-				in = at.often(q.Where).And(left)
+				in = at.often(q.Where).region.And(left)
 			}
 			add(q, i, in)
 			left = left.AndNot(in)
@@ -121,7 +123,16 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 			if counted.Has(perm) {
 				continue
 			}
-			for _, q := range parts(perm, at.places(had.Dark(perm)).Patterns) {
+			parts, last := all(perm), -1 // the last that adds to a sum
+			for i, q := range parts {
+				if sums[spotOf(q)] != nil {
+					last = i
+				}
+			}
+			if last < 0 {
+				continue
+			}
+			for _, q := range clipped(perm, parts[:last+1], at.places(had.Dark(perm)).Patterns) {
 				m.sum(sums, q, false)
 			}
 		}
@@ -161,6 +172,7 @@ type side struct {
 	spans  []span // of all places, by where they begin
 	places *model.Patterns
 	known  map[model.PathPattern]*beside
+	onAny  map[many]access.Set // of lists of places, what is given on any of each
 }
 
 // span is a run of nodes on one of the places of a side.
@@ -180,7 +192,7 @@ type beside struct {
 
 func (r *regions) side(list []Given) *side {
 	s := &side{x: r.x, number: map[model.PathPattern]int{}, places: &model.Patterns{},
-		known: map[model.PathPattern]*beside{}}
+		known: map[model.PathPattern]*beside{}, onAny: map[many]access.Set{}}
 	for _, g := range list {
 		for _, on := range g.Where {
 			i, known := s.number[on]
@@ -255,6 +267,28 @@ func (s *side) every(perm int, is func(model.PathPattern) bool) bool {
 	return true
 }
 
+// any reports whether a permission is given on one of some places, of which nobody changes the list, or in one: or
+// that it may be, where they are few.
+func (s *side) any(where []model.PathPattern, perm int) bool {
+	if len(where) <= oneByOne {
+		return true
+	}
+	k := many{&where[0], len(where)}
+	gives, known := s.onAny[k]
+	if !known {
+		gives = s.x.NewSet()
+		for _, on := range where {
+			b := s.at(on)
+			gives.Or(b.over)
+			for _, in := range b.gives {
+				gives.Or(in)
+			}
+		}
+		s.onAny[k] = gives
+	}
+	return gives.Has(perm)
+}
+
 // all returns the permissions that are given anywhere.
 func (s *side) all() access.Set {
 	out := s.x.NewSet()
@@ -322,7 +356,7 @@ type regions struct {
 	x     *index.Index
 	spans map[model.PathPattern][]uint32
 	lists map[string]*places
-	many  map[many]index.Region
+	many  map[many]*places
 	key   []byte
 }
 
@@ -339,10 +373,13 @@ const mostKnown = 20_000
 func (p *Past) regions() *regions {
 	if r := p.found; r == nil || len(r.spans) > mostKnown || len(r.lists) > mostKnown || len(r.many) > mostKnown {
 		p.found = &regions{x: p.x, spans: map[model.PathPattern][]uint32{}, lists: map[string]*places{},
-			many: map[many]index.Region{}}
+			many: map[many]*places{}}
 	}
 	return p.found
 }
+
+// Region returns the nodes that some places hold; many ask about the same.
+func (p *Past) Region(where ...model.PathPattern) index.Region { return p.regions().of(where...) }
 
 // places are a list of places, put together.
 type places struct {
@@ -385,18 +422,18 @@ func (r *regions) spansOf(on model.PathPattern) []uint32 {
 	return spans
 }
 
-// often is of for lists that nobody changes, and that are asked about for many permissions.
-func (r *regions) often(where []model.PathPattern) index.Region {
+// often is places for lists that nobody changes, and that are asked about for many permissions.
+func (r *regions) often(where []model.PathPattern) *places {
 	if len(where) <= oneByOne {
-		return r.of(where...)
+		return r.places(where)
 	}
 	k := many{&where[0], len(where)}
-	in, known := r.many[k]
-	if !known {
-		in = r.of(where...)
-		r.many[k] = in
+	p := r.many[k]
+	if p == nil {
+		p = &places{model.PatternsOf(where), where, r.of(where...)}
+		r.many[k] = p
 	}
-	return in
+	return p
 }
 
 // coming are the denials that an edit brings.

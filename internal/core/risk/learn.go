@@ -502,7 +502,7 @@ func (g *Held) Clip(parts []Part) []Part {
 			return true
 		})
 	}
-	return clip(parts, model.PatternsOf(g.Dark), granted)
+	return clip(parts, model.PatternsOf(g.Dark), model.PatternsOf, granted)
 }
 
 // every reports whether each of some places is as asked for, up to the first that is not.
@@ -514,12 +514,17 @@ func every(of []model.PathPattern, is func(model.PathPattern) bool) bool {
 const oneByOne = 8
 
 // clip is [Held.Clip] by what tells of each place that was granted of some others, as long as it is as asked
-// for: of everywhere where they are the zero pattern.
-func clip(parts []Part, dark *model.Patterns,
+// for: of everywhere where they are the zero pattern. What was granted of a part lies in its places, so those of the
+// parts before, which many permissions have the same (of puts a list together), stand for it.
+func clip(parts []Part, dark *model.Patterns, of func([]model.PathPattern) *model.Patterns,
 	granted func(on model.PathPattern, each func(model.PathPattern) bool) bool) []Part {
 	var out []Part
-	var before model.Patterns
-	for i, q := range parts {
+	var before []*model.Patterns
+	var last []model.PathPattern // to come to those
+	for _, q := range parts {
+		if last != nil {
+			before, last = append(before, of(last)), nil
+		}
 		shown, rest := false, false // by a log, and not in a part before it
 		for _, on := range q.Where {
 			if shown && rest {
@@ -527,19 +532,20 @@ func clip(parts []Part, dark *model.Patterns,
 			}
 			granted(on, func(w model.PathPattern) bool {
 				shown = shown || !dark.Contain(w)
-				rest = rest || !before.Contain(w)
+				rest = rest || !slices.ContainsFunc(before, func(b *model.Patterns) bool { return b.Contain(w) })
 				return !shown || !rest
 			})
 		}
 		if !shown || !rest {
 			continue
 		}
-		if q.Class != Used && i < len(parts)-1 {
-			for _, on := range q.Where {
-				granted(on, func(w model.PathPattern) bool { before.Add(w); return true })
-			}
-		}
 		out = append(out, q)
+		if slices.ContainsFunc(q.Where, model.PathPattern.IsZero) {
+			break // nothing is left
+		}
+		if q.Class != Used {
+			last = q.Where
+		}
 	}
 	return out
 }

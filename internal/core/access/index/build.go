@@ -423,18 +423,18 @@ func (b *builder) identityColumns() {
 	n := len(list)
 	b.Index.ids = packTexts(n, func(i int) string { return list[i].text })
 	b.idSlots = b.Index.ids.hashed()
-	b.idKind = make([]byte, n)
+	b.idKind.flat = make([]byte, n)
 	for i, o := range list {
-		b.idKind[i] = byte(slices.Index(kinds, o.id.Kind))
+		b.idKind.flat[i] = byte(slices.Index(kinds, o.id.Kind))
 		if slices.Contains(e.Semantics.Bypass, o.id) {
-			b.idKind[i] |= bypass
+			b.idKind.flat[i] |= bypass
 		}
 	}
 	records := slices.Repeat([]uint32{none}, n)
 	for i, id := range e.Identities {
 		records[b.ids[id.ID]] = uint32(i)
 	}
-	b.idRecord = packInts(records)
+	b.idRecord.ints = packInts(records)
 	b.up = packLists(n, func(yield func(int, uint32)) {
 		for _, m := range e.Memberships {
 			yield(int(b.ids[m.Member]), b.ids[m.Group])
@@ -835,19 +835,19 @@ func (b *builder) ruleColumns() {
 	grantSet := make([]uint32, len(e.Grants))
 	grantTo := make([]uint32, len(e.Grants))
 	grantRole := slices.Repeat([]uint32{none}, len(e.Grants))
-	b.grantKind = make([]byte, len(e.Grants))
+	b.grantKind.flat = make([]byte, len(e.Grants))
 	for i := range e.Grants {
 		g := &e.Grants[i]
-		grantSet[i], grantTo[i], b.grantKind[i] = b.setOf(g), b.ids[g.To], byte(kindOf(g.Condition()))
+		grantSet[i], grantTo[i], b.grantKind.flat[i] = b.setOf(g), b.ids[g.To], byte(kindOf(g.Condition()))
 		if len(g.When.Labels) > 0 {
-			b.grantKind[i] |= labelled
+			b.grantKind.flat[i] |= labelled
 		}
 		if g.Role != "" {
 			grantRole[i] = b.roleAt[g.Role]
 		}
 	}
-	b.grantTo = packInts(grantTo)
-	b.grantRole = packInts(grantRole)
+	b.grantTo.ints = packInts(grantTo)
+	b.grantRole.ints = packInts(grantRole)
 	b.grantSlots = packSlots(len(e.Grants), func(i int) (uint32, uint64) {
 		return uint32(i),
 			hash(fnvBasis, e.Grants[i].ID)
@@ -859,7 +859,7 @@ func (b *builder) ruleColumns() {
 			}
 		}
 	})
-	b.grantSet = packInts(grantSet)
+	b.grantSet.ints = packInts(grantSet)
 	roleSet := slices.Repeat([]uint32{none}, b.Index.roles.count())
 	for i := range roleSet {
 		if r := b.Index.roles.at(i); !r.Missing {
@@ -871,7 +871,7 @@ func (b *builder) ruleColumns() {
 		for i := range e.Grants {
 			to := int(b.ids[e.Grants[i].To])
 			for _, on := range e.Grants[i].Where {
-				for _, v := range [givenWidth]uint32{grantSet[i], uint32(i), uint32(b.grantKind[i] &^ labelled),
+				for _, v := range [givenWidth]uint32{grantSet[i], uint32(i), uint32(b.grantKind.flat[i] &^ labelled),
 					b.spansFor(on, e.Grants[i].When)} {
 					yield(to, v)
 				}
@@ -898,9 +898,9 @@ func (b *builder) ruleColumns() {
 		denialSet[i] = b.set([]model.Rights{e.Denials[i].Rights})
 	}
 	b.denialSet = packInts(denialSet)
-	b.denialKind = make([]byte, len(e.Denials))
+	b.denialKind.flat = make([]byte, len(e.Denials))
 	for i := range e.Denials {
-		b.denialKind[i] = byte(kindOf(e.Denials[i].When))
+		b.denialKind.flat[i] = byte(kindOf(e.Denials[i].When))
 	}
 	b.ends = packLists(kindsOfEnds, func(yield func(int, uint32)) {
 		ending := func(kind int, c model.Condition, i int) {
@@ -940,7 +940,7 @@ func (b *builder) ruleColumns() {
 		railSet[i] = b.number(b.filler.but(e.Guardrails[i].Rights))
 		rails = append(rails, pair{b.places[e.Guardrails[i].Node.Below()], uint32(i)})
 	}
-	b.railSet = packInts(railSet)
+	b.railSet.ints = packInts(railSet)
 	b.railsAt = packLists(len(b.places), func(yield func(int, uint32)) {
 		for _, r := range rails {
 			yield(int(r.place), r.rail)

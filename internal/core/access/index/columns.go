@@ -33,9 +33,6 @@ func (c *ints) grow(v ...uint32) {
 	}
 }
 
-// put changes a number; only of a column that nobody shares.
-func (c ints) put(i int, v uint32) { binary.LittleEndian.PutUint32(c[4*i:], v) }
-
 // search returns the first i with c[i] >= v; the column must be sorted.
 func (c ints) search(v uint32) int {
 	return sort.Search(c.len(), func(i int) bool { return c.at(i) >= v })
@@ -205,19 +202,19 @@ func packTexts(n int, at func(i int) string) texts {
 type records[T any] struct {
 	texts
 	cache []atomic.Pointer[T]
-	extra []*T // of an edited view, numbered behind the others
+	extra paged[*T] // of an edited view, numbered behind the others
 	bad   *atomic.Bool
 }
 
 // count returns how many there are.
-func (r *records[T]) count() int { return len(r.cache) + len(r.extra) }
+func (r *records[T]) count() int { return len(r.cache) + r.extra.len() }
 
 // edit sees to it that what is added stays out of the records of whoever shares the column.
-func (r *records[T]) edit() { r.extra = slices.Clip(r.extra) }
+func (r *records[T]) edit() { r.extra.edit() }
 
 // push adds a record and returns its number; only of a column that is edited.
 func (r *records[T]) push(v *T) int {
-	r.extra = append(r.extra, v)
+	r.extra.push(v)
 	return r.count() - 1
 }
 
@@ -242,7 +239,7 @@ func (r *records[T]) load(t texts, bad *atomic.Bool) {
 // at returns a value; nobody may change it.
 func (r *records[T]) at(i int) *T {
 	if i >= len(r.cache) {
-		return r.extra[i-len(r.cache)]
+		return r.extra.at(i - len(r.cache))
 	}
 	if v := r.cache[i].Load(); v != nil {
 		return v

@@ -305,7 +305,7 @@ func (f *filter) next(c ints, j int) int {
 	return (len(c) - len(rest)) / 4
 }
 
-func (x *Index) bypasses(n uint32) bool { return x.idKind[n]&bypass != 0 }
+func (x *Index) bypasses(n uint32) bool { return x.idKind.at(int(n))&bypass != 0 }
 
 // refusals collects the rules that refuse, in the order of the layers.
 func (x *Index) refusals(s *scratch, d *access.Decision, id model.ID, p model.Permission, perm int, listed bool,

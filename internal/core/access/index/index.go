@@ -95,13 +95,13 @@ type columns struct {
 
 	ids      texts // sorted
 	idSlots  slots
-	idRecord ints   // into identities; none: only named somewhere
-	idKind   []byte // into kinds
-	up       lists  // groups
-	down     lists  // members
-	mayAct   lists  // act-as edges from it
-	ceilings lists  // of it
-	denied   lists  // denials that name it
+	idRecord numbers // into identities; none: only named somewhere
+	idKind   marks   // into kinds
+	up       lists   // groups
+	down     lists   // members
+	mayAct   lists   // act-as edges from it
+	ceilings lists   // of it
+	denied   lists   // denials that name it
 
 	perms      texts // sorted
 	permSlots  slots
@@ -128,19 +128,19 @@ type columns struct {
 	onPlace     lists
 	denialOn    lists // denials on a place
 	railsAt     lists // guardrails on a place
-	grantSet    ints
-	grantTo     ints // none: it is gone
-	grantRole   ints // into roles; none: a list of its own
-	roleSet     ints // of each role; none: nobody says what it gives
-	grantKind   []byte
+	grantSet    numbers
+	grantTo     numbers // none: it is gone
+	grantRole   numbers // into roles; none: a list of its own
+	roleSet     ints    // of each role; none: nobody says what it gives
+	grantKind   marks
 	grantSlots  slots // by the hash of the id
 	ofRole      lists // grants of a role
 	denialSet   ints
-	denialKind  []byte
+	denialKind  marks
 	denialSpans lists // lists of intervals, as in span
 	denialTo    lists
 	denialBut   lists
-	railSet     ints // what a guardrail refuses
+	railSet     numbers // what a guardrail refuses
 	railBut     lists
 	ceilSet     ints
 	ceilOn      lists
@@ -188,7 +188,7 @@ func (x *Index) Source() string { return x.meta.at(0).Source }
 func (x *Index) Nodes() int { return int(x.realBefore.at(x.realBefore.len() - 1)) }
 
 // Identities returns how many identities are known or named.
-func (x *Index) Identities() int { return len(x.idKind) }
+func (x *Index) Identities() int { return x.idKind.len() }
 
 // Permissions returns how many permissions the catalogue has.
 func (x *Index) Permissions() int { return x.perms.len() }
@@ -221,7 +221,7 @@ func (x *Index) Entry(p model.Permission) (model.CatalogueEntry, bool) {
 // ID returns the identity of a number.
 func (x *Index) ID(i int) model.ID {
 	if n := x.ids.len(); i >= n {
-		return x.more.ids[i-n]
+		return x.more.ids.at(i - n)
 	}
 	id, err := model.ParseID(string(x.ids.at(i)))
 	if err != nil {
@@ -425,7 +425,7 @@ var noLabels = map[string]string{} // never written to
 // place returns the pattern of a place's number.
 func (x *Index) place(i int) model.PathPattern {
 	if n := len(x.patterns); i >= n {
-		return x.more.places[i-n]
+		return x.more.places.at(i - n)
 	}
 	if p := x.patterns[i].Load(); p != nil {
 		return *p
@@ -482,15 +482,40 @@ func (x *Index) firstPlace(n uint32) int {
 // Programming 3, 6.4).
 func placeHash(n uint32) uint64 { return uint64(n) * 0x9e3779b97f4a7c15 }
 
+// rights is a set of permissions by number, as words that are not zero, and which those are.
+type rights struct {
+	word ints
+	bits longs
+}
+
+// rightsOf returns a set of rights.
+func (x *Index) rightsOf(set int) rights {
+	if n := x.setOff.len() - 1; set >= n {
+		return *x.more.sets.at(set - n)
+	}
+	lo, hi := x.setOff.at(set), x.setOff.at(set+1)
+	return rights{x.setWord[4*lo : 4*hi], x.setBits[8*lo : 8*hi]}
+}
+
+// sets returns how many sets of rights there are.
+func (x *Index) sets() int {
+	n := x.setOff.len() - 1
+	if x.more != nil {
+		n += x.more.sets.len()
+	}
+	return n
+}
+
 // has reports whether a set of rights holds a permission of the catalogue.
 func (x *Index) has(set uint32, perm int) bool {
-	lo, hi := int(x.setOff.at(int(set))), int(x.setOff.at(int(set)+1))
+	r := x.rightsOf(int(set))
+	lo, hi := 0, r.word.len()
 	w := uint32(perm >> 6)
 	for lo < hi {
 		mid := (lo + hi) / 2
-		switch v := x.setWord.at(mid); {
+		switch v := r.word.at(mid); {
 		case v == w:
-			return x.setBits.at(mid)>>(perm&63)&1 == 1
+			return r.bits.at(mid)>>(perm&63)&1 == 1
 		case v < w:
 			lo = mid + 1
 		default:
@@ -554,8 +579,9 @@ func (x *Index) holds(p model.Permission) (perm int, listed bool) {
 
 // bits adds a set to bits over the numbers of permissions.
 func (x *Index) bits(set uint32, into access.Set) {
-	for i := int(x.setOff.at(int(set))); i < int(x.setOff.at(int(set)+1)); i++ {
-		into[x.setWord.at(i)] |= x.setBits.at(i)
+	r := x.rightsOf(int(set))
+	for i := range r.word.len() {
+		into[r.word.at(i)] |= r.bits.at(i)
 	}
 }
 
@@ -594,8 +620,8 @@ func (x *Index) sections() []section {
 	num("node.runs-as", &x.runsAs)
 	txt("identity", &x.ids)
 	num("identity.slots", (*ints)(&x.idSlots))
-	num("identity.record", &x.idRecord)
-	add("identity.kind", &x.idKind)
+	num("identity.record", &x.idRecord.ints)
+	add("identity.kind", &x.idKind.flat)
 	lst("identity.up", &x.up)
 	lst("identity.down", &x.down)
 	lst("identity.act-as", &x.mayAct)
@@ -621,19 +647,19 @@ func (x *Index) sections() []section {
 	lst("place.grants", &x.onPlace)
 	lst("place.denials", &x.denialOn)
 	lst("rail.at", &x.railsAt)
-	num("grant.set", &x.grantSet)
-	num("grant.to", &x.grantTo)
-	num("grant.role", &x.grantRole)
-	add("grant.kind", &x.grantKind)
+	num("grant.set", &x.grantSet.ints)
+	num("grant.to", &x.grantTo.ints)
+	num("grant.role", &x.grantRole.ints)
+	add("grant.kind", &x.grantKind.flat)
 	num("grant.slots", (*ints)(&x.grantSlots))
 	lst("role.grants", &x.ofRole)
 	num("role.set", &x.roleSet)
 	num("denial.set", &x.denialSet)
-	add("denial.kind", &x.denialKind)
+	add("denial.kind", &x.denialKind.flat)
 	lst("denial.spans", &x.denialSpans)
 	lst("denial.to", &x.denialTo)
 	lst("denial.unless", &x.denialBut)
-	num("rail.set", &x.railSet)
+	num("rail.set", &x.railSet.ints)
 	lst("rail.unless", &x.railBut)
 	num("ceiling.set", &x.ceilSet)
 	lst("ceiling.on", &x.ceilOn)
@@ -716,7 +742,7 @@ func (x *Index) settle() {
 			x.crowds[i] = uint32(n)
 		}
 	}
-	for i, k := range x.idKind {
+	for i, k := range x.idKind.flat {
 		if k&bypass != 0 {
 			x.masters = append(x.masters, uint32(i))
 		}

@@ -288,7 +288,7 @@ func (x *Index) effective(s *scratch, id uint32, ctx model.Context) Access {
 	refused, perhaps := make(access.Set, words), make(access.Set, words)
 	x.onHere(s, func(_ int, grant, set uint32) {
 		met := model.True
-		if x.grantKind[grant] != always {
+		if x.grantKind.at(int(grant)) != always {
 			met, _ = x.grants.at(int(grant)).Condition().Eval(ctx)
 		}
 		switch met {

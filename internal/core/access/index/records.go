@@ -13,7 +13,7 @@ func (x *Index) places() int {
 	if x.more == nil {
 		return len(x.patterns)
 	}
-	return len(x.patterns) + len(x.more.places)
+	return len(x.patterns) + x.more.places.len()
 }
 
 // Semantics says how the source's rules differ from the common list.

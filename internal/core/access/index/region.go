@@ -22,7 +22,7 @@ func (x *Index) bounds(span uint32) (from, to uint32) {
 // spansOf returns the spans of a place.
 func (x *Index) spansOf(place int) ints {
 	if n := len(x.patterns); place >= n {
-		return x.span.of(int(x.more.placeSpans[place-n]))
+		return x.span.of(int(x.more.placeSpans.at(place - n)))
 	}
 	return x.span.of(place)
 }

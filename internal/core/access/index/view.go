@@ -1,6 +1,7 @@
 package index
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"iter"
@@ -19,8 +20,8 @@ var ErrUnknown = errors.New("not in the estate")
 // A view is an index whose columns are those of the estate before, but for the few lists that
 // the edit reaches. A column of lists (lists) can carry edits beside itself: a map from a number
 // to the list that stands in its place, so editing one list of three hundred thousand copies
-// that one. Columns with one number a grant or an identity are copied whole, which is a copy of
-// bytes.
+// that one. Columns with one number a grant or an identity, and what is new, are in pages, of which
+// those are copied that the edit reaches (paged).
 //
 // Nothing is renumbered. What goes keeps its number and is taken out of the lists that lead to
 // it; a grant that goes gives the empty set, an identity that goes is no longer known. What
@@ -40,13 +41,14 @@ var ErrUnknown = errors.New("not in the estate")
 
 // added is what an edited view knows beside the columns. Its numbers go on behind theirs.
 type added struct {
-	ids        []model.ID
+	ids        paged[model.ID]
 	idNumber   layered[string, uint32]
 	roles      layered[string, int] // numbers of records, of roles that the edit changed or brought
-	places     []model.PathPattern
+	places     paged[model.PathPattern]
 	placeAt    layered[model.PathPattern, uint32]
 	placesOn   layered[uint32, []uint32] // by the node that they hang on
-	placeSpans []uint32                  // of each new place: which list of spans
+	placeSpans paged[uint32]             // of each new place: which list of spans
+	sets       paged[*rights]            // numbered behind the others
 	lists      int                       // how many lists of spans there are
 	labels     layered[labelPlace, uint32]
 	deniesGone layered[uint32, bool]
@@ -79,9 +81,8 @@ type editor struct {
 // With returns a view of the estate as it would be by an edit, which shares what the edit
 // does not reach. Numbers stay what they are, new ones follow. Views can be edited again.
 //
-// It costs copies of the columns of grants and what the edit reaches: for a role all grants
-// of it, for an identity that goes all that is granted to it. What an edit names must be
-// there: [ErrUnknown].
+// It costs what the edit reaches, and little besides: for a role all grants of it, for an identity that
+// goes all that is granted to it. What an edit names must be there: [ErrUnknown].
 func (x *Index) With(d access.Edit) (*Index, error) {
 	e := x.editor(&d)
 	if err := e.edit(); err != nil {
@@ -98,14 +99,16 @@ func (x *Index) editor(d *access.Edit) *editor {
 		v.more = &m
 	}
 	m := v.more
-	m.ids, m.places, m.placeSpans = slices.Clip(m.ids), slices.Clip(m.places), slices.Clip(m.placeSpans)
+	m.ids.edit()
+	m.places.edit()
+	m.placeSpans.edit()
+	m.sets.edit()
 	for _, l := range m.maps() {
 		l.fork()
 	}
 	for l := range v.editable() {
 		l.edit()
 	}
-	v.setOff, v.setWord, v.setBits = slices.Clip(v.setOff), slices.Clip(v.setWord), slices.Clip(v.setBits)
 	v.identities.edit()
 	v.roles.edit()
 	v.grants.edit()
@@ -113,10 +116,12 @@ func (x *Index) editor(d *access.Edit) *editor {
 	v.denials.edit()
 	v.ceils.edit()
 	v.guardrails.edit()
-	v.idRecord, v.idKind = slices.Clone(v.idRecord), slices.Clone(v.idKind)
-	v.grantSet, v.grantTo, v.grantRole, v.grantKind = slices.Clone(v.grantSet), slices.Clone(v.grantTo),
-		slices.Clone(v.grantRole), slices.Clone(v.grantKind)
-	v.railSet, v.denialKind = slices.Clone(v.railSet), slices.Clone(v.denialKind)
+	for _, c := range []*numbers{&v.idRecord, &v.grantSet, &v.grantTo, &v.grantRole, &v.railSet} {
+		c.edit()
+	}
+	for _, c := range []*marks{&v.idKind, &v.grantKind, &v.denialKind} {
+		c.edit()
+	}
 	return &editor{v, x, d, filler{v, map[model.PermissionPattern]access.Set{}}}
 }
 
@@ -263,18 +268,18 @@ func (e *editor) id(id model.ID) uint32 {
 	if n, ok := e.Number(id); ok {
 		return uint32(n)
 	}
-	n := uint32(len(e.idKind))
-	e.more.ids = append(e.more.ids, id)
+	n := uint32(e.idKind.len())
+	e.more.ids.push(id)
 	e.more.idNumber.put(id.String(), n)
-	e.idKind = append(e.idKind, byte(slices.Index(kinds, id.Kind)))
-	e.idRecord.grow(none)
+	e.idKind.push(byte(slices.Index(kinds, id.Kind)))
+	e.idRecord.push(none)
 	return n
 }
 
 func (e *editor) putIdentity(i *model.Identity) {
 	n := e.id(i.ID)
 	e.idRecord.put(int(n), uint32(e.identities.push(i)))
-	e.idKind[n] &^= absent
+	e.idKind.put(int(n), e.idKind.at(int(n))&^absent)
 }
 
 func (e *editor) dropIdentity(id model.ID) error {
@@ -283,7 +288,7 @@ func (e *editor) dropIdentity(id model.ID) error {
 		return fmt.Errorf("%s: %w", id, ErrUnknown)
 	}
 	e.idRecord.put(n, none)
-	e.idKind[n] |= absent
+	e.idKind.put(n, e.idKind.at(n)|absent)
 	for _, g := range e.GrantsTo(id) {
 		e.dropGrant(uint32(g))
 	}
@@ -382,10 +387,10 @@ func (e *editor) putGrant(g *model.Grant) {
 	if len(g.When.Labels) > 0 {
 		kind |= labelled
 	}
-	e.grantSet.grow(set)
-	e.grantTo.grow(to)
-	e.grantRole.grow(role)
-	e.grantKind = append(e.grantKind, kind)
+	e.grantSet.push(set)
+	e.grantTo.push(to)
+	e.grantRole.push(role)
+	e.grantKind.push(kind)
 	e.more.come.put(g.ID, append(slices.Clip(e.more.come.at(g.ID)), n))
 	e.ending(endsGrants, g.Condition(), n)
 	for _, on := range g.Where {
@@ -470,14 +475,15 @@ func (e *editor) leads(name string, changed map[string]bool, of func(string) (mo
 
 // set adds a set of rights and returns its number.
 func (e *editor) set(s access.Set) uint32 {
-	n := uint32(e.setOff.len() - 1)
+	own := &rights{}
 	for w, v := range s {
 		if v != 0 {
-			e.setWord.grow(uint32(w))
-			e.setBits = append(e.setBits, packLongs([]uint64{v})...)
+			own.word.grow(uint32(w))
+			own.bits = binary.LittleEndian.AppendUint64(own.bits, v)
 		}
 	}
-	e.setOff.grow(uint32(e.setWord.len()))
+	n := uint32(e.sets())
+	e.more.sets.push(own)
 	return n
 }
 
@@ -491,12 +497,12 @@ func (e *editor) putPlace(on model.PathPattern) uint32 {
 	if at, ok := on.Anchor(); ok {
 		node, _ = e.nearest(at)
 	}
-	n := uint32(len(e.patterns) + len(e.more.places))
+	n := uint32(len(e.patterns) + e.more.places.len())
 	spans := e.spansOfPattern(on)
-	e.more.places = append(e.more.places, on)
+	e.more.places.push(on)
 	e.more.placeAt.put(on, n)
 	e.more.placesOn.put(node, append(slices.Clip(e.more.placesOn.at(node)), n))
-	e.more.placeSpans = append(e.more.placeSpans, e.list(spans))
+	e.more.placeSpans.push(e.list(spans))
 	for _, l := range []*lists{&e.onPlace, &e.denialOn, &e.railsAt} {
 		l.put(int(n), nil)
 	}
@@ -523,7 +529,7 @@ func (e *editor) spansUnder(place uint32, on model.PathPattern, c model.Conditio
 		return n
 	}
 	if n := len(e.patterns); int(place) >= n {
-		return e.more.placeSpans[int(place)-n]
+		return e.more.placeSpans.at(int(place) - n)
 	}
 	return place
 }
@@ -553,7 +559,7 @@ func (e *editor) dropDenial(i int, d *model.Denial) {
 func (e *editor) putDenial(d *model.Denial) {
 	n := uint32(e.denials.push(d))
 	e.denialSet = e.denialSet.with(e.set(e.filler.of([]model.Rights{d.Rights})))
-	e.denialKind = append(e.denialKind, byte(kindOf(d.When)))
+	e.denialKind.push(byte(kindOf(d.When)))
 	e.ending(endsDenials, d.When, n)
 	var to, but, spans []uint32
 	for _, id := range d.To {
@@ -615,7 +621,7 @@ func (e *editor) dropGuardrails(id string) bool {
 
 func (e *editor) putGuardrail(g *model.Guardrail) {
 	n := uint32(e.guardrails.push(g))
-	e.railSet = e.railSet.with(e.set(e.filler.but(g.Rights)))
+	e.railSet.push(e.set(e.filler.but(g.Rights)))
 	var but []uint32
 	for _, id := range g.Unless {
 		but = append(but, e.id(id))

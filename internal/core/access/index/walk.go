@@ -165,9 +165,10 @@ func (p *prepared) behind(n uint32) *later {
 func (p *prepared) wordsOf(n int) (set words, mask []uint64) {
 	x := p.x
 	mask = make([]uint64, (x.words()+63)/64)
-	for i := int(x.setOff.at(n)); i < int(x.setOff.at(n+1)); i++ {
-		at := uint16(x.setWord.at(i))
-		set.at, set.bits = append(set.at, at), append(set.bits, x.setBits.at(i))
+	r := x.rightsOf(n)
+	for i := range r.word.len() {
+		at := uint16(r.word.at(i))
+		set.at, set.bits = append(set.at, at), append(set.bits, r.bits.at(i))
 		mask[at>>6] |= 1 << (at & 63)
 	}
 	return set, mask
@@ -322,7 +323,7 @@ func (x *Index) prepare(mode Mode) *prepared {
 					p.uniform[i/64] = -1
 				}
 			}
-			for s := range x.setOff.len() - 1 {
+			for s := range x.sets() {
 				set, mask := p.wordsOf(s)
 				p.sets, p.masks = append(p.sets, set), append(p.masks, mask)
 			}
@@ -396,7 +397,7 @@ func (p *prepared) denies(i uint32) []uint64 {
 		return *v
 	}
 	var out []uint64
-	if p.x.denialKind[i] == always || p.mode == Certain {
+	if p.x.denialKind.at(int(i)) == always || p.mode == Certain {
 		for places, j := p.x.denialSpans.of(int(i)), 0; j < places.len(); j++ {
 			out = p.on(out, places.at(j), refuses, p.x.denialSet.at(int(i)))
 		}

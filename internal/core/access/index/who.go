@@ -52,8 +52,8 @@ func (x *Index) below(c *crowd, to uint32) []uint32 {
 		queue = append(queue, to)
 	}
 	if k := x.kind(to); k == model.Everyone || k == model.SignedIn {
-		for i := range x.idKind {
-			if visited[i] != round && x.idKind[i]&absent == 0 && slices.Contains(crowds(x.kind(uint32(i))), k) {
+		for i := range x.idKind.len() {
+			if visited[i] != round && x.idKind.at(int(i))&absent == 0 && slices.Contains(crowds(x.kind(uint32(i))), k) {
 				visited[i] = round
 				queue = append(queue, uint32(i))
 			}
@@ -97,7 +97,9 @@ func (c *crowd) each(yield func(id uint32)) {
 }
 
 // kind returns the kind of an identity's number.
-func (x *Index) kind(id uint32) model.IdentityKind { return kinds[x.idKind[id]&^(bypass|absent)] }
+func (x *Index) kind(id uint32) model.IdentityKind {
+	return kinds[x.idKind.at(int(id))&^(bypass|absent)]
+}
 
 // Who returns every identity but groups that may use a permission at a path, in the
 // order of their numbers, and what the crowds of everyone and signed-in may. Nothing
@@ -122,7 +124,7 @@ func (x *Index) who(p model.Permission, path model.Path, groups bool) []Holder {
 				continue
 			}
 			met := model.True
-			if x.grantKind[g] != always {
+			if x.grantKind.at(int(g)) != always {
 				met, _ = x.grants.at(g).Condition().Eval(ctx)
 			}
 			switch met {
@@ -299,7 +301,7 @@ func (x *Index) OnPath(path model.Path) []int {
 // MetAt returns whether the condition of a grant is met at a path, as far as the labels of the path tell.
 func (x *Index) MetAt(g int, path model.Path) model.Truth {
 	ctx := model.Context{}
-	if x.grantKind[g] != always {
+	if x.grantKind.at(int(g)) != always {
 		ctx.Labels, _ = x.labelsOf(x.nearest(path))
 	}
 	return x.metBy(g, ctx)
@@ -307,7 +309,7 @@ func (x *Index) MetAt(g int, path model.Path) model.Truth {
 
 // metBy returns whether the condition of a grant is met by what is known of a call.
 func (x *Index) metBy(g int, ctx model.Context) model.Truth {
-	if x.grantKind[g] == always {
+	if x.grantKind.at(int(g)) == always {
 		return model.True
 	}
 	met, _ := x.grants.at(g).Condition().Eval(ctx)

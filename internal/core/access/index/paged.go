@@ -1,0 +1,129 @@
+package index
+
+import (
+	"encoding/binary"
+	"slices"
+)
+
+// paged is a list of which views change a few values or add some at its end. A view has the pages of the one
+// before, but for those that it writes to, which it copies: so one of three hundred thousand values costs a list
+// of pages, and thousands of drafts that stand on each other as many of those and no column each (a persistent
+// array: a tree of two levels, of which the way to what changes is copied; Driscoll et al., Making data structures
+// persistent, JCSS 38, 1989). The zero paged is empty, and not to be written to.
+type paged[T any] struct {
+	pages [][]T
+	own   []bool // which pages are no other's
+	bits  int    // a page has 1<<bits values
+	n     int
+}
+
+const (
+	fewBits  = 8  // of a page of values of the model
+	byteBits = 12 // and of one of bytes: 4 KB
+)
+
+// pagesOf puts bytes that nobody changes into pages.
+func pagesOf(flat []byte) paged[byte] {
+	return paged[byte]{pages: slices.AppendSeq([][]byte{}, slices.Chunk(flat, 1<<byteBits)), bits: byteBits, n: len(flat)}
+}
+
+// edit makes one to write to. What it was before is not written to any more.
+func (p *paged[T]) edit() {
+	if p.bits == 0 {
+		p.bits = fewBits
+	}
+	p.pages, p.own = slices.Clone(p.pages), make([]bool, len(p.pages))
+}
+
+func (p *paged[T]) len() int { return p.n }
+
+func (p *paged[T]) at(i int) T { return p.pages[i>>p.bits][i&(1<<p.bits-1)] }
+
+// page returns the page of a value, to write to.
+func (p *paged[T]) page(i int) []T {
+	n := i >> p.bits
+	if !p.own[n] {
+		p.pages[n], p.own[n] = slices.Clone(p.pages[n]), true
+	}
+	return p.pages[n][i&(1<<p.bits-1):]
+}
+
+// push adds values at the end, all on one page.
+func (p *paged[T]) push(v ...T) {
+	n := p.n >> p.bits
+	switch {
+	case n == len(p.pages):
+		p.pages, p.own = append(p.pages, nil), append(p.own, true)
+	case !p.own[n]:
+		p.pages[n], p.own[n] = slices.Clone(p.pages[n]), true
+	}
+	p.pages[n] = append(p.pages[n], v...)
+	p.n += len(v)
+}
+
+// numbers is a column of 32-bit numbers that views may edit.
+type numbers struct {
+	ints             // of the estate
+	view paged[byte] // of a view; no pages: of none
+}
+
+func (c *numbers) edit() {
+	if c.view.pages == nil {
+		c.view = pagesOf(c.ints)
+	}
+	c.view.edit()
+}
+
+func (c *numbers) len() int {
+	if c.view.pages == nil {
+		return c.ints.len()
+	}
+	return c.view.n / 4
+}
+
+func (c *numbers) at(i int) uint32 {
+	if c.view.pages == nil {
+		return c.ints.at(i)
+	}
+	return c.edited(i)
+}
+
+func (c *numbers) edited(i int) uint32 {
+	page := c.view.pages[i>>(byteBits-2)]
+	return binary.LittleEndian.Uint32(page[4*i&(1<<byteBits-1):])
+}
+
+func (c *numbers) put(i int, v uint32) { binary.LittleEndian.PutUint32(c.view.page(4*i), v) }
+func (c *numbers) push(v uint32) {
+	c.view.push(byte(v), byte(v>>8), byte(v>>16), byte(v>>24))
+}
+
+// marks is a column of bytes that views may edit.
+type marks struct {
+	flat []byte      // of the estate
+	view paged[byte] // of a view; no pages: of none
+}
+
+func (c *marks) edit() {
+	if c.view.pages == nil {
+		c.view = pagesOf(c.flat)
+	}
+	c.view.edit()
+}
+
+func (c *marks) len() int {
+	if c.view.pages == nil {
+		return len(c.flat)
+	}
+	return c.view.n
+}
+
+func (c *marks) at(i int) byte {
+	if c.view.pages == nil {
+		return c.flat[i]
+	}
+	return c.view.at(i)
+}
+
+func (c *marks) put(i int, v byte) { c.view.page(i)[0] = v }
+func (c *marks) push(v byte)       { c.view.push(v) }

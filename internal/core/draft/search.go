@@ -779,7 +779,7 @@ func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth 
 	}
 	again(may)
 	for i, c := range all {
-		if (may&^must).has(i) && c.class != risk.Used {
+		if (may &^ must).has(i) && c.class != risk.Used {
 			again(must | 1<<i)
 			again(may &^ (lies[i] &^ must)) // without it, and what holds it: what a wide place hides comes out
 		}

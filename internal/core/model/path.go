@@ -579,3 +579,13 @@ func (p Path) AppendLast(dst []byte) []byte {
 	text := printPath(p.c[strings.LastIndexByte(p.c, sep):])
 	return append(dst, text[1:]...)
 }
+
+// AppendLiteral appends the canonical form of p's last segment up to its first '*': what every node that p matches
+// begins with there. It is not for patterns that end in '**'.
+func (p PathPattern) AppendLiteral(dst []byte) []byte {
+	last := p.c[strings.LastIndexByte(p.c, sep):]
+	if i := strings.IndexByte(last, star); i >= 0 {
+		last = last[:i]
+	}
+	return append(dst, printPath(last)[1:]...)
+}

@@ -1,6 +1,7 @@
 package model_test
 
 import (
+	"bytes"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -436,5 +437,44 @@ func TestPlainPaths(t *testing.T) {
 		if short != long || (err == nil) != (lerr == nil) {
 			t.Fatalf("%q: %v, %v; the long way %v, %v", s, short, err, long, lerr)
 		}
+	}
+}
+
+// What a pattern matches begins, in its last segment, with what the pattern says there before its first star.
+func TestAppendLiteral(t *testing.T) {
+	for _, c := range []struct{ pattern, want string }{
+		{"/s/box:a*", "box:a"}, {"/s/box:*", "box:"}, {"/s/b*:a", "b"}, {"/s/*", ""}, {"/s/box:a", "box:a"},
+		{"/s/box:a%2Ab*", "box:a%2Ab"}, {"/s/box:a%2Fb*c", "box:a%2Fb"}, {"/s/box:%20*", "box:%20"}, {"/s/more*", "more"},
+		{"/*", ""}, {"/s/box:%C3%A9*", "box:%C3%A9"},
+	} {
+		if got := string(model.MustPathPattern(c.pattern).AppendLiteral([]byte("x"))); got != "x"+c.want {
+			t.Errorf("%s: %q, wanted %q", c.pattern, got, "x"+c.want)
+		}
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	matched := 0
+	for range 200_000 {
+		var path, pattern strings.Builder
+		for range 1 + r.IntN(2) {
+			seg := make([]string, 1+r.IntN(3))
+			for i := range seg {
+				seg[i] = []string{"a", "b", "%2A", "%25", "%3A", ":", "%E9", "%FE"}[r.IntN(8)]
+			}
+			path.WriteString("/" + strings.Join(seg, ""))
+			seg[r.IntN(len(seg))] = "*"
+			pattern.WriteString("/" + strings.Join(seg, ""))
+		}
+		p, err := model.ParsePath(path.String())
+		on, e := model.ParsePathPattern(pattern.String())
+		if err != nil || e != nil || !on.Matches(p) {
+			continue
+		}
+		matched++
+		if last := p.AppendLast(nil); !bytes.HasPrefix(last, on.AppendLiteral(nil)) {
+			t.Fatalf("%s matches %s, which begins with %q and not with %q", on, p, last, on.AppendLiteral(nil))
+		}
+	}
+	if matched < 10_000 {
+		t.Fatalf("only %d matched", matched)
 	}
 }

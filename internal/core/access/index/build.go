@@ -1,6 +1,7 @@
 package index
 
 import (
+	"bytes"
 	"cmp"
 	"errors"
 	"maps"
@@ -738,15 +739,17 @@ func (x *Index) spansLike(on model.PathPattern, node uint32, path func(int) mode
 	if node != none {
 		depth = path(int(node)).Depth()
 	}
+	var literal []byte
 	for _, prefix := range prefixes[depth:] {
 		var next []uint32
+		literal = prefix.AppendLiteral(literal[:0]) // which few of thousands beside each other begin with
 		for _, up := range level {
 			from, to := 0, x.nodeParent.len()
 			if up != none {
 				from, to = int(up)+1, int(x.nodeEnd.at(int(up)))
 			}
 			for n := from; n < to; n = int(x.nodeEnd.at(n)) {
-				if prefix.Matches(path(n)) {
+				if bytes.HasPrefix(x.nodeSeg.at(n), literal) && prefix.Matches(path(n)) {
 					next = append(next, uint32(n))
 				}
 			}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"iter"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 
@@ -242,12 +241,16 @@ func (x *Index) Identity(id model.ID) (model.Identity, bool) {
 
 // Path returns the path of a node's number.
 func (x *Index) Path(n int) model.Path {
-	var segs []string
+	var nodes [32]uint32
+	var room [256]byte
+	up, text := nodes[:0], room[:0]
 	for i := uint32(n); i != none; i = x.nodeParent.at(int(i)) {
-		segs = append(segs, string(x.nodeSeg.at(int(i))))
+		up = append(up, i)
 	}
-	slices.Reverse(segs)
-	p, err := model.ParsePath("/" + strings.Join(segs, "/"))
+	for _, i := range slices.Backward(up) {
+		text = append(append(text, '/'), x.nodeSeg.at(int(i))...)
+	}
+	p, err := model.ParsePath(string(text))
 	if err != nil {
 		x.bad.Store(true)
 	}

@@ -311,7 +311,14 @@ func (x *Index) Nearest(p model.Path) (model.Path, bool) {
 	if !ok {
 		return model.Path{}, false
 	}
-	return x.Path(int(n)), true
+	depth := 0
+	for ; n != none; n = x.nodeParent.at(int(n)) {
+		depth++
+	}
+	for range p.Depth() - depth {
+		p, _ = p.Parent()
+	}
+	return p, true
 }
 
 // Around returns the numbers of the nodes at and below the deepest one of the inventory at or above p; false where

@@ -30,7 +30,7 @@ func (h *history) where(day usage.Day) *seen {
 		return h.seen
 	}
 	s := &seen{day: day, at: map[model.Path][]int{}}
-	for perm, u := range h.perms {
+	for perm, u := range h.perms() {
 		for at, days := range u.at {
 			up, ok := at.Parent()
 			if ok && !slices.Contains(s.at[up], perm) && days.Any(day-365, day) {

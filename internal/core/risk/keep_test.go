@@ -11,6 +11,34 @@ import (
 	"clipfence/internal/core/usage"
 )
 
+// TestLaid: what a past says does not hang on how much of it is in maps at a time.
+func TestLaid(t *testing.T) {
+	x := estate(t)
+	uses := usage.ListOf(walk(rand.New(rand.NewPCG(6, 6)), .02)...)
+	p, few := NewPast(x, nil, uses, now-399, now, allowed), NewPast(x, nil, uses, now-399, now, allowed)
+	few.most = 1
+	a, err := Learn(p, now, everything{x: x}, nil).Keep(p)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := Learn(few, now, everything{x: x}, nil).Keep(few)
+	if err != nil || string(a) != string(b) {
+		t.Errorf("other things were learned: %v", err)
+	}
+	if len(p.laid) < 30 || len(few.laid) != 1 {
+		t.Errorf("of %d and %d there are maps", len(p.laid), len(few.laid))
+	}
+	for i := range 40 {
+		id := model.MustID(fmt.Sprint("person/p", i))
+		for perm := range x.Numbers() {
+			if p.Used(id, perm) != few.Used(id, perm) || fmt.Sprint(p.Parts(id, perm, now, Old)) !=
+				fmt.Sprint(few.Parts(id, perm, now, Old)) {
+				t.Fatalf("%s, permission %d: other parts", id, perm)
+			}
+		}
+	}
+}
+
 // TestKept: what was learned says the same after it was written down and read again, to the last
 // digit, about a past that was not learned from anew.
 func TestKept(t *testing.T) {

@@ -267,7 +267,7 @@ const mostOthers = 60
 
 // between reports whether a permission was used on some days.
 func (h *history) between(perm int, from, to usage.Day) bool {
-	if u := h.perms[perm]; u != nil {
+	if u := h.perms()[perm]; u != nil {
 		for _, days := range u.at {
 			if days.Any(from, to) {
 				return true
@@ -299,7 +299,7 @@ func (p *Past) count(ids []model.ID, now usage.Day, landmarks []usage.Day, grant
 		for perm, g := range held {
 			if !p.blind(perm, &g) {
 				hold[perm]++
-				if h.perms[perm] != nil {
+				if h.used(perm) {
 					use[perm]++
 					does = append(does, perm)
 				}
@@ -372,7 +372,7 @@ func (m *Model) learn(p *Past, id model.ID, from, to, now usage.Day, granted Gra
 		parts := g.Clip(p.Parts(id, perm, from, tenure))
 		hidden, cover := p.covered(h, id, perm, from, g)
 		needed, felt := make([]need, len(parts)), make([]need, len(hidden))
-		if u := h.perms[perm]; u != nil {
+		if u := h.perms()[perm]; u != nil {
 			for at, days := range u.at {
 				if !days.Any(from+1, to) || g.hid(at) {
 					continue

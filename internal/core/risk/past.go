@@ -14,8 +14,19 @@ import (
 )
 
 // A Past is who used what where and when. It is not for several goroutines.
+//
+// Most questions are about one identity and its peers, and there may be ten million uses: so a past keeps of each
+// its node, permission and identity, and the maps that questions go by are made of an identity's when it is asked
+// about, and are kept of those that were asked about lately.
 type Past struct {
 	x     *index.Index
+	uses  *usage.Uses
+	last  usage.Day    // of the uses that count
+	nodes []model.Path // of use
+	laid  []*history   // whose uses are in maps, the first that was asked about first
+	rows  int          // how many uses those have
+	most  int          // how many they may have: see mostLaid
+
 	were  *usage.Inventory  // which nodes there were; may be nil
 	ever  map[int]usage.Day // of each permission, the first day on which anybody used it
 	who   map[model.ID]*history
@@ -43,7 +54,10 @@ type inside struct {
 // history is what one identity used.
 type history struct {
 	id    model.ID
-	perms map[int]*used
+	past  *Past
+	rows  []row
+	list  []uint32          // the permissions, in order
+	laid  map[int]*used     // see perms; nil: they are not
 	peers map[*history]bool // who is in a group with it; nil: nobody asked, see near
 	doing *doing            // the last answer of known
 	seen  *seen             // the last answer of where
@@ -59,15 +73,54 @@ type history struct {
 // used is where one permission was used.
 type used struct{ at map[model.Path]usage.Days } // by the node that holds the path
 
+// row is a use by its numbers.
+type row struct{ perm, node, use uint32 }
+
+// mostLaid is of so many uses at most that maps are kept, of one identity at least.
+const mostLaid = 1_000_000
+
+// perms returns where somebody used what.
+func (h *history) perms() map[int]*used {
+	if h.laid != nil || len(h.rows) == 0 {
+		return h.laid
+	}
+	p := h.past
+	h.laid = make(map[int]*used, len(h.list))
+	for _, r := range h.rows {
+		s := h.laid[int(r.perm)]
+		if s == nil {
+			s = &used{map[model.Path]usage.Days{}}
+			h.laid[int(r.perm)] = s
+		}
+		at := p.nodes[r.node]
+		s.at[at] = s.at[at].Union(p.uses.Days(int(r.use)).Until(p.last))
+	}
+	p.laid, p.rows = append(p.laid, h), p.rows+len(h.rows)
+	for p.rows > p.most && len(p.laid) > 1 {
+		first := p.laid[0]
+		p.laid, p.rows = p.laid[1:], p.rows-len(first.rows)
+		first.laid, first.doing, first.seen, first.counted.of = nil, nil, nil, nil
+	}
+	return h.laid
+}
+
+// used reports whether a permission was ever used.
+func (h *history) used(perm int) bool {
+	_, is := slices.BinarySearch(h.list, uint32(perm))
+	return is
+}
+
 // NewPast reads a past from uses, up to a day; counts says which show a need, by index, which a call that was
 // refused does as well where it was refused because access was taken that is needed; and were, which may be nil, which
 // nodes there were that are gone.
 func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, last usage.Day,
 	counts func(i int, u *usage.Use) bool) *Past {
-	p := &Past{x: x, were: were, ever: map[int]usage.Day{},
+	p := &Past{x: x, uses: uses, last: last, most: mostLaid, were: were, ever: map[int]usage.Day{},
 		who: map[model.ID]*history{}, mute: map[model.ID]*history{}, crews: map[model.ID]*Crew{},
 		first: first, holds: map[inside]int{}, blinds: map[hidden]bool{},
 		stands: map[model.Path]model.PathPattern{}, then: map[usage.Day]map[int]float64{}}
+	number := map[model.Path]uint32{}
+	var h *history
 	for i, u := range uses.All() {
 		perm, ok := x.PermNumber(u.Permission)
 		if !ok || !counts(i, &u) {
@@ -77,21 +130,26 @@ func NewPast(x *index.Index, were *usage.Inventory, uses *usage.Uses, first, las
 		if days.Count() == 0 {
 			continue
 		}
-		h := p.who[u.Principal()]
-		if h == nil {
-			h = &history{id: u.Principal(), perms: map[int]*used{}}
-			p.who[u.Principal()] = h
-		}
-		s := h.perms[perm]
-		if s == nil {
-			s = &used{map[model.Path]usage.Days{}}
-			h.perms[perm] = s
+		if who := u.Principal(); h == nil || h.id != who { // mostly one after the other
+			if h = p.who[who]; h == nil {
+				h = &history{id: who, past: p}
+				p.who[who] = h
+			}
 		}
 		if on, some := p.ever[perm]; !some || days.First() < on {
 			p.ever[perm] = days.First()
 		}
 		at := p.Node(u.Path)
-		s.at[at] = s.at[at].Union(days)
+		n, known := number[at]
+		if !known {
+			n = uint32(len(p.nodes))
+			number[at], p.nodes = n, append(p.nodes, at)
+		}
+		h.rows, h.list = append(h.rows, row{uint32(perm), n, uint32(i)}), append(h.list, uint32(perm))
+	}
+	for _, h := range p.who { // thousands, so without the room to grow
+		slices.Sort(h.list)
+		h.rows, h.list = append([]row(nil), h.rows...), append([]uint32(nil), slices.Compact(h.list)...)
 	}
 	return p
 }
@@ -132,16 +190,16 @@ func (p *Past) of(id model.ID) *history {
 // Days returns on which days somebody used a permission on a node.
 func (p *Past) Days(id model.ID, perm int, node model.Path) usage.Days {
 	h := p.who[id]
-	if h == nil || h.perms[perm] == nil {
+	if h == nil || !h.used(perm) {
 		return usage.Days{}
 	}
-	return h.perms[perm].at[node]
+	return h.perms()[perm].at[node]
 }
 
 // Used reports whether somebody ever used a permission.
 func (p *Past) Used(id model.ID, perm int) bool {
 	h := p.who[id]
-	return h != nil && h.perms[perm] != nil
+	return h != nil && h.used(perm)
 }
 
 // Node returns the node of the inventory that holds a path, or held it: what was used on something
@@ -229,8 +287,8 @@ func (p *Past) doers(h *history, perm int) []*history {
 	if h.does == nil {
 		h.does = map[int][]*history{}
 		for o := range p.near(h) {
-			for perm := range o.perms {
-				h.does[perm] = append(h.does[perm], o)
+			for _, perm := range o.list {
+				h.does[int(perm)] = append(h.does[int(perm)], o)
 			}
 		}
 		if p.asked = append(p.asked, h); len(p.asked) > mostAsked {
@@ -657,7 +715,7 @@ func (p *Past) Season(id model.ID, day usage.Day) (from, to usage.Day, ok bool) 
 
 // all returns the days on which anything was done, up to one.
 func (h *history) all(day usage.Day) (all usage.Days) {
-	for _, u := range h.perms {
+	for _, u := range h.perms() {
 		for _, days := range u.at {
 			all = all.Union(days.Until(day))
 		}
@@ -706,7 +764,7 @@ func newest(at map[model.Path]usage.Days) map[family]usage.Day {
 
 // before returns where a permission was used up to a day.
 func (h *history) before(perm int, day usage.Day) map[model.Path]usage.Days {
-	u := h.perms[perm]
+	u := h.perms()[perm]
 	if u == nil {
 		return nil
 	}
@@ -721,7 +779,7 @@ func (h *history) before(perm int, day usage.Day) map[model.Path]usage.Days {
 
 // days returns on how many days a permission was used up to one.
 func (h *history) days(perm int, day usage.Day) int {
-	u := h.perms[perm]
+	u := h.perms()[perm]
 	if u == nil {
 		return 0
 	}
@@ -755,7 +813,7 @@ func (h *history) silent(day usage.Day) *silent {
 		return h.silence
 	}
 	last := usage.Day(-1 << 20)
-	for _, u := range h.perms {
+	for _, u := range h.perms() {
 		for _, days := range u.at {
 			if l, ok := days.Until(day).Last(); ok {
 				last = max(last, l)
@@ -785,7 +843,7 @@ func (h *history) comeback(day usage.Day) (Part, bool) {
 // again reports whether anything was done from one day to another, both included, but where no log showed it that was
 // switched on after what was held.
 func (h *history) again(from, to usage.Day, held map[int]Held) bool {
-	for perm, u := range h.perms {
+	for perm, u := range h.perms() {
 		g := held[perm]
 		for at, days := range u.at {
 			if days.Any(from, to) && !g.hid(at) {
@@ -823,7 +881,7 @@ func (p *Past) peers(h *history, doers []*history, perm int, day usage.Day, had 
 		if p.x.Level(perm) >= model.Administer && o.days(perm, day) < FewDays { // calls in a burst
 			continue
 		}
-		for at, days := range o.perms[perm].at {
+		for at, days := range o.perms()[perm].at {
 			if _, mine := had[at]; !mine && days.Any(day-365, day) {
 				n[at]++
 			}
@@ -925,7 +983,7 @@ func (p *Past) known(h *history, day usage.Day) *doing {
 	at, around := map[model.Path]usage.Days{}, map[model.Path]usage.Days{}
 	began := usage.Day(1 << 30) // the first day on which it was seen
 	entered, begun := map[model.Path]usage.Day{}, map[int]usage.Day{}
-	for perm, u := range h.perms {
+	for perm, u := range h.perms() {
 		for n, days := range u.at {
 			if first := days.First(); first <= day {
 				began = min(began, first)

@@ -163,7 +163,7 @@ func TestLearn(t *testing.T) {
 		for id, h := range after.who {
 			parts := p.Parts(id, perm, then, Old)
 			hit := make([]bool, len(parts))
-			for at, days := range h.perms[perm].at {
+			for at, days := range h.perms()[perm].at {
 				if days.Between(then+1, now).Count() > 0 {
 					hit[slices.IndexFunc(parts, func(q Part) bool { return q.Holds(at) })] = true
 				}

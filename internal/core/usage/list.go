@@ -111,6 +111,9 @@ func (u *Uses) At(i int) Use {
 	return out
 }
 
+// Days returns the days of a use by its place in the order.
+func (u *Uses) Days(i int) Days { return u.rows[i].days(u.words) }
+
 // countsAt reads counts that [Gather.pack] wrote.
 func countsAt(all string, at uint32) Counts {
 	var head [binary.MaxVarintLen64]byte

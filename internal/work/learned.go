@@ -34,7 +34,7 @@ import (
 // that was changed since, and by nothing else.
 
 // learning changes with the way of learning, so that what an earlier program learned is not taken.
-const learning = "learned 11"
+const learning = "learned 12"
 
 // worth returns what places are worth, from what was kept where it holds still.
 func (w *Workspace) worth(ctx context.Context, s *Source, in *gauge.Input, res *gauge.Result) (*draft.Worth, error) {

@@ -101,7 +101,8 @@ func Lost(p *Past, m *Model, after *index.Index, id model.ID, now usage.Day, had
 				n := float64(p.x.Count(perm, in))
 				lost := float64(p.x.Count(perm, in.AndNot(stays)))
 				if chance := m.Chance(q) * lost / whole; n > 0 && chance > 0 {
-					out = append(out, Loss{Perm: perm, Part: q, At: -1, Chance: chance, Soon: m.Soon(q) * lost / whole})
+					soon := m.Soon(q) * lost / whole
+					out = append(out, Loss{Perm: perm, Part: q, At: -1, Chance: chance, Soon: soon})
 				}
 			} else {
 				add(q, -1, in)

@@ -131,3 +131,32 @@ func TestSide(t *testing.T) {
 		}
 	}
 }
+
+// TestInTheFirst: a place counts to the first part that holds it, also where what is granted has something in common
+// with that part and lies in none of its places.
+func TestInTheFirst(t *testing.T) {
+	of := func(on ...string) (out []model.PathPattern) {
+		for _, p := range on {
+			out = append(out, model.MustPathPattern(p))
+		}
+		return out
+	}
+	wide, near := Part{Class: Beside, Where: of("/m/yard:o/**")}, Part{Class: Beside, Where: of("/m/yard:o/p:n/**")}
+	apart, all := Part{Class: Near, Where: of("/m/yard:p/**")}, Part{Class: Rest, Where: []model.PathPattern{{}}}
+	for _, c := range []struct {
+		name        string
+		where, dark []model.PathPattern
+		want        []Part
+	}{
+		{"a grant that reaches into it", of("/m/yard:*/p:n/**", "/m/yard:o/p:z/**"), nil, []Part{wide, all}},
+		{"one that lies in it", of("/m/yard:o/p:n/**"), nil, []Part{wide}},
+		{"one that holds it", of("/m/**"), nil, []Part{wide, apart, all}},
+		{"no log shows the first one", of("/m/yard:o/**"), of("/m/yard:o/**"), nil},
+		{"no log shows what lies in it", of("/m/yard:o/**"), of("/m/yard:o/p:n/**"), []Part{wide}},
+	} {
+		g := &Held{Where: c.where, Dark: c.dark}
+		if got := g.Clip([]Part{wide, near, apart, all}); fmt.Sprint(got) != fmt.Sprint(c.want) {
+			t.Errorf("%s: %v, wanted %v", c.name, got, c.want)
+		}
+	}
+}

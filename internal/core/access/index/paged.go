@@ -24,7 +24,8 @@ const (
 
 // pagesOf puts bytes that nobody changes into pages.
 func pagesOf(flat []byte) paged[byte] {
-	return paged[byte]{pages: slices.AppendSeq([][]byte{}, slices.Chunk(flat, 1<<byteBits)), bits: byteBits, n: len(flat)}
+	pages := slices.AppendSeq([][]byte{}, slices.Chunk(flat, 1<<byteBits))
+	return paged[byte]{pages: pages, bits: byteBits, n: len(flat)}
 }
 
 // edit makes one to write to. What it was before is not written to any more.

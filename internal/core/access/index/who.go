@@ -53,7 +53,7 @@ func (x *Index) below(c *crowd, to uint32) []uint32 {
 	}
 	if k := x.kind(to); k == model.Everyone || k == model.SignedIn {
 		for i := range x.idKind.len() {
-			if visited[i] != round && x.idKind.at(int(i))&absent == 0 && slices.Contains(crowds(x.kind(uint32(i))), k) {
+			if visited[i] != round && x.idKind.at(i)&absent == 0 && slices.Contains(crowds(x.kind(uint32(i))), k) {
 				visited[i] = round
 				queue = append(queue, uint32(i))
 			}

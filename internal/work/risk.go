@@ -84,9 +84,13 @@ func riskOf(ctx context.Context, s *Source, worth *draft.Worth, d access.Edit, w
 	}
 	past, learned := worth.Risk()
 	out := &Risk{Assumed: !learned.KnowsUsed()}
+	offers := map[model.ID][]*fence.Fence{} // that offer anything, by whom they are for: of forty thousand few
 	for _, f := range fences {
 		for _, a := range f.Asks {
 			out.Asks += a.Expected
+		}
+		if to := f.For.In(s.Name); len(f.Asks) > 0 {
+			offers[to] = append(offers[to], f)
 		}
 	}
 	for _, id := range who {
@@ -100,9 +104,15 @@ func riskOf(ctx context.Context, s *Source, worth *draft.Worth, d access.Edit, w
 		if len(losses) == 0 {
 			continue
 		}
-		losses = slices.DeleteFunc(losses, func(l risk.Loss) bool { // it can ask for that
-			return fence.Lends(fences, s.Index, id, s.Permission(l.Perm).Permission, l.Part.Where)
-		})
+		if len(offers) > 0 {
+			var mine []*fence.Fence
+			for _, in := range s.Closure(id) {
+				mine = append(mine, offers[in.ID]...)
+			}
+			losses = slices.DeleteFunc(losses, func(l risk.Loss) bool { // it can ask for that
+				return fence.Lends(mine, s.Index, id, s.Permission(l.Perm).Permission, l.Part.Where)
+			})
+		}
 		out.Touched++
 		if slices.ContainsFunc(losses, func(l risk.Loss) bool { return l.Part.Class == risk.Used }) {
 			if from, to, is := past.Season(id, now); is {

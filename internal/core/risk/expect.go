@@ -268,8 +268,8 @@ func (s *side) every(perm int, is func(model.PathPattern) bool) bool {
 	return true
 }
 
-// any reports whether a permission is given on one of some places, of which nobody changes the list, or in one: or
-// that it may be, where they are few.
+// any reports whether a permission may be given on one of some places, around it or in it; nobody changes the list. Of
+// few it says that it may be.
 func (s *side) any(where []model.PathPattern, perm int) bool {
 	if len(where) <= oneByOne {
 		return true

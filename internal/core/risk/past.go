@@ -15,9 +15,9 @@ import (
 
 // A Past is who used what where and when. It is not for several goroutines.
 //
-// Most questions are about one identity and its peers, and there may be ten million uses: so a past keeps of each
-// its node, permission and identity, and the maps that questions go by are made of an identity's when it is asked
-// about, and are kept of those that were asked about lately.
+// Most questions are about one identity and its peers, and there may be ten million uses: so it keeps numbers of each,
+// and the maps that questions go by are made of an identity's uses when it is asked about, and kept of those that were
+// asked about lately.
 type Past struct {
 	x     *index.Index
 	uses  *usage.Uses

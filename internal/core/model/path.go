@@ -346,7 +346,11 @@ func (p PathPattern) Contains(q PathPattern) bool {
 	if p.plain() {
 		return plainContains(p.c, q.c)
 	}
-	return PathPatternsContain([]PathPattern{p}, q)
+	// What q matches begins as p does up to its first star, where q begins so, and only there.
+	if i := strings.IndexByte(p.c, star); i > 0 && !strings.HasPrefix(q.c, p.c[:i]) {
+		return false
+	}
+	return contain([]PathPattern{p}, q)
 }
 
 // plain reports whether a pattern names one node, with or without what is below it.

@@ -182,6 +182,9 @@ func TestContainmentIsExact(t *testing.T) {
 		if got := ready.Contain(b); got != contains {
 			t.Fatalf("seed %d: made ready, %v contain %s = %t, counting says %t", seed, as, b, got, contains)
 		}
+		if got, want := as[0].Contains(b), model.PathPatternsContain(as[:1], b); got != want {
+			t.Fatalf("seed %d: %s contains %s = %t, as one of a list %t", seed, as[0], b, got, want)
+		}
 		if got := as[0].Overlaps(b); got != overlaps {
 			t.Fatalf("seed %d: %s overlaps %s = %t, counting says %t", seed, as[0], b, got, overlaps)
 		}

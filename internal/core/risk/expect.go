@@ -188,7 +188,7 @@ type beside struct {
 	over   access.Set          // by itself, or by what it lies in
 	inside []model.PathPattern // the places that lie in it
 	gives  []access.Set        // what each of them gives
-	laps   access.Set          // what is given on a place that has something in common with it
+	laps   access.Set          // see [side.laps]; nil: nobody asked
 }
 
 func (r *regions) side(list []Given) *side {
@@ -219,24 +219,34 @@ func (s *side) at(on model.PathPattern) *beside {
 	b := s.known[on]
 	if b == nil {
 		b = &beside{on: on, over: s.over(on)}
-		b.laps = b.over.Clone()
 		for _, w := range s.places.Inside(on) {
-			gives := s.gives[s.number[w]]
-			b.inside, b.gives = append(b.inside, w), append(b.gives, gives)
-			b.laps.Or(gives)
-		}
-		more := s.places.Stars()
-		if _, one := on.Node(); !one { // it may share something with any
-			more = s.on
-		}
-		for _, w := range more {
-			if w.Overlaps(on) {
-				b.laps.Or(s.gives[s.number[w]])
-			}
+			b.inside, b.gives = append(b.inside, w), append(b.gives, s.gives[s.number[w]])
 		}
 		s.known[on] = b
 	}
 	return b
+}
+
+// laps returns what is given on a place that has something in common with another one.
+func (s *side) laps(on model.PathPattern) access.Set {
+	b := s.at(on)
+	if b.laps != nil {
+		return b.laps
+	}
+	b.laps = b.over.Clone()
+	for _, gives := range b.gives {
+		b.laps.Or(gives)
+	}
+	more := s.places.Stars()
+	if _, one := on.Node(); !one { // it may share something with any
+		more = s.on
+	}
+	for _, w := range more {
+		if w.Overlaps(on) {
+			b.laps.Or(s.gives[s.number[w]])
+		}
+	}
+	return b.laps
 }
 
 // over returns what is given on a place or on what it lies in.
@@ -336,7 +346,7 @@ func (s *side) staying(perm int, nodes, denied []model.PathPattern) int {
 	n := 0
 	for _, w := range nodes {
 		node, one := w.Node()
-		if one && !model.PathPatternsContain(denied, w) && s.at(node.Below()).laps.Has(perm) {
+		if one && !model.PathPatternsContain(denied, w) && s.laps(node.Below()).Has(perm) {
 			n++
 		}
 	}

@@ -99,7 +99,7 @@ func TestSide(t *testing.T) {
 			if got := b.over.Has(perm); got != in(at) {
 				t.Fatalf("seed %d, round %d: %v over %s: %t", seed, round, where[1], at, got)
 			}
-			if got, want := b.laps.Has(perm), slices.ContainsFunc(where[1], at.Overlaps); got != want {
+			if got, want := sides[1].laps(at).Has(perm), slices.ContainsFunc(where[1], at.Overlaps); got != want {
 				t.Fatalf("seed %d, round %d: %v laps %s: %t, want %t", seed, round, where[1], at, got, want)
 			}
 			got, want := map[model.PathPattern]bool{}, map[model.PathPattern]bool{}

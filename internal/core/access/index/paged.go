@@ -22,12 +22,6 @@ const (
 	byteBits = 12 // and of one of bytes: 4 KB
 )
 
-// pagesOf puts bytes that nobody changes into pages.
-func pagesOf(flat []byte) paged[byte] {
-	pages := slices.AppendSeq([][]byte{}, slices.Chunk(flat, 1<<byteBits))
-	return paged[byte]{pages: pages, bits: byteBits, n: len(flat)}
-}
-
 // edit makes one to write to. What it was before is not written to any more.
 func (p *paged[T]) edit() {
 	if p.bits == 0 {
@@ -62,25 +56,31 @@ func (p *paged[T]) push(v ...T) {
 	p.n += len(v)
 }
 
+// editBytes makes a view of bytes one to write to, which is of a column where it is none yet.
+func editBytes(view *paged[byte], flat []byte) {
+	if view.pages == nil {
+		pages := slices.AppendSeq([][]byte{}, slices.Chunk(flat, 1<<byteBits))
+		*view = paged[byte]{pages: pages, bits: byteBits, n: len(flat)}
+	}
+	view.edit()
+}
+
+// bytesOf returns how many bytes a view has, or the column where it is none.
+func bytesOf(view *paged[byte], flat []byte) int {
+	if view.pages == nil {
+		return len(flat)
+	}
+	return view.n
+}
+
 // numbers is a column of 32-bit numbers that views may edit.
 type numbers struct {
 	ints             // of the estate
 	view paged[byte] // of a view; no pages: of none
 }
 
-func (c *numbers) edit() {
-	if c.view.pages == nil {
-		c.view = pagesOf(c.ints)
-	}
-	c.view.edit()
-}
-
-func (c *numbers) len() int {
-	if c.view.pages == nil {
-		return c.ints.len()
-	}
-	return c.view.n / 4
-}
+func (c *numbers) edit()    { editBytes(&c.view, c.ints) }
+func (c *numbers) len() int { return bytesOf(&c.view, c.ints) / 4 }
 
 func (c *numbers) at(i int) uint32 {
 	if c.view.pages == nil {
@@ -105,19 +105,8 @@ type marks struct {
 	view paged[byte] // of a view; no pages: of none
 }
 
-func (c *marks) edit() {
-	if c.view.pages == nil {
-		c.view = pagesOf(c.flat)
-	}
-	c.view.edit()
-}
-
-func (c *marks) len() int {
-	if c.view.pages == nil {
-		return len(c.flat)
-	}
-	return c.view.n
-}
+func (c *marks) edit()    { editBytes(&c.view, c.flat) }
+func (c *marks) len() int { return bytesOf(&c.view, c.flat) }
 
 func (c *marks) at(i int) byte {
 	if c.view.pages == nil {

@@ -689,8 +689,7 @@ func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth 
 	}
 	n := len(all)
 	var in, must, may set
-	lies := make([]set, n)  // what each lies in, itself included
-	holds := make([]set, n) // and what lies in it
+	lies := make([]set, n) // what each lies in, itself included
 	price := make([]float64, n)
 	for i, c := range all {
 		if slices.Contains(taken, c) {
@@ -705,7 +704,6 @@ func (d *drafter) mended(perm int, all, taken []*candidate, best, weight, worth 
 		for j, o := range all {
 			if i == j || within(c, o) {
 				lies[i] |= 1 << j
-				holds[j] |= 1 << i
 			}
 		}
 		price[i] = pieceShare * weight * float64(len(c.where))

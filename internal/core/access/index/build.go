@@ -435,7 +435,7 @@ func (b *builder) identityColumns() {
 	for i, id := range e.Identities {
 		records[b.ids[id.ID]] = uint32(i)
 	}
-	b.idRecord.ints = packInts(records)
+	b.idRecord.flat = packInts(records)
 	b.up = packLists(n, func(yield func(int, uint32)) {
 		for _, m := range e.Memberships {
 			yield(int(b.ids[m.Member]), b.ids[m.Group])
@@ -849,8 +849,8 @@ func (b *builder) ruleColumns() {
 			grantRole[i] = b.roleAt[g.Role]
 		}
 	}
-	b.grantTo.ints = packInts(grantTo)
-	b.grantRole.ints = packInts(grantRole)
+	b.grantTo.flat = packInts(grantTo)
+	b.grantRole.flat = packInts(grantRole)
 	b.grantSlots = packSlots(len(e.Grants), func(i int) (uint32, uint64) {
 		return uint32(i),
 			hash(fnvBasis, e.Grants[i].ID)
@@ -862,7 +862,7 @@ func (b *builder) ruleColumns() {
 			}
 		}
 	})
-	b.grantSet.ints = packInts(grantSet)
+	b.grantSet.flat = packInts(grantSet)
 	roleSet := slices.Repeat([]uint32{none}, b.Index.roles.count())
 	for i := range roleSet {
 		if r := b.Index.roles.at(i); !r.Missing {
@@ -900,7 +900,7 @@ func (b *builder) ruleColumns() {
 	for i := range e.Denials {
 		denialSet[i] = b.set([]model.Rights{e.Denials[i].Rights})
 	}
-	b.denialSet = packInts(denialSet)
+	b.denialSet.flat = packInts(denialSet)
 	b.denialKind.flat = make([]byte, len(e.Denials))
 	for i := range e.Denials {
 		b.denialKind.flat[i] = byte(kindOf(e.Denials[i].When))
@@ -943,7 +943,7 @@ func (b *builder) ruleColumns() {
 		railSet[i] = b.number(b.filler.but(e.Guardrails[i].Rights))
 		rails = append(rails, pair{b.places[e.Guardrails[i].Node.Below()], uint32(i)})
 	}
-	b.railSet.ints = packInts(railSet)
+	b.railSet.flat = packInts(railSet)
 	b.railsAt = packLists(len(b.places), func(yield func(int, uint32)) {
 		for _, r := range rails {
 			yield(int(r.place), r.rail)
@@ -953,7 +953,7 @@ func (b *builder) ruleColumns() {
 	for i := range e.Ceilings {
 		ceilSet[i] = b.set([]model.Rights{e.Ceilings[i].Rights})
 	}
-	b.ceilSet = packInts(ceilSet)
+	b.ceilSet.flat = packInts(ceilSet)
 	b.ceilOn = packLists(len(e.Ceilings), func(yield func(int, uint32)) {
 		for i := range e.Ceilings {
 			for _, on := range e.Ceilings[i].Where {

@@ -23,9 +23,6 @@ func (c ints) all() []uint32 {
 	return out
 }
 
-// with returns a column with more numbers at its end; the column itself stays as it is.
-func (c ints) with(v ...uint32) ints { return append(c[:len(c):len(c)], packInts(v)...) }
-
 // grow adds numbers at the end of a column; only of one that nobody shares.
 func (c *ints) grow(v ...uint32) {
 	for _, x := range v {

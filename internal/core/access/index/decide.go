@@ -310,7 +310,7 @@ func (x *Index) bypasses(n uint32) bool { return x.idKind.at(int(n))&bypass != 0
 // refusals collects the rules that refuse, in the order of the layers.
 func (x *Index) refusals(s *scratch, d *access.Decision, id model.ID, p model.Permission, perm int, listed bool,
 	ctx model.Context) {
-	holds := func(set ints, i uint32, r func() model.Rights) bool {
+	holds := func(set *numbers, i uint32, r func() model.Rights) bool {
 		if listed {
 			return x.has(set.at(int(i)), perm)
 		}
@@ -321,7 +321,7 @@ func (x *Index) refusals(s *scratch, d *access.Decision, id model.ID, p model.Pe
 		if at < 0 || s.meets(x.denialBut.of(int(i))) >= 0 {
 			continue
 		}
-		if !holds(x.denialSet, i, func() model.Rights { return x.denials.at(int(i)).Rights }) {
+		if !holds(&x.denialSet, i, func() model.Rights { return x.denials.at(int(i)).Rights }) {
 			continue
 		}
 		dn := x.denials.at(int(i))
@@ -340,7 +340,7 @@ func (x *Index) refusals(s *scratch, d *access.Decision, id model.ID, p model.Pe
 	of := x.ceilings.of(int(s.ids[0]))
 	for j := range of.len() {
 		i := of.at(j)
-		if !x.covers(s, x.ceilOn.of(int(i))) || !holds(x.ceilSet, i,
+		if !x.covers(s, x.ceilOn.of(int(i))) || !holds(&x.ceilSet, i,
 			func() model.Rights { return x.ceils.at(int(i)).Rights }) {
 			d.Refusals = append(d.Refusals, access.Caps(x.ceils.at(int(i))))
 		}

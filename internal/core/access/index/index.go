@@ -134,14 +134,14 @@ type columns struct {
 	grantKind   marks
 	grantSlots  slots // by the hash of the id
 	ofRole      lists // grants of a role
-	denialSet   ints
+	denialSet   numbers
 	denialKind  marks
 	denialSpans lists // lists of intervals, as in span
 	denialTo    lists
 	denialBut   lists
 	railSet     numbers // what a guardrail refuses
 	railBut     lists
-	ceilSet     ints
+	ceilSet     numbers
 	ceilOn      lists
 	ends        lists // what has an end, and its second, kind by kind (see ended.go)
 
@@ -623,7 +623,7 @@ func (x *Index) sections() []section {
 	num("node.runs-as", &x.runsAs)
 	txt("identity", &x.ids)
 	num("identity.slots", (*ints)(&x.idSlots))
-	num("identity.record", &x.idRecord.ints)
+	num("identity.record", &x.idRecord.flat)
 	add("identity.kind", &x.idKind.flat)
 	lst("identity.up", &x.up)
 	lst("identity.down", &x.down)
@@ -650,21 +650,21 @@ func (x *Index) sections() []section {
 	lst("place.grants", &x.onPlace)
 	lst("place.denials", &x.denialOn)
 	lst("rail.at", &x.railsAt)
-	num("grant.set", &x.grantSet.ints)
-	num("grant.to", &x.grantTo.ints)
-	num("grant.role", &x.grantRole.ints)
+	num("grant.set", &x.grantSet.flat)
+	num("grant.to", &x.grantTo.flat)
+	num("grant.role", &x.grantRole.flat)
 	add("grant.kind", &x.grantKind.flat)
 	num("grant.slots", (*ints)(&x.grantSlots))
 	lst("role.grants", &x.ofRole)
 	num("role.set", &x.roleSet)
-	num("denial.set", &x.denialSet)
+	num("denial.set", &x.denialSet.flat)
 	add("denial.kind", &x.denialKind.flat)
 	lst("denial.spans", &x.denialSpans)
 	lst("denial.to", &x.denialTo)
 	lst("denial.unless", &x.denialBut)
-	num("rail.set", &x.railSet.ints)
+	num("rail.set", &x.railSet.flat)
 	lst("rail.unless", &x.railBut)
-	num("ceiling.set", &x.ceilSet)
+	num("ceiling.set", &x.ceilSet.flat)
 	lst("ceiling.on", &x.ceilOn)
 	lst("ends", &x.ends)
 	txt("record.grant", &x.grants.texts)

@@ -34,24 +34,27 @@ func (p *paged[T]) len() int { return p.n }
 
 func (p *paged[T]) at(i int) T { return p.pages[i>>p.bits][i&(1<<p.bits-1)] }
 
-// page returns the page of a value, to write to.
-func (p *paged[T]) page(i int) []T {
-	n := i >> p.bits
+// take makes a page one that is no other's.
+func (p *paged[T]) take(n int) {
 	if !p.own[n] {
 		p.pages[n], p.own[n] = slices.Clone(p.pages[n]), true
 	}
+}
+
+// page returns a value, and what follows it on its page, to write to.
+func (p *paged[T]) page(i int) []T {
+	n := i >> p.bits
+	p.take(n)
 	return p.pages[n][i&(1<<p.bits-1):]
 }
 
 // push adds values at the end, all on one page.
 func (p *paged[T]) push(v ...T) {
 	n := p.n >> p.bits
-	switch {
-	case n == len(p.pages):
+	if n == len(p.pages) {
 		p.pages, p.own = append(p.pages, nil), append(p.own, true)
-	case !p.own[n]:
-		p.pages[n], p.own[n] = slices.Clone(p.pages[n]), true
 	}
+	p.take(n)
 	p.pages[n] = append(p.pages[n], v...)
 	p.n += len(v)
 }
@@ -75,16 +78,16 @@ func bytesOf(view *paged[byte], flat []byte) int {
 
 // numbers is a column of 32-bit numbers that views may edit.
 type numbers struct {
-	ints             // of the estate
+	flat ints        // of the estate
 	view paged[byte] // of a view; no pages: of none
 }
 
-func (c *numbers) edit()    { editBytes(&c.view, c.ints) }
-func (c *numbers) len() int { return bytesOf(&c.view, c.ints) / 4 }
+func (c *numbers) edit()    { editBytes(&c.view, c.flat) }
+func (c *numbers) len() int { return bytesOf(&c.view, c.flat) / 4 }
 
 func (c *numbers) at(i int) uint32 {
 	if c.view.pages == nil {
-		return c.ints.at(i)
+		return c.flat.at(i)
 	}
 	return c.edited(i)
 }

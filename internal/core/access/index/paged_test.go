@@ -35,7 +35,7 @@ func TestPaged(t *testing.T) {
 		for range n {
 			first.want = append(first.want, r.Uint32())
 		}
-		first.numbers.ints = packInts(first.want)
+		first.numbers.flat = packInts(first.want)
 		for _, w := range first.want {
 			first.marks.flat = append(first.marks.flat, byte(w))
 		}

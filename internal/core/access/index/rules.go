@@ -33,7 +33,7 @@ func (x *Index) RulesIn(of []Piece) (r *Rules, ok bool) {
 		}
 	}
 	for i := range x.denialSet.len() {
-		if x.denialKind.at(int(i)) == always && (x.more == nil || !x.more.deniesGone.at(uint32(i))) {
+		if x.denialKind.at(i) == always && (x.more == nil || !x.more.deniesGone.at(uint32(i))) {
 			d := x.denials.at(i)
 			add(false, i, d.ID, x.denialSet.at(i), x.Region(d.Where...))
 		}

@@ -116,7 +116,8 @@ func (x *Index) editor(d *access.Edit) *editor {
 	v.denials.edit()
 	v.ceils.edit()
 	v.guardrails.edit()
-	for _, c := range []*numbers{&v.idRecord, &v.grantSet, &v.grantTo, &v.grantRole, &v.railSet} {
+	for _, c := range []*numbers{&v.idRecord, &v.grantSet, &v.grantTo, &v.grantRole, &v.denialSet, &v.railSet,
+		&v.ceilSet} {
 		c.edit()
 	}
 	for _, c := range []*marks{&v.idKind, &v.grantKind, &v.denialKind} {
@@ -558,7 +559,7 @@ func (e *editor) dropDenial(i int, d *model.Denial) {
 
 func (e *editor) putDenial(d *model.Denial) {
 	n := uint32(e.denials.push(d))
-	e.denialSet = e.denialSet.with(e.set(e.filler.of([]model.Rights{d.Rights})))
+	e.denialSet.push(e.set(e.filler.of([]model.Rights{d.Rights})))
 	e.denialKind.push(byte(kindOf(d.When)))
 	e.ending(endsDenials, d.When, n)
 	var to, but, spans []uint32
@@ -595,7 +596,7 @@ func (e *editor) dropCeilings(id string) bool {
 
 func (e *editor) putCeiling(c *model.Ceiling) {
 	n := uint32(e.ceils.push(c))
-	e.ceilSet = e.ceilSet.with(e.set(e.filler.of([]model.Rights{c.Rights})))
+	e.ceilSet.push(e.set(e.filler.of([]model.Rights{c.Rights})))
 	var on []uint32
 	for _, p := range c.Where {
 		on = append(on, e.putPlace(p))

@@ -124,7 +124,7 @@ func (x *Index) who(p model.Permission, path model.Path, groups bool) []Holder {
 				continue
 			}
 			met := model.True
-			if x.grantKind.at(int(g)) != always {
+			if x.grantKind.at(g) != always {
 				met, _ = x.grants.at(g).Condition().Eval(ctx)
 			}
 			switch met {
@@ -301,7 +301,7 @@ func (x *Index) OnPath(path model.Path) []int {
 // MetAt returns whether the condition of a grant is met at a path, as far as the labels of the path tell.
 func (x *Index) MetAt(g int, path model.Path) model.Truth {
 	ctx := model.Context{}
-	if x.grantKind.at(int(g)) != always {
+	if x.grantKind.at(g) != always {
 		ctx.Labels, _ = x.labelsOf(x.nearest(path))
 	}
 	return x.metBy(g, ctx)
@@ -309,7 +309,7 @@ func (x *Index) MetAt(g int, path model.Path) model.Truth {
 
 // metBy returns whether the condition of a grant is met by what is known of a call.
 func (x *Index) metBy(g int, ctx model.Context) model.Truth {
-	if x.grantKind.at(int(g)) == always {
+	if x.grantKind.at(g) == always {
 		return model.True
 	}
 	met, _ := x.grants.at(g).Condition().Eval(ctx)

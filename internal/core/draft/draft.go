@@ -174,7 +174,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	// known once it is drafted, so it is drafted a few times.
 	d.rate = 1
 	for range rounds - 1 {
-		d.missing = map[string]miss{}
+		d.again()
 		for _, t := range targets {
 			if d.left(t) {
 				continue
@@ -185,14 +185,20 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 				}
 			}
 		}
-		d.misses = d.missing
 		unmet := 0.0
-		for _, key := range slices.Sorted(maps.Keys(d.misses)) {
-			unmet += d.misses[key].first.hazard
+		for _, key := range slices.Sorted(maps.Keys(d.missing)) {
+			most := 0.0
+			for _, n := range d.missing[key] {
+				most = max(most, n.hazard)
+			}
+			unmet += most
 		}
 		d.rate = 0.5*math.Exp(-unmet/float64(d.members(targets))) + 0.5
 	}
+	before := d.missing
 	d.short(func() {
+		d.missing = before
+		d.again()
 		f.Replaces, f.Allow, d.from, d.gone, d.gains = nil, []fence.Allow{}, nil, nil, map[int]gain{}
 		d.lasts = nil
 		for _, t := range targets {
@@ -420,7 +426,8 @@ type drafter struct {
 	rate float64 // what one more break of this identity is worth, as a share of a first one
 
 	// What goes, by its places, after the last round, and as far as this one is.
-	misses, missing map[string]miss
+	misses, missing map[string]map[int]need
+	chosen          map[int]bool
 
 	besides map[reach][]model.PathPattern          // answers of elsewhere
 	spots   map[[2]int]map[model.Path][]model.Path // see allIn

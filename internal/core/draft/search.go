@@ -48,10 +48,26 @@ func (c *candidate) without(id model.ID) (rest, own candidate) {
 
 func (c *candidate) need() *need { return &need{c.hazard, c.by} }
 
-// miss is what goes on some places: the two permissions that are likeliest to be needed there.
-type miss struct {
-	perm          int
-	first, second need
+// goes is what is needed of a candidate by those who do not keep it, or more, by lines for themselves.
+func (c *candidate) goes(lines []stays) need {
+	out := need{c.hazard, c.by}
+	for i, l := range lines {
+		at := func(on model.PathPattern) bool { // it goes there
+			return !slices.ContainsFunc(lines, func(s stays) bool { return s.to == l.to && s.on.Contains(on) })
+		}
+		first := !slices.ContainsFunc(lines[:i], func(s stays) bool { return s.to == l.to })
+		if _, needs := c.by[l.to]; !first || !needs || slices.ContainsFunc(c.where, at) {
+			continue
+		}
+		if len(out.by) == len(c.by) {
+			out.by = maps.Clone(c.by)
+		}
+		delete(out.by, l.to)
+		if out.hazard -= c.by[l.to]; len(out.by) == 0 {
+			out.hazard = 0 // and not what adding up left
+		}
+	}
+	return out
 }
 
 // need is how many of the holders will need something, and, of a small group, of whom that is.
@@ -72,24 +88,39 @@ func (n *need) with(o *need) float64 {
 	return min(both, n.hazard, o.hazard)
 }
 
-// beside is how likely another permission that goes on some places is needed there.
+// beside is the likeliest need of another permission that goes on some places: as chosen in this round, or, of what
+// was not chosen about yet, in the last one.
 func (d *drafter) beside(key string, perm int) *need {
-	m := d.misses[key]
-	if m.perm == perm {
-		return &m.second
+	out, of := need{}, -1
+	look := func(in map[int]need, all bool) {
+		for p, n := range in {
+			if p == perm || !all && d.chosen[p] {
+				continue
+			}
+			if of < 0 || n.hazard > out.hazard || n.hazard == out.hazard && p < of {
+				out, of = n, p
+			}
+		}
 	}
-	return &m.first
+	look(d.missing[key], true)
+	look(d.misses[key], false)
+	return &out
 }
 
 func (d *drafter) miss(key string, perm int, what need) {
-	m, some := d.missing[key]
-	switch {
-	case !some || what.hazard > m.first.hazard:
-		m = miss{perm, what, m.first}
-	case what.hazard > m.second.hazard:
-		m.second = what
+	m := d.missing[key]
+	if m == nil {
+		m = map[int]need{}
+		d.missing[key] = m
 	}
-	d.missing[key] = m
+	if what.hazard > m[perm].hazard {
+		m[perm] = what
+	}
+}
+
+// again begins a round of choosing.
+func (d *drafter) again() {
+	d.misses, d.missing, d.chosen = d.missing, map[string]map[int]need{}, map[int]bool{}
 }
 
 // alone is which share of a need counts where another permission goes on the same places that is
@@ -540,13 +571,14 @@ func (d *drafter) search(t *gauge.GrantResult, perm int, worth float64, end bool
 	}
 	for _, c := range all {
 		if !slices.ContainsFunc(taken, func(o *candidate) bool { return o.key == c.key || within(c, o) }) {
-			d.miss(c.key, perm, *c.need())
-			own := func(s stays) bool { return slices.Contains(c.where, s.on) }
-			if end && c.often > 0 && !slices.ContainsFunc(out, own) {
-				d.lend(t, perm, c.often)
+			goes := c.goes(out)
+			d.miss(c.key, perm, goes)
+			if end && c.often > 0 && goes.hazard > 0 {
+				d.lend(t, perm, c.often*goes.hazard/c.hazard)
 			}
 		}
 	}
+	d.chosen[perm] = true
 	return append(widest(taken, model.ID{}), out...)
 }
 
@@ -570,8 +602,13 @@ func (d *drafter) moved(t *gauge.GrantResult, perm int, all, taken []*candidate,
 		var left, rest, own []*candidate
 		var at map[*candidate]bool
 		gain := lineShare * group
+		stays := func(c *candidate) bool {
+			return slices.ContainsFunc(taken, func(o *candidate) bool { return within(c, o) })
+		}
 		for _, id := range t.Holders {
-			if !slices.ContainsFunc(taken, func(c *candidate) bool { return c.users[id] && len(c.users) == 1 }) {
+			if !slices.ContainsFunc(all, func(c *candidate) bool {
+				return c.users[id] && len(c.users) == 1 && stays(c)
+			}) {
 				continue
 			}
 			var others, mine []*candidate

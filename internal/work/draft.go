@@ -174,17 +174,23 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, there
 		}
 		f.Survey = s.Survey.ID
+		var k *Risk
+		var unknown error
+		risky := make(chan struct{})
+		go func() { // neither looks at what the other changes
+			defer close(risky)
+			k, unknown = beside.risk(ctx, f)
+		}()
 		r, err := stage.Run(f, nil, nil)
+		if <-risky; err == nil {
+			err = unknown
+		}
 		if err != nil {
 			return nil, err
 		}
 		if len(r.Widened)+len(r.Doubts) > 0 { // never seen, and never to be written down
 			return nil, fmt.Errorf("the draft for %s is not proven, a fault of this program: %v %v", id, r.Widened,
 				r.Doubts)
-		}
-		k, err := beside.risk(ctx, f)
-		if err != nil {
-			return nil, err
 		}
 		f.Prove(s.Index, at.last, k.expects())
 		gates, err := w.offer(f, s.Name, q.Force)

@@ -75,7 +75,17 @@ func (g *Graph) OwnInside(id int, v *Sieve) []index.Extra { return g.own(id, v.r
 
 // OwnAlone returns what Own does, but for what an identity would get to by joining groups.
 func (g *Graph) OwnAlone(id int) []index.Extra {
-	return g.own(id, g.x.Everything(), &Sieve{g: g, memo: map[tried]bool{}})
+	return g.OwnAs(id, -1, g.x.Everything())
+}
+
+// OwnAs returns what Own does, as far as it counts in a region, but of the groups that an identity can join for one
+// alone, by number, or for none.
+func (g *Graph) OwnAs(id, group int, region index.Region) []index.Extra {
+	v := &Sieve{g: g, memo: map[tried]bool{}}
+	if group >= 0 {
+		v.groups = []candidate{{group: group}}
+	}
+	return g.own(id, region, v)
 }
 
 // A Sieve tells which groups somebody who can join any may have to join to get to something

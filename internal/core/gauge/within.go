@@ -38,6 +38,7 @@ type Within struct {
 	told    *Result // a comparison of the same estate; nil: none is at hand
 	before  *Result // one of an estate that gives everybody as much or more: see Below
 	touched func(n int) bool
+	still   *bool    // what keeps says
 	pillars []pillar // of everybody: see there
 }
 
@@ -200,21 +201,48 @@ func (w *Within) besides(n int) Reach {
 }
 
 // asBefore returns what is within reach of somebody who can become anybody, if that is what everybody got to before.
-// It cannot be more, and it is no less where those by whom everybody got so far have what they had.
+// It cannot be more, and it is no less where those by whom everybody got so far get to it still.
 func (w *Within) asBefore(n int) (Reach, bool) {
 	if w.before == nil || w.before.pillars == nil {
 		return Reach{}, false
 	}
 	id, all := w.s.x.ID(n), w.before.pillars
 	s := w.before.byID[id]
-	if s == nil || !s.reached || !s.Within.Anybody || slices.ContainsFunc(all.By, func(p pillar) bool {
-		return w.touched(p.Who) || p.Group >= 0 && w.touched(p.Group)
-	}) {
+	if s == nil || !s.reached || !s.Within.Anybody || !w.keeps() {
 		return Reach{}, false
 	}
 	r := Reach{all.Danger, s.Within.Becomes, true, all.Nodes}
 	// One who is none of those whom anybody can become, as a group, may get to more than they do.
 	return r, id.Kind != model.Group && !s.Identity.Disabled || s.Within == r
+}
+
+// keeps reports whether those by whom everybody got as far as it did get to all of that still. Where one of them has
+// less than before, what all of them get to is measured: it is no more than before, so it is the same if it weighs the
+// same.
+func (w *Within) keeps() bool {
+	all := w.before.pillars
+	if w.still == nil {
+		still := !slices.ContainsFunc(all.By, func(p pillar) bool {
+			return w.touched(p.Who) || p.Group >= 0 && w.touched(p.Group)
+		}) || w.together(all.By) == all.Reach
+		w.still = &still
+	}
+	return *w.still
+}
+
+// together measures what some get to together.
+func (w *Within) together(by []pillar) Reach {
+	x := w.s.x
+	sum, walk, logs := total{lacks: x.Whole()}, x.NewWalk(index.Possible), &lately{}
+	sum.held = x.NewSet()
+	for _, p := range by {
+		lacking := index.NodesOf(sum.lacks).Or(x.Everything().AndNot(sum.all))
+		for _, extra := range w.graph().OwnAs(p.Who, p.Group, lacking) {
+			sum.add(x, walk, p.Who, extra)
+		}
+		w.s.join(sum.held, walk, logs, p.Who)
+	}
+	return w.measure(&sum.gets, x.Places(index.Less(x.Whole(), sum.lacks)))
 }
 
 // everybody is what anybody can become, together. What is still lacking is kept, and of each

@@ -4,11 +4,15 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
+	"time"
 
+	"clipfence/internal/core/access"
 	"clipfence/internal/core/access/index"
 	"clipfence/internal/core/escalate"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 )
 
 // joining makes an estate in which some can join any group, some may edit grants, and
@@ -157,5 +161,60 @@ func TestNoFurther(t *testing.T) {
 	}
 	if alone < 1000 || further < 1000 {
 		t.Errorf("%d do not get further, %d do", alone, further)
+	}
+}
+
+// TestPillars: what is within reach once some access is gone is measured by those by whom everybody got as far as it
+// did, to the letter as without them: also where one of those has less, and whether or not that can be made up for.
+func TestPillars(t *testing.T) {
+	less, kept, lost := 0, 0, 0
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 11))
+		e := joining(r)
+		for range r.IntN(3) {
+			e.ActAs = append(e.ActAs, model.ActAs{ID: fmt.Sprint("a-", len(e.ActAs)),
+				From: e.Identities[r.IntN(len(e.Identities))].ID, To: e.Identities[r.IntN(len(e.Identities))].ID})
+		}
+		x, err := index.Build(e)
+		if err != nil {
+			t.Fatal(err)
+		}
+		now := time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+		before := Run(&Input{Index: x, Uses: usage.ListOf(), AsOf: now, Window: 90, History: now})
+		if before.pillars == nil {
+			continue // nobody can become anybody
+		}
+		for i, g := range e.Grants {
+			after, err := x.With(access.Edit{Gone: access.Gone{Grants: []string{g.ID}}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			touched := map[int]bool{}
+			if n, ok := x.Number(g.To); ok {
+				touched[n] = true
+				x.Members(n, func(k int) { touched[k] = true })
+			}
+			for n := range x.Identities() {
+				w, fresh := NewWithin(NewScale(after, DefaultWeights)), NewWithin(NewScale(after, DefaultWeights))
+				w.Below(before, func(n int) bool { return touched[n] })
+				got, want := w.Of(x.ID(n)), fresh.Of(x.ID(n))
+				if got != want {
+					t.Fatalf("seed %d without grant %d: %s gets to %+v, want %+v", seed, i, x.ID(n), got, want)
+				}
+				if w.still == nil || !slices.ContainsFunc(before.pillars.By, func(p pillar) bool {
+					return touched[p.Who] || p.Group >= 0 && touched[p.Group]
+				}) {
+					continue
+				}
+				if less++; *w.still {
+					kept++
+				} else if want.Danger < before.pillars.Danger {
+					lost++
+				}
+			}
+		}
+	}
+	if less < 700 || kept < 500 || lost < 100 {
+		t.Errorf("%d times one of them had less, %d times it was made up for, %d times it was gone", less, kept, lost)
 	}
 }

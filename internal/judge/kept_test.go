@@ -207,8 +207,9 @@ func saying(t testing.TB, seed uint64) string {
 			for _, c := range u.Who {
 				fmt.Fprintf(&b, " %s:%d", x.ID(c.Number), c.Days.Count())
 			}
-			for _, p := range slices.SortedFunc(maps.Keys(u.Paths), model.Path.Compare) {
-				at := u.Paths[p]
+			paths := in.PathsOf(&u)
+			for _, p := range slices.SortedFunc(maps.Keys(paths), model.Path.Compare) {
+				at := paths[p]
 				fmt.Fprintf(&b, " %s %d/%d %s..%s", p, at.InWindow, at.Count, at.First, at.Last)
 			}
 			b.WriteString("\n")

@@ -30,7 +30,8 @@ type world struct {
 	undated            bool // nothing says when it was made
 	logs               int  // so many days of logs are kept, or 0 for all
 
-	as map[string]bool // how it is written down, see [shapes]
+	as     map[string]bool // how it is written down, see [shapes]
+	things int             // written down as objects: so many are below each node, or 0 for one for each call
 }
 
 // worldOf returns a world by number: of eight one has all mechanisms, each other lacks one.

@@ -42,6 +42,7 @@ func main() {
 	flag.IntVar(&shape.logs, "logs", 0, "so many days of logs are kept; 0: all")
 	flag.BoolVar(&shape.again, "again", false, "all grants were made again three weeks ago")
 	as := flag.String("as", "", "how the life is written down: "+strings.Join(shapes, ", "))
+	flag.IntVar(&shape.things, "things", 0, "with -as objects: so many below each node; 0: one for each call")
 	side := flag.Int("side", 1, "so many lives side by side are one")
 	town := flag.String("town", "",
 		"only make a workspace here in which so many lives were surveyed side by side, to time commands in")
@@ -95,6 +96,7 @@ func shapedAs(w, shape world) world {
 	w.deep, w.plain, w.hospital, w.works = shape.deep, shape.plain, shape.hospital, shape.works
 	w.once, w.churn, w.again = shape.once, shape.churn, shape.again
 	w.undated, w.logs, w.as = shape.undated, shape.logs, shape.as
+	w.things = shape.things
 	return w
 }
 

@@ -64,7 +64,11 @@ func (l *life) reshape() {
 			l.estate.Catalogue[i].Kinds = append(l.estate.Catalogue[i].Kinds, "thing")
 		}
 		for i := range l.calls {
-			l.calls[i].path = l.calls[i].path.Child("thing", fmt.Sprintf("%06x", hash(i)&0xffffff))
+			thing := hash(i) & 0xffffff
+			if n := uint32(l.known.things); n > 0 {
+				thing %= n
+			}
+			l.calls[i].path = l.calls[i].path.Child("thing", fmt.Sprintf("%06x", thing))
 		}
 	}
 }

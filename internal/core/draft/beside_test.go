@@ -34,7 +34,8 @@ func TestKeptIsNotMissed(t *testing.T) {
 		want  string
 	}{{"worth much", 1e4, ""}, {"worth little", 1, "/m/berth:x/box:b1/** /m/berth:x/box:b2/** /m/berth:x/**"}} {
 		d := &drafter{in: in, r: r, x: in.Index, worth: NewWorth(in, r), known: map[[2]int][]*candidate{},
-			lent: map[int]map[int]float64{}}
+			lent: map[int]map[int]float64{}, lately: map[[2]int]map[model.PathPattern]int{},
+			on: map[[2]int]map[model.Path]*gauge.PathUse{}}
 		d.again()
 		for i, on := range []string{"/m/berth:x/box:b1/**", "/m/berth:x/box:b2/**", "/m/berth:x/**"} {
 			c := &candidate{class: risk.Used, where: []model.PathPattern{model.MustPathPattern(on)}, key: on,

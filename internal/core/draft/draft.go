@@ -152,6 +152,7 @@ func FromUse(in *gauge.Input, r *gauge.Result, who model.ID, o Options) (*fence.
 	}
 	d := &drafter{in: in, r: r, x: x, o: o, worth: o.worth(in, r), fence: f, known: map[[2]int][]*candidate{},
 		hopes: map[asked][]hoped{}, besides: map[reach][]model.PathPattern{},
+		on: map[[2]int]map[model.Path]*gauge.PathUse{}, lately: map[[2]int]map[model.PathPattern]int{},
 		spots: map[[2]int]map[model.Path][]model.Path{}, lent: map[int]map[int]float64{}, final: map[[2]int][]stays{},
 		ladders: map[int]*ladder{}, as: map[int]bool{}}
 	var targets []*gauge.GrantResult
@@ -429,9 +430,11 @@ type drafter struct {
 	misses, missing map[string]map[int]need
 	chosen          map[int]bool
 
-	besides map[reach][]model.PathPattern          // answers of elsewhere
-	spots   map[[2]int]map[model.Path][]model.Path // see allIn
-	lent    map[int]map[int]float64                // how often what goes is asked for, by grant and permission
+	on      map[[2]int]map[model.Path]*gauge.PathUse // answers of paths
+	lately  map[[2]int]map[model.PathPattern]int     // and of recent, by grant and permission
+	besides map[reach][]model.PathPattern            // answers of elsewhere
+	spots   map[[2]int]map[model.Path][]model.Path   // see allIn
+	lent    map[int]map[int]float64                  // how often what goes is asked for, by grant and permission
 
 	// Of a fence that is too long: see short.go.
 	press   float64            // what a place costs; 0: it is not looked at
@@ -707,7 +710,7 @@ func (d *drafter) lines(t *gauge.GrantResult) (lines []fence.Allow, from [][]dra
 		if len(stay)+len(own) == 0 || t.Unobservable.Has(i) && t.UseOf(i) != nil {
 			goes.Add(i)
 		} else if pu := t.UseOf(i); pu != nil { // where it was used and does not stay
-			for path := range pu.Paths {
+			for path := range d.paths(t, i) {
 				if slices.ContainsFunc(stay, func(on model.PathPattern) bool { return on.Matches(path) }) ||
 					d.keeps(t, i, path, own) {
 					continue
@@ -780,11 +783,10 @@ func comparePatterns(a, b model.PathPattern) int { return cmp.Compare(a.String()
 func (d *drafter) narrowed(t *gauge.GrantResult) map[model.Path]model.PathPattern {
 	spots := map[model.Path]map[model.Path]usage.Days{}
 	for i := range t.Perms.All() {
-		pu := t.UseOf(i)
-		if pu == nil || t.Frozen.Has(i) {
+		if t.Frozen.Has(i) {
 			continue
 		}
-		for path, at := range pu.Paths {
+		for path, at := range d.paths(t, i) {
 			c := d.container(path)
 			if spots[c] == nil {
 				spots[c] = map[model.Path]usage.Days{}
@@ -797,6 +799,19 @@ func (d *drafter) narrowed(t *gauge.GrantResult) map[model.Path]model.PathPatter
 		narrow[c] = d.narrowest(c, paths, t.Grant.Where)
 	}
 	return narrow
+}
+
+// paths returns how a permission of a grant was used on each path; nil where it was not.
+func (d *drafter) paths(t *gauge.GrantResult, perm int) map[model.Path]*gauge.PathUse {
+	key := [2]int{t.Number, perm}
+	out, known := d.on[key]
+	if !known {
+		if pu := t.UseOf(perm); pu != nil {
+			out = d.in.PathsOf(pu)
+		}
+		d.on[key] = out
+	}
+	return out
 }
 
 // container returns the node of the inventory that holds a path, or held it: a node with
@@ -973,11 +988,7 @@ func (d *drafter) evidence(from []drawn, class string) fence.Evidence {
 	nodes, recent := map[model.Path]bool{}, map[model.Path]bool{}
 	for _, of := range from {
 		for i := range of.perms.All() {
-			pu := of.t.UseOf(i)
-			if pu == nil {
-				continue
-			}
-			for path, at := range pu.Paths {
+			for path, at := range d.paths(of.t, i) {
 				if !slices.ContainsFunc(of.on, func(o model.PathPattern) bool { return o.Matches(path) }) {
 					continue
 				}

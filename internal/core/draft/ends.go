@@ -52,7 +52,7 @@ func used(in *gauge.Input, t *gauge.GrantResult) fence.Evidence {
 	span := in.Span()
 	for i := range t.Use {
 		pu := &t.Use[i]
-		for _, on := range pu.Paths {
+		for _, on := range in.PathsOf(pu) {
 			if on.InWindow > 0 {
 				note(&e, on.InWindow, on)
 			}

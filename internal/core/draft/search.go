@@ -226,14 +226,13 @@ func (d *drafter) elsewhere(t *gauge.GrantResult, id model.ID, perm int) []model
 // allIn reports whether every path on which a permission was used through a grant, and whose
 // container is a node of use, lies in some places. The path may be of a node that nobody lists.
 func (d *drafter) allIn(t *gauge.GrantResult, perm int, used, in []model.PathPattern) bool {
-	pu := t.UseOf(perm)
-	if pu == nil {
+	if t.UseOf(perm) == nil {
 		return true
 	}
 	key := [2]int{t.Number, perm}
 	if d.spots[key] == nil {
 		by := map[model.Path][]model.Path{}
-		for p := range pu.Paths {
+		for p := range d.paths(t, perm) {
 			c := d.container(p)
 			by[c] = append(by[c], p)
 		}
@@ -909,11 +908,13 @@ func widest(taken []*candidate, to model.ID) []stays {
 // done once each on nodes that are called alike, the next month's and the one after, is done on all days on
 // which it is done on any of them.
 func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]int {
-	out := map[model.PathPattern]int{}
-	pu := t.UseOf(perm)
-	if pu == nil {
+	key := [2]int{t.Number, perm}
+	out, known := d.lately[key]
+	if known {
 		return out
 	}
+	out = map[model.PathPattern]int{}
+	d.lately[key] = out
 	type family struct {
 		nodes map[model.Path]bool
 		days  usage.Days
@@ -924,8 +925,9 @@ func (d *drafter) recent(t *gauge.GrantResult, perm int) map[model.PathPattern]i
 		like *family // nil: its name has no numbers
 	}
 	alike := map[string]*family{}
-	all := make([]used, 0, len(pu.Paths))
-	for path, at := range pu.Paths {
+	paths := d.paths(t, perm)
+	all := make([]used, 0, len(paths))
+	for path, at := range paths {
 		u := used{node: d.container(path), at: at}
 		if name, some := risk.Kindred(u.node); some {
 			if u.like = alike[name]; u.like == nil {

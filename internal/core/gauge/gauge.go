@@ -3,6 +3,7 @@ package gauge
 import (
 	"cmp"
 	"maps"
+	"math"
 	"slices"
 	"sync"
 	"time"
@@ -34,8 +35,8 @@ type Input struct {
 	// Joined says since when somebody is a direct member of a group, by surveys that are kept, to learn from; those
 	// who are not in it were members for long.
 	Joined map[model.Membership]time.Time
-	// Paths says of which grants every path is kept on which they were used, for drafting;
-	// nil: of all.
+	// Paths says of which grants every use is kept, so that [Input.PathsOf] tells on which paths they were used,
+	// for drafting; nil: of all.
 	Paths func(*model.Grant) bool
 	// Measured says of whom it is worked out what they hold and what is within their reach, which is half of
 	// a comparison; nil: of everybody. Of others [Standing.Danger], Within, Granted and Removable say
@@ -95,10 +96,10 @@ type PathUse struct {
 type PermUse struct {
 	Perm  int // its number
 	Days  usage.Days
-	Paths map[model.Path]*PathUse // where; see [Input.Paths]
-	Nodes []uint32                // nearest nodes of the inventory, by number, in order
-	Who   []Caller                // whose calls they were, in order
-	last  int64                   // ms since 1970
+	Nodes []uint32 // nearest nodes of the inventory, by number, in order
+	Who   []Caller // whose calls they were, in order
+	last  int64    // ms since 1970
+	rows  []uint32 // by their places among all uses; nil: see [Input.Paths]
 }
 
 // Last returns when it was used last.
@@ -551,8 +552,8 @@ func (m activities) add(o activities) {
 // attribute places uses and credits them to grants.
 func (r *runner) attribute() {
 	r.out.Placement = place(r.x, r.in.Uses, r.span, r.in.Place,
-		func(k int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
-			r.parts[k].attribute(u, why, perm, at, grants)
+		func(k, row int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
+			r.parts[k].attribute(row, u, why, perm, at, grants)
 		})
 	strangers := map[model.ID]bool{}
 	for _, p := range r.parts {
@@ -563,7 +564,7 @@ func (r *runner) attribute() {
 	r.out.Strangers = slices.SortedFunc(maps.Keys(strangers), model.ID.Compare)
 }
 
-func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
+func (r *part) attribute(row int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int) {
 	who := u.Principal()
 	by, as := r.acting(0, u.Identity), r.acting(1, who)
 	for i, a := range [...]*activity{by.did, as.did} {
@@ -605,7 +606,7 @@ func (r *part) attribute(u *usage.Use, why Reason, perm int, at *index.Spot, gra
 		}
 		mu := &r.locks[g%len(r.locks)]
 		mu.Lock()
-		pu := r.credit(r.out.Grants[g], perm, u)
+		pu := r.credit(r.out.Grants[g], perm, row, u)
 		if inside {
 			pu.Nodes = noted(pu.Nodes, node)
 		}
@@ -635,41 +636,49 @@ func (r *part) acting(i int, id model.ID) *actor {
 	return a
 }
 
-// credit notes that a permission was used through a grant.
-func (r *runner) credit(res *GrantResult, p int, u *usage.Use) *PermUse {
+// credit notes that a permission was used through a grant, by the use of a place.
+func (r *runner) credit(res *GrantResult, p, row int, u *usage.Use) *PermUse {
 	at, found := res.useAt(p)
 	if !found {
-		pu := PermUse{Perm: p, last: u.Last.UnixMilli()}
-		if r.in.Paths == nil || r.in.Paths(res.Grant) {
-			pu.Paths = map[model.Path]*PathUse{}
-		}
-		res.Use = slices.Insert(res.Use, at, pu)
+		res.Use = slices.Insert(res.Use, at, PermUse{Perm: p, last: u.Last.UnixMilli()})
 	}
 	pu := &res.Use[at]
 	pu.last = max(pu.last, u.Last.UnixMilli())
 	pu.Days = pu.Days.Union(u.Days)
-	if pu.Paths == nil {
-		return pu
-	}
-	on := pu.Paths[u.Path]
-	if on == nil {
-		on = &PathUse{First: u.First, Last: u.Last}
-		pu.Paths[u.Path] = on
-	}
-	on.Count += u.Count
-	on.AtLeast = on.AtLeast || u.AtLeast
-	on.Days = on.Days.Union(u.Days)
-	if u.First.Before(on.First) {
-		on.First = u.First
-	}
-	if u.Last.After(on.Last) {
-		on.Last = u.Last
-	}
-	if n, least := u.Between(r.span.First(), r.span.Last()); n > 0 {
-		on.InWindow += n
-		on.AtLeast = on.AtLeast || least
+	if r.in.Paths == nil || r.in.Paths(res.Grant) {
+		pu.rows = append(pu.rows, uint32(row))
 	}
 	return pu
+}
+
+// PathsOf tells how a permission was used through a grant on each path, of grants that [Input.Paths] says. It is put
+// together anew each time, from the same uses as were compared: of all grants at once it would take far more room than
+// the uses do.
+func (in *Input) PathsOf(pu *PermUse) map[model.Path]*PathUse {
+	span, out := in.Span(), map[model.Path]*PathUse{}
+	for _, row := range pu.rows {
+		u := in.Uses.At(int(row))
+		u.Within(math.MinInt32, span.Last()) // as it was compared
+		on := out[u.Path]
+		if on == nil {
+			on = &PathUse{First: u.First, Last: u.Last}
+			out[u.Path] = on
+		}
+		on.Count += u.Count
+		on.AtLeast = on.AtLeast || u.AtLeast
+		on.Days = on.Days.Union(u.Days)
+		if u.First.Before(on.First) {
+			on.First = u.First
+		}
+		if u.Last.After(on.Last) {
+			on.Last = u.Last
+		}
+		if n, least := u.Between(span.First(), span.Last()); n > 0 {
+			on.InWindow += n
+			on.AtLeast = on.AtLeast || least
+		}
+	}
+	return out
 }
 
 // noted adds a number to a list in order; most come at its end.

@@ -421,7 +421,7 @@ func TestAtLeast(t *testing.T) {
 	g := gauge.Run(in).Grants[0]
 	for _, u := range uses {
 		p, _ := in.Index.PermNumber(u.Permission)
-		if on := g.UseOf(p).Paths[u.Path]; on == nil || on.AtLeast != u.AtLeast || on.InWindow != 0 {
+		if on := in.PathsOf(g.UseOf(p))[u.Path]; on == nil || on.AtLeast != u.AtLeast || on.InWindow != 0 {
 			t.Errorf("%s is told as %+v, want at least: %t", u.Permission, on, u.AtLeast)
 		}
 	}

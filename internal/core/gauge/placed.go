@@ -148,7 +148,7 @@ func Place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput) *Pla
 // if it was let through, and which grants allow it. Credit is told several at once, one after another by each
 // worker.
 func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
-	credit func(worker int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int)) *Placement {
+	credit func(worker, row int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int)) *Placement {
 	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped, emptied: in.Emptied}
 	looks := make([]*look, parallel.Workers())
 	for k := range looks {
@@ -166,7 +166,7 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 			}
 			why, perm := looks[k].at(i, u, w)
 			if credit != nil {
-				credit(k, u, why, perm, &looks[k].spot, looks[k].grants)
+				credit(k, i, u, why, perm, &looks[k].spot, looks[k].grants)
 			}
 		}
 	})

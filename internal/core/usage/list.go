@@ -297,17 +297,26 @@ func (u *Uses) Select(keep func(*Use) bool) *Uses {
 
 // Cut returns what of the uses falls into the days from first to last, both included, as
 // [Use.Within] leaves it. Names are shared, and a use that lies inside is copied as it is: of many
-// uses most do.
+// uses most do. Where all do, these are the uses.
 func (u *Uses) Cut(first, last Day) *Uses {
-	if u.Len() == 0 {
+	inside := func(r *useRow) bool {
+		o := r.tell(u.odds)
+		return r.n > 0 && DayOf(time.UnixMilli(o.first)) >= first && DayOf(time.UnixMilli(o.last)) <= last
+	}
+	all := true
+	for i := range u.rows {
+		if all = inside(&u.rows[i]); !all {
+			break
+		}
+	}
+	if all {
 		return u
 	}
 	g := &Gather{rows: make([]useRow, 0, len(u.rows)), odds: u.odds[:len(u.odds):len(u.odds)],
 		words: u.words[:len(u.words):len(u.words)]}
 	for i := range u.rows {
 		r := &u.rows[i]
-		if o := r.tell(u.odds); r.n > 0 && DayOf(time.UnixMilli(o.first)) >= first &&
-			DayOf(time.UnixMilli(o.last)) <= last {
+		if inside(r) {
 			g.rows = append(g.rows, *r)
 			continue
 		}

@@ -92,6 +92,9 @@ func TestGather(t *testing.T) {
 			t.Fatalf("seed %d: what is left from %d to %d is\n%+v\nnot\n%+v", seed, first, last, cut.List(),
 				plain.List())
 		}
+		if d := usage.DayOf(want[0].First) - 1000; got.Cut(d, d+10000) != got {
+			t.Fatalf("seed %d: what lies inside as a whole is copied", seed)
+		}
 		odd := func(u *usage.Use) bool { return u.Only(func(d usage.Day) bool { return d%2 == 1 }) }
 		for _, u := range got.Select(odd).All() {
 			for d := range u.Daily() {

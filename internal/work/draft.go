@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"time"
@@ -211,6 +212,9 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err := beside.add(f); err != nil {
 			return nil, err
 		}
+	}
+	if in.Uses.Len() > manyUses {
+		debug.FreeOSMemory() // of all that is needed no more, before tens of thousands of drafts are told of
 	}
 	nth := map[model.ID]int{}
 	for i, id := range ids {

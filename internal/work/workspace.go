@@ -378,6 +378,7 @@ var (
 const (
 	manyUses = 1_000_000
 	largeGC  = 25
+	draftGC  = 15 // what is known of the past is far more than what a draft works with
 	perByte  = 8
 	perUse   = 160
 )
@@ -421,6 +422,9 @@ func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses,
 	switch {
 	case what.paths != nil: // drafts learn, and take what they take
 		debug.SetMemoryLimit(math.MaxInt64)
+		if uses.Len() > manyUses {
+			debug.SetGCPercent(draftGC)
+		}
 	case uses.Len() > manyUses: // of several sources one may be kept while another is compared
 		debug.SetMemoryLimit(w.room)
 		debug.SetGCPercent(100) // as long as there is room

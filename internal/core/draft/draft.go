@@ -290,8 +290,7 @@ func (d *drafter) members(targets []*gauge.GrantResult) int {
 // Candidates returns whose access a draft may make smaller, by the danger that can go: of
 // their own grants, of groups by which they do nothing, or of everything that reaches them when
 // they are idle; and the crowds that anybody belongs to, by what was not used of what they are
-// given. Those come last
-// who only have grants that others make needless.
+// given. Those come last who only have grants that others make needless.
 func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 	danger := map[model.ID]float64{}
 	for _, s := range r.Standings {
@@ -336,8 +335,7 @@ func Candidates(in *gauge.Input, r *gauge.Result, w *Worth) []model.ID {
 			danger[to] = 0
 		}
 	}
-	return slices.SortedFunc(maps.Keys(danger), func(a,
-		b model.ID) int {
+	return slices.SortedFunc(maps.Keys(danger), func(a, b model.ID) int {
 		return cmp.Or(cmp.Compare(danger[b], danger[a]), a.Compare(b))
 	})
 }
@@ -426,7 +424,8 @@ type drafter struct {
 
 	rate float64 // what one more break of this identity is worth, as a share of a first one
 
-	// What goes, by its places, after the last round, and as far as this one is.
+	// What goes, by its places and permissions, after the last round, and as far as this one is, which chose
+	// about some permissions so far.
 	misses, missing map[string]map[int]need
 	chosen          map[int]bool
 

@@ -601,12 +601,12 @@ func (d *drafter) moved(t *gauge.GrantResult, perm int, all, taken []*candidate,
 		var left, rest, own []*candidate
 		var at map[*candidate]bool
 		gain := lineShare * group
-		stays := func(c *candidate) bool {
+		remains := func(c *candidate) bool {
 			return slices.ContainsFunc(taken, func(o *candidate) bool { return within(c, o) })
 		}
 		for _, id := range t.Holders {
 			if !slices.ContainsFunc(all, func(c *candidate) bool {
-				return c.users[id] && len(c.users) == 1 && stays(c)
+				return c.users[id] && len(c.users) == 1 && remains(c)
 			}) {
 				continue
 			}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"clipfence/internal/core/draft"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/risk"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/lookup"
@@ -204,43 +206,49 @@ func (w *Workspace) fewOf(ctx context.Context, s *Source, who model.ID, few []mo
 	}
 	defer f.Close()
 	lines := map[model.ID]*fewLine{}
-	line := func(id model.ID) (*fewLine, error) {
-		if l, known := lines[id]; known {
-			return l, nil
-		}
+	read := func(id model.ID) (*fewLine, error) {
 		body, found, err := f.Get(id.String())
 		l := &fewLine{}
 		if err == nil && found {
 			err = json.Unmarshal(body, l)
 		}
+		if err == nil && len(l.Uses) > 0 {
+			l.Uses, err = lookup.Unpack(l.Uses)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("of %s: %w", id, err)
 		}
-		lines[id] = l
 		return l, nil
 	}
+	fetch := func(ids []model.ID) error {
+		ids = slices.DeleteFunc(slices.Clone(ids), func(id model.ID) bool { return lines[id] != nil })
+		got, errs := make([]*fewLine, len(ids)), make([]error, len(ids))
+		parallel.Each(len(ids), func(_, i int) { got[i], errs[i] = read(ids[i]) })
+		for i, id := range ids {
+			lines[id] = got[i]
+		}
+		return cmp.Or(errs...)
+	}
+	groups := draft.Groups(s.Index, few)
+	if err := fetch(groups); err != nil {
+		return nil, err
+	}
 	crews := map[model.ID]*risk.Crew{}
-	for _, g := range draft.Groups(s.Index, few) {
-		l, err := line(g)
-		if err == nil && l.Crew == nil {
-			err = fmt.Errorf("of %s: %w", g, gauge.ErrUntold)
+	for _, g := range groups {
+		if crews[g] = lines[g].Crew; crews[g] == nil {
+			return nil, fmt.Errorf("of %s: %w", g, gauge.ErrUntold)
 		}
-		if err != nil {
-			return nil, err
-		}
-		crews[g] = l.Crew
+	}
+	callers := draft.Callers(few, crews)
+	if err := fetch(callers); err != nil {
+		return nil, err
 	}
 	gather := &usage.Gather{}
-	for _, id := range draft.Callers(few, crews) {
-		l, err := line(id)
-		var uses []byte
-		if err == nil && len(l.Uses) > 0 {
-			if uses, err = lookup.Unpack(l.Uses); err == nil {
-				err = gather.AddUses(uses)
+	for _, id := range callers {
+		if uses := lines[id].Uses; len(uses) > 0 {
+			if err := gather.AddUses(uses); err != nil {
+				return nil, fmt.Errorf("uses of %s: %w", id, err)
 			}
-		}
-		if err != nil {
-			return nil, fmt.Errorf("uses of %s: %w", id, err)
 		}
 	}
 	in, err := w.input(ctx, s, gather.Uses(), window, &head)
@@ -252,11 +260,10 @@ func (w *Workspace) fewOf(ctx context.Context, s *Source, who model.ID, few []mo
 		return nil, err
 	}
 	res, worth, err := draft.Told(in, few, head.All, func(id model.ID) ([]byte, bool, error) {
-		l, err := line(id)
-		if err != nil {
+		if err := fetch([]model.ID{id}); err != nil {
 			return nil, false, err
 		}
-		return l.Told, l.Told != nil, nil
+		return lines[id].Told, lines[id].Told != nil, nil
 	}, &head.Whole, crews)
 	if err != nil {
 		return nil, err

@@ -173,7 +173,7 @@ func (g *Graph) flow(c Costs, sources map[int]bool) (map[int]bool, map[*model.Ac
 	for _, i := range g.groups {
 		f.edge(anyGroup, i, math.MaxInt64)
 	}
-	for _, i := range g.people {
+	for _, i := range g.Everyone() {
 		f.edge(anybody, i, math.MaxInt64)
 	}
 	priced := func(cost int64) int64 {

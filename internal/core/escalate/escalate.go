@@ -110,7 +110,6 @@ type Graph struct {
 	groups  []int
 	unDeny  []*model.CatalogueEntry
 	spared  []int // groups whose members a denial or a guardrail spares
-	people  []int // every known identity but groups that can sign in, and the crowds
 
 	holding
 	lazily
@@ -123,12 +122,8 @@ func build(x *index.Index, nodes []model.Path, without map[int]bool, noEdge map[
 	g := &Graph{x: x, without: without, noEdge: noEdge, at: map[model.Path]int{}, inPlace: map[int][]int32{},
 		states: make([]*state, x.Identities())}
 	for i := range x.Identities() {
-		if k := x.Kind(i); k == model.Group {
+		if x.Kind(i) == model.Group {
 			g.groups = append(g.groups, i)
-		} else if k == model.Everyone || k == model.SignedIn {
-			g.people = append(g.people, i)
-		} else if who, ok := x.Identity(x.ID(i)); ok && !who.Disabled {
-			g.people = append(g.people, i)
 		}
 	}
 	spared := map[int]bool{}
@@ -643,7 +638,7 @@ func (g *Graph) administrator(id, place int) (s *state, step *taken, already boo
 func (g *Graph) Administrators(node int) []int {
 	g.all()
 	var out []int
-	for _, id := range g.people {
+	for _, id := range g.Everyone() {
 		if _, _, already := g.administrator(id, g.asked[node]); already {
 			out = append(out, id)
 		}
@@ -656,9 +651,9 @@ func (g *Graph) Administrators(node int) []int {
 func (g *Graph) climb(node int) map[int]*onward {
 	g.all()
 	// Back from those who are or make themselves administrators, level by level.
-	next := make(map[int]*onward, len(g.people)) // how somebody gets on; nil: by itself
+	next := make(map[int]*onward, len(g.Everyone())) // how somebody gets on; nil: by itself
 	level := []int{}
-	for _, id := range g.people {
+	for _, id := range g.Everyone() {
 		if _, step, _ := g.administrator(id, g.asked[node]); step != nil {
 			next[id] = nil
 			level = append(level, id)
@@ -699,7 +694,7 @@ func (g *Graph) climb(node int) map[int]*onward {
 func (g *Graph) backward() (into map[int][]onward, anybody []onward) {
 	if g.into == nil {
 		g.into = map[int][]onward{}
-		for _, id := range g.people {
+		for _, id := range g.Everyone() {
 			s := g.saturate(id)
 			for _, b := range s.becomes {
 				g.into[b.to] = append(g.into[b.to], onward{id, b.step})
@@ -717,7 +712,7 @@ func (g *Graph) backward() (into map[int][]onward, anybody []onward) {
 func (g *Graph) Climbers(node int) []int {
 	next := g.climb(node)
 	var out []int
-	for _, id := range g.people {
+	for _, id := range g.Everyone() {
 		if _, ok := next[id]; ok {
 			if _, _, already := g.administrator(id, g.asked[node]); !already {
 				out = append(out, id)
@@ -736,7 +731,7 @@ func (g *Graph) CanBecome(node int) []Route {
 func (g *Graph) CanBecomeBut(node int, but func(id int) bool) []Route {
 	next := g.climb(node)
 	var out []Route
-	for _, id := range g.people {
+	for _, id := range g.Everyone() {
 		if but(id) {
 			continue
 		}
@@ -802,14 +797,14 @@ func (g *Graph) From(id int) (routes []Route, anybody *Route) {
 // all works out everybody's own steps.
 func (g *Graph) all() {
 	g.settle()
-	parallel.Each(len(g.people), func(_, i int) { g.saturate(g.people[i]) })
+	parallel.Each(len(g.Everyone()), func(_, i int) { g.saturate(g.Everyone()[i]) })
 }
 
 // States works out every identity's own steps, and returns how many have any.
 func (g *Graph) States() int {
 	g.all()
 	n := 0
-	for _, id := range g.people {
+	for _, id := range g.Everyone() {
 		if s := g.saturate(id); len(s.admin)+len(s.roles)+len(s.becomes) > 0 || s.joined != nil || s.anybody != nil {
 			n++
 		}

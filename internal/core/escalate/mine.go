@@ -29,6 +29,20 @@ func (h holders) get(n int) (sure, has bool) {
 	return false, false
 }
 
+// ordered puts them in order, each once: whatever the call where it is held so by one of them.
+func (h holders) ordered() holders {
+	slices.Sort(h)
+	out := h[:0]
+	for _, n := range h {
+		if last := len(out) - 1; last >= 0 && out[last]>>1 == n>>1 {
+			out[last] = n // the sure one comes last
+		} else {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
 func holder(n int, sure bool) uint32 {
 	if sure {
 		return uint32(2*n + 1)
@@ -51,6 +65,7 @@ type holding struct {
 	further access.Set      // the permissions of byPerm
 	lock    sync.Mutex
 	few     map[int]holders // of those that were asked about before
+	byGiver map[int]holders // what identities and groups are granted themselves
 	roled   map[int][]int   // of those, the grants of roles that are not built in, in order
 	opens   map[int][]int   // see opening
 }
@@ -105,42 +120,44 @@ func (g *Graph) sort() {
 	})
 }
 
-// look goes through the grants of an identity.
+// look puts together what an identity, and each that it is in, is granted itself: many are in the same.
 func (g *Graph) look(id int) holders {
 	g.sort()
 	h, who := &g.holding, g.x.ID(id)
-	sure := map[int]bool{} // of a move that it holds: whatever the call
-	note := func(m *move, is bool) { sure[m.number] = sure[m.number] || is }
+	var out holders
 	for _, n := range g.x.Givers(who) {
-		for _, m := range h.edges[n] {
-			note(m, m.edge.Condition().IsZero())
-		}
+		out = append(out, once(h, &h.byGiver, n, func() holders { return g.granted(n) })...)
 	}
-	all := g.x.Bypasses(who)
-	for _, list := range h.byPerm {
-		for _, m := range list {
-			if all {
-				note(m, true)
+	if g.x.Bypasses(who) {
+		for _, list := range h.byPerm {
+			for _, m := range list {
+				out = append(out, holder(m.number, true))
 			}
 		}
 	}
-	for n := range g.x.Gives(who) {
-		if all || g.without[n] || !g.x.SharedFew(n).Meets(h.further) {
+	return out.ordered()
+}
+
+// granted goes through the grants to exactly one identity, and the act-as edges that begin at it.
+func (g *Graph) granted(giver int) (out holders) {
+	h := &g.holding
+	for _, m := range h.edges[giver] {
+		out = append(out, holder(m.number, m.edge.Condition().IsZero()))
+	}
+	for _, n := range g.x.GrantsTo(g.x.ID(giver)) {
+		if g.without[n] || !g.x.SharedFew(n).Meets(h.further) {
 			continue
 		}
 		perms := g.x.SharedPerms(n)
 		for perm, list := range h.byPerm {
 			if perms.Has(perm) {
-				g.within(n, list, func(m *move, met model.Truth) { note(m, met == model.True) })
+				g.within(n, list, func(m *move, met model.Truth) {
+					out = append(out, holder(m.number, met == model.True))
+				})
 			}
 		}
 	}
-	out := make(holders, 0, len(sure))
-	for n, is := range sure {
-		out = append(out, holder(n, is))
-	}
-	slices.Sort(out)
-	return out
+	return out.ordered()
 }
 
 // within yields those of some moves, in the order of their places, that lie in the places of a grant, but where its

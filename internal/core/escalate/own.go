@@ -52,7 +52,7 @@ func AnybodyAtOnce(x *index.Index, id model.ID) bool {
 func (g *Graph) Administering() []int {
 	var out []int
 	g.all()
-	for _, id := range g.people {
+	for _, id := range g.Everyone() {
 		s := g.saturate(id)
 		if slices.ContainsFunc(g.tops, func(top int) bool { return s.admin[top] != nil }) {
 			out = append(out, id)
@@ -62,7 +62,22 @@ func (g *Graph) Administering() []int {
 }
 
 // Everyone returns every known identity but groups that can sign in, and the open crowds.
-func (g *Graph) Everyone() []int { return g.people }
+func (g *Graph) Everyone() []int {
+	g.gathering.Do(func() { // each is read for it, and many a question is not about everybody
+		for i := range g.x.Identities() {
+			switch g.x.Kind(i) {
+			case model.Group:
+			case model.Everyone, model.SignedIn:
+				g.people = append(g.people, i)
+			default:
+				if who, ok := g.x.Identity(g.x.ID(i)); ok && !who.Disabled {
+					g.people = append(g.people, i)
+				}
+			}
+		}
+	})
+	return g.people
+}
 
 // Own returns what an identity has that gives itself what it can without becoming another,
 // as what a walk counts besides what it is granted; of several, as a member of a group each,
@@ -465,6 +480,8 @@ func (g *Graph) atTop(p *index.Piece, perm int) bool {
 
 // lazily is what a graph works out when it is first asked what somebody has.
 type lazily struct {
+	gathering sync.Once
+	people    []int // see Everyone
 	once      sync.Once
 	edits     map[int][]int // of each permission that edits grants, the kinds of node on which it does
 	roleEdits access.Set    // permissions that edit roles

@@ -57,11 +57,8 @@ type Index struct {
 		once sync.Once
 		by   map[model.Path][]int
 	}
-	besides struct { // a parent's number and a kind's, see ListsBeside
-		once sync.Once
-		are  map[uint64]struct{}
-	}
-	kinds struct { // of which nodes are listed, see ListsKind
+	besides sync.Map // by a parent's number and a kind's, see ListsBeside
+	kinds   struct { // of which nodes are listed, see ListsKind
 		once   sync.Once
 		listed map[string]bool
 	}
@@ -309,16 +306,22 @@ func (x *Index) ListsBeside(parent model.Path, kind string) bool {
 	if !same || k < 0 {
 		return false
 	}
-	x.besides.once.Do(func() {
-		x.besides.are = map[uint64]struct{}{}
-		nodes := x.nodeParent.len()
-		for k := range x.kindNames.len() {
-			for at := x.nextOf(k, 0, nodes); at < nodes; at = x.nextOf(k, at+1, nodes) {
-				x.besides.are[uint64(x.nodeParent.at(at))<<32|uint64(k)] = struct{}{}
-			}
+	key := uint64(n)<<32 | uint64(k)
+	if is, known := x.besides.Load(key); known {
+		return is.(bool)
+	}
+	is := false
+	for at, end := int(n)+1, int(x.nodeEnd.at(int(n))); !is; {
+		if at = x.nextOf(k, at, end); at >= end {
+			break
 		}
-	})
-	_, is := x.besides.are[uint64(n)<<32|uint64(k)]
+		child := at
+		for up := x.nodeParent.at(at); up != n; up = x.nodeParent.at(child) {
+			child = int(up)
+		}
+		is, at = child == at, int(x.nodeEnd.at(child)) // of the others below the same child none is meant either
+	}
+	x.besides.Store(key, is)
 	return is
 }
 

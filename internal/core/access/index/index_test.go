@@ -266,6 +266,44 @@ func TestListedDepth(t *testing.T) {
 	}
 }
 
+// TestListsBeside holds it against going through the inventory, on trees in which kinds lie in their like, and in the
+// order of each: what was asked before must not count for what comes.
+func TestListsBeside(t *testing.T) {
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 31))
+		e := harbour()
+		e.Nodes = e.Nodes[:1]
+		paths := []model.Path{e.Nodes[0].Path}
+		for i := range 1 + r.IntN(30) {
+			kind := []string{"hall", "berth", "box"}[r.IntN(3)]
+			at := path(fmt.Sprintf("%s/%s:%d", paths[r.IntN(len(paths))], kind, i))
+			paths = append(paths, at)
+			e.Nodes = append(e.Nodes, model.Node{Path: at})
+		}
+		x := build(t, e)
+		type child struct {
+			of   model.Path
+			kind string
+		}
+		want := map[child]bool{}
+		for _, at := range paths {
+			if up, ok := at.Parent(); ok {
+				kind, _ := at.Last()
+				want[child{up, kind}] = true
+			}
+		}
+		for range 200 {
+			c := child{paths[r.IntN(len(paths))], []string{"hall", "berth", "box", "crate", "harbour"}[r.IntN(5)]}
+			if got := x.ListsBeside(c.of, c.kind); got != want[c] {
+				t.Fatalf("seed %d: a %s right below %s: %t, want %t", seed, c.kind, c.of, got, want[c])
+			}
+		}
+		if x.ListsBeside(path("/s/harbour:z"), "box") {
+			t.Errorf("below what is not listed")
+		}
+	}
+}
+
 // TestWho names who may, on listed paths and others.
 func TestWho(t *testing.T) {
 	x := build(t, harbour())

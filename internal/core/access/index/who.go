@@ -301,7 +301,7 @@ func (x *Index) OnPath(path model.Path) []int {
 // MetAt returns whether the condition of a grant is met at a path, as far as the labels of the path tell.
 func (x *Index) MetAt(g int, path model.Path) model.Truth {
 	ctx := model.Context{}
-	if x.grantKind.at(g) != always {
+	if x.grantKind.at(g)&labelled != 0 { // no other condition asks for the node
 		ctx.Labels, _ = x.labelsOf(x.nearest(path))
 	}
 	return x.metBy(g, ctx)

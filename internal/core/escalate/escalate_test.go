@@ -461,3 +461,91 @@ func TestCutOrder(t *testing.T) {
 		}
 	}
 }
+
+// TestOnlyJoinsBecome: by joining a group one becomes that; by what one does before, nobody.
+func TestOnlyJoinsBecome(t *testing.T) {
+	x, err := index.Build(scene(t, "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join "+
+		"on /s/harbour:o; person/a may id/denial:lift on /s/harbour:o; deny person/a id/group:join /s/harbour:o"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, r := range New(x, []model.Path{model.MustPath("/s/harbour:o")}).CanBecome(0) {
+		for _, s := range r.Steps {
+			got = append(got, strings.TrimSpace(fmt.Sprint(s.Kind, " ", s.Becomes)))
+		}
+	}
+	if s := strings.Join(got, ", "); s != "lift-denial, join-group group/admins, edit-grants" {
+		t.Errorf("steps: %s", s)
+	}
+}
+
+// TestPruned: what the cut by flow takes away for the sake of steps that a denial refuses anyway is put back, also
+// beside an act-as edge that has to go; and who loses administration of the node by the cut is told.
+func TestPruned(t *testing.T) {
+	const minted = "person/a may id/key:mint on /s/harbour:o; person/boss may id/grant:create on /s/harbour:o/**; " +
+		"deny person/a id/key:mint /s/harbour:o"
+	for _, tt := range []struct {
+		rules, want, lose string
+	}{
+		{minted + "; person/a may id/group:join on /s/harbour:o; group/admins may id/grant:create on /s/harbour:o/**",
+			"g-3", ""},
+		{minted + "; person/a may id/group:join on /s/harbour:o; group/g may id/grant:create on /s/harbour:o/**; " +
+			"person/b in group/g", "g-4", "person/b"},
+		{minted + "; workload/w may id/grant:create on /s/harbour:o/**; person/a as workload/w", "a-1", ""},
+	} {
+		x, err := index.Build(scene(t, tt.rules))
+		if err != nil {
+			t.Fatal(err)
+		}
+		cut, err := New(x, []model.Path{model.MustPath("/s/harbour:o")}).SmallestCut(Costs{
+			Grant: func(g *model.Grant) int64 {
+				switch g.To.String() {
+				case "person/a":
+					return 5
+				case "group/g":
+					return 1
+				}
+				return -1
+			}, ActAs: func(*model.ActAs) int64 { return 9 },
+			Protected: map[model.ID]bool{model.MustID("person/boss"): true, model.MustID("workload/w"): true}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got, lose []string
+		for _, g := range cut.Grants {
+			got = append(got, g.ID)
+		}
+		for _, a := range cut.ActAs {
+			got = append(got, a.ID)
+		}
+		for _, n := range cut.Lose {
+			lose = append(lose, x.ID(n).String())
+		}
+		if s, l := strings.Join(got, " "), strings.Join(lose, " "); s != tt.want || l != tt.lose {
+			t.Errorf("%s:\nto take away %q, want %q; %q lose it, want %q", tt.rules, s, tt.want, l, tt.lose)
+		}
+	}
+}
+
+// TestLiftedByRole: whoever has everything on just the place of a denial by a role that it edits may lift it there.
+func TestLiftedByRole(t *testing.T) {
+	for on, want := range map[string]string{"/s/harbour:o/berth:p": "edit-role lift-denial edit-grants",
+		"/s/harbour:o/berth:p/errand:j": ""} {
+		x, err := index.Build(scene(t, "person/a has team on "+on+"; person/a may id/role:update on /s/harbour:o; "+
+			"person/a may id/grant:create on /s/harbour:o/berth:p; "+
+			"deny person/a id/grant:create /s/harbour:o/berth:p"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var kinds []string
+		for _, r := range New(x, []model.Path{model.MustPath("/s/harbour:o/berth:p")}).CanBecome(0) {
+			for _, s := range r.Steps {
+				kinds = append(kinds, s.Kind)
+			}
+		}
+		if got := strings.Join(kinds, " "); got != want {
+			t.Errorf("by a role on %s: steps %q, want %q", on, got, want)
+		}
+	}
+}

@@ -106,10 +106,10 @@ func (g *Graph) OwnAs(id, group int, region index.Region) []index.Extra {
 // A Sieve tells which groups somebody who can join any may have to join to get to something
 // of what is lacking so far. It is not for several goroutines.
 //
-// A group opens something by what it is granted, by what it may edit, or because a rule
-// spares it. What is lacking at last is mostly what rules refuse to everybody, so a group
-// counts only if they let something of the first two through, or let more through by its
-// sparing; that is the same for all whom the same rules hold.
+// A group opens something by what it is granted, by what it may edit, by a role of its own that another group lets
+// one edit, or because a rule spares it. What is lacking at last is mostly what rules refuse to everybody, so a group
+// counts only if they let something of the first two through, or let more through by its sparing; that is the same for
+// all whom the same rules hold. A role counts whatever it gives so far.
 type Sieve struct {
 	g      *Graph
 	region index.Region
@@ -129,6 +129,7 @@ type candidate struct {
 	spared uint64        // by which rules
 	frees  bool          // it may let its members edit grants on what is free
 	bypass bool          // its members pass every check
+	roled  bool          // it holds a role on something free that its members may be able to edit
 }
 
 // tried is a group under the rules that hold somebody.
@@ -168,7 +169,8 @@ func (g *Graph) NewSieve(from *Sieve, lacks []index.Piece, free index.Region) *S
 			c.spared = v.rules.Sparing(group)
 			c.frees, c.bypass = v.mayFree(id), g.x.Bypasses(id)
 		}
-		if c.bypass || len(c.gives) > 0 || len(g.sparing(group).And(above)) > 0 {
+		c.roled = len(free) > 0 && g.editsRoles() && g.hasRole(group, free)
+		if c.bypass || c.roled || len(c.gives) > 0 || len(g.sparing(group).And(above)) > 0 {
 			v.groups = append(v.groups, c)
 		}
 	}
@@ -216,7 +218,7 @@ func (v *Sieve) of(id int, e *index.Extra) (join []int, alone bool) {
 }
 
 func (v *Sieve) opens(c *candidate, binding uint64) bool {
-	if v.rules == nil || c.bypass {
+	if v.rules == nil || c.bypass || c.roled {
 		return true
 	}
 	less := binding &^ c.spared
@@ -265,28 +267,17 @@ func (g *Graph) freeing(free index.Region) []bool {
 	if n > mostFree {
 		return nil
 	}
-	edits, out := g.editsOf(), make([]bool, g.x.GrantNumbers())
-	var tops index.Region
-	for _, top := range g.tops {
-		if at, ok := g.x.NodeNumber(g.places[top]); ok {
-			tops = tops.Or(index.Region{{From: uint32(at), To: uint32(at) + 1}})
-		}
+	if g.editsRoles() {
+		return nil
 	}
+	edits, out := g.editsOf(), make([]bool, g.x.GrantNumbers())
 	for i := range g.x.Grants() {
 		perms := g.x.SharedPerms(i)
 		if !perms.Meets(edits) {
 			continue
 		}
-		where := g.x.RegionOf(g.x.SpansWhere(i))
-		on := where.And(above)
+		on := g.x.RegionOf(g.x.SpansWhere(i)).And(above)
 		for perm := range perms.All() {
-			if g.roleEdits.Has(perm) && len(where.And(tops)) > 0 &&
-				slices.ContainsFunc(g.tops, func(top int) bool {
-					return applies(g.x.Permission(perm),
-						g.places[top])
-				}) {
-				return nil
-			}
 			kinds := g.edits[perm]
 			out[i] = out[i] || kinds != nil && slices.ContainsFunc(on, func(r index.Interval) bool {
 				return len(g.x.Below(int(r.From), int(r.To), kinds)) > 0
@@ -294,6 +285,33 @@ func (g *Graph) freeing(free index.Region) []bool {
 		}
 	}
 	return out
+}
+
+// editsRoles reports whether somebody is granted to edit roles, whatever rules refuse, once editing was asked.
+func (g *Graph) editsRoles() bool {
+	g.roling.Do(func() {
+		for i := range g.x.Grants() {
+			if perms := g.x.SharedFew(i); perms.Meets(g.roleEdits) {
+				where := g.x.RegionOf(g.x.SpansWhere(i))
+				for _, top := range g.tops {
+					at, ok := g.x.NodeNumber(g.places[top])
+					for p := range perms.All() {
+						g.rolesEdited = g.rolesEdited || ok && where.Has(uint32(at)) && g.roleEdits.Has(p) &&
+							applies(g.x.Permission(p), g.places[top])
+					}
+				}
+			}
+		}
+	})
+	return g.rolesEdited
+}
+
+// hasRole reports whether a group holds a role that is not built in on some of the nodes: whoever edits it then has
+// everything there, whatever the role gives so far.
+func (g *Graph) hasRole(group int, on index.Region) bool {
+	return slices.ContainsFunc(g.editables(group), func(n int) bool {
+		return len(g.x.RegionOf(g.x.SpansWhere(n)).And(on)) > 0
+	})
 }
 
 // Unbound is somebody whom no rule holds. Nobody may change it.
@@ -480,18 +498,20 @@ func (g *Graph) atTop(p *index.Piece, perm int) bool {
 
 // lazily is what a graph works out when it is first asked what somebody has.
 type lazily struct {
-	gathering sync.Once
-	people    []int // see Everyone
-	once      sync.Once
-	edits     map[int][]int // of each permission that edits grants, the kinds of node on which it does
-	roleEdits access.Set    // permissions that edit roles
-	editors   sync.Pool     // of walks over both
-	freely    sync.Once
-	free      index.Extra
-	sparings  sync.Once
-	spares    map[int]index.Region // see sparing
-	mu        sync.Mutex
-	ofGroups  map[int]index.Region
+	gathering   sync.Once
+	people      []int // see Everyone
+	once        sync.Once
+	edits       map[int][]int // of each permission that edits grants, the kinds of node on which it does
+	roleEdits   access.Set    // permissions that edit roles
+	editors     sync.Pool     // of walks over both
+	roling      sync.Once
+	rolesEdited bool // see editsRoles
+	freely      sync.Once
+	free        index.Extra
+	sparings    sync.Once
+	spares      map[int]index.Region // see sparing
+	mu          sync.Mutex
+	ofGroups    map[int]index.Region
 }
 
 // editsOf returns the permissions that edit grants or roles, once editing was asked.

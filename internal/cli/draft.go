@@ -64,8 +64,8 @@ its lines say so. --caution says what one
 avoided break is worth, as a multiple of the danger that a caller holds on average: bold
 is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
 that can go, with --all for everybody: what is there already is left, so that it can be
-interrupted and go on. Drafts of one run know of each other: what one leaves to a group the
-group's own draft keeps. The last who can hand out rights somewhere keeps that. With
+interrupted and go on. Drafts know of each other, those of one run and those that are there
+and not applied yet: what one leaves to a group the group's own draft keeps. The last who can hand out rights somewhere keeps that. With
 --conditions a line also gets what each of at least 20 calls on 10 days met: a second
 factor, at most three networks, and the hours (UTC, at most 14 of the day) and weekdays
 outside of which whoever has it never called. With --time-limits what was
@@ -364,6 +364,17 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 				d.Lines = append(d.Lines, s)
 			}
 		}
+	}
+	if n := drafts.Beside; n > 0 {
+		them := "1 draft that is there and not applied: it counts on nothing that it takes away."
+		if n > 1 {
+			them = fmt.Sprintf("%s drafts that are there and not applied: it counts on nothing that they take away.",
+				render.Count(n))
+		}
+		if len(rows) > 1 {
+			them = strings.Replace(them, "it counts", "they count", 1)
+		}
+		d.Lines = append(d.Lines, "Drafted to stand beside "+them)
 	}
 	d.Tables = []render.Table{t}
 	unseen := 0

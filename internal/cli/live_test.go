@@ -831,7 +831,7 @@ func TestRehearsedTogether(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{names[0], names[0]}, "two fences take away the same"},
+		{[]string{names[0], names[0]}, "is named twice: two fences take away the same"},
 		{[]string{names[0], "nobody"}, `no fence file "nobody"`},
 		{[]string{"--backtest", names[0], names[1]}, "say no fence with it"},
 	} {
@@ -853,6 +853,45 @@ func TestRehearsedTogether(t *testing.T) {
 	}
 	if v := decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf); len(v.Fences) < 10 || !v.OK {
 		t.Errorf("of all drafts: %+v", v)
+	}
+	// One that is drafted anew stands beside those that are there: what its group's draft gives up it keeps.
+	for _, again := range [][]string{{"--top", "3", "--force"}, {"--for", "person/ingrid.vaage", "--force"},
+		{"--for", "group/timetable-team", "--force"}, {"--for", "signed-in", "--force"}} {
+		out := must(t, l.dir, append([]string{"draft", "--as-of", asOf}, again...)...)
+		if !strings.Contains(out, "Drafted to stand beside ") {
+			t.Errorf("draft %v:\n%s", again, out)
+		}
+		if v := decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf); len(v.Fences) < 10 || !v.OK {
+			t.Errorf("of all drafts after draft %v: %+v", again, v)
+		}
+	}
+	if err := os.WriteFile(names[1], was, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	// What cannot be read is left out and told, and status counts it.
+	for name, want := range map[string]string{"broken": "for: want source:kind/name", "empty": "the file is empty",
+		"bytes": "not YAML", "nowhere": "no such file", "twice": "two fences take away the same"} {
+		file := filepath.Join(l.dir, "drafts", name+".fence.yaml")
+		text := map[string]string{"broken": "fence: 1\nfor: person/x\n", "bytes": "\xff\xfe\x00", "twice": string(was)}
+		var err error
+		if name == "nowhere" {
+			err = os.Symlink("nothing", file)
+		} else {
+			err = os.WriteFile(file, []byte(text[name]), 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		v := decode[joint](t, l.dir, "rehearse", "--all", "--as-of", asOf)
+		if len(v.Left) != 1 || !strings.Contains(v.Left[0], want) || !v.OK {
+			t.Errorf("with the draft %s: left out %q, want %q; %t", name, v.Left, want, v.OK)
+		}
+		if out := must(t, l.dir, "status"); name != "twice" && !strings.Contains(out, "1 unreadable") {
+			t.Errorf("with the draft %s:\n%s", name, out)
+		}
+		if err := os.Remove(file); err != nil {
+			t.Fatal(err)
+		}
 	}
 	// What is about something that is not there any more is left out of all drafts and told; by its name
 	// it cannot be rehearsed.

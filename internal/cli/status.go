@@ -59,7 +59,7 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	next := func(cmd string) { d.Next = append(d.Next, "clipfence "+cmd) }
 	t := render.Table{Columns: []render.Column{{Name: "SOURCE"}, {Name: "SURVEYED"}, {Name: "LOG KNOWN TO"},
 		{Name: "", Wrap: true}}}
-	stale, quietLogs, logless := 0, 0, 0
+	stale, quietLogs, logless, unread := 0, 0, 0, 0
 	for _, x := range s.Sources {
 		at, to, note := "never", "never read", render.C("")
 		if x.Survey > 0 {
@@ -78,6 +78,16 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 		if x.NoLogs {
 			logless++
 			to = "no logs named"
+		}
+		if x.LogTo.IsZero() && x.LogLines > 0 {
+			to = "no event read"
+		}
+		if x.Rejected > 0 && x.Rejected*20 >= x.LogLines {
+			unread++
+			if note.Text == "" {
+				note = render.Cell{Text: fmt.Sprintf("%s of %s log lines could not be read and are set aside",
+					render.Count(x.Rejected), render.Count(x.LogLines)), Tone: render.Warn}
+			}
 		}
 		if !x.LogTo.IsZero() {
 			to = render.Day(x.LogTo, now)
@@ -98,6 +108,10 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	}
 	if logless+quietLogs > 0 {
 		next("coverage")
+	}
+	if unread > 0 {
+		waits = append(waits, fmt.Sprintf("log lines of %s that could not be read", render.Plural(unread, "source")))
+		next("survey --show-rejected")
 	}
 	for _, r := range s.Unfinished {
 		v.Unfinished = append(v.Unfinished, unfinishedRow{r.ID, r.For, r.State, r.Why})

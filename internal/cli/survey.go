@@ -193,6 +193,11 @@ func (a *app) showRejected(ctx context.Context, w *work.Workspace) error {
 	d.Head = render.Plural(int(sum), "log line") + " set aside"
 	if sum > 0 {
 		d.Tables = []render.Table{t}
+		d.Next = []string{"mend what does not fit, in the log map or clipfence.yaml, and count the log anew: " +
+			"clipfence survey --reread"}
+		if len(sums) > 1 {
+			d.Next[0] += " --source SOURCE"
+		}
 	}
 	d.Value = rows
 	return a.print(d)

@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"clipfence/internal/core/fence"
@@ -23,7 +22,7 @@ const offered = model.Duration(4 * time.Hour)
 func (w *Workspace) offer(f *fence.Fence, src string, force bool) ([]string, error) {
 	var out []string
 	who := f.For.In(src)
-	stem := strings.TrimSuffix(draftName(who), fencefile.Suffix)
+	stem := w.draftName(src, who)
 	for i, a := range f.Asks {
 		name := fmt.Sprintf("%s-rare-%d", stem, i+1)
 		p := &gate.Policy{Version: 2, Name: name, Source: src, Opens: gate.Opens{Do: a.Do, Where: a.Where},

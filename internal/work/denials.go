@@ -81,7 +81,7 @@ func (w *Workspace) DraftDenials(ctx context.Context, force bool) (*Denials, err
 	f := found.Fence
 	f.Survey = s.Survey.ID
 	out := &Denials{Source: s.Name, Drafts: len(fences), Fence: f, Before: found.Before, After: found.After}
-	all, kept := []*fence.Fence{f}, []string{draftName(f.For.In(f.For.Source))}
+	all, kept := []*fence.Fence{f}, []string{w.draftName(s.Name, f.For.In(s.Name)) + fencefile.Suffix}
 	for i := range fences {
 		if slices.Contains(found.Needless, i) {
 			out.Needless = append(out.Needless, fences[i].For.In(s.Name))

@@ -66,6 +66,7 @@ type Drafts struct {
 	Left    []error
 	Lessons *review.Lessons // what reviews taught
 	Limits  bool            // lines end that rest on no use of the window
+	Beside  int             // so many drafts were there before, and are stood beside
 
 	Observable float64 // the share of what is granted that the evidence is complete for
 }
@@ -124,13 +125,32 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if q.File != "" {
 			return q.File
 		}
-		return filepath.Join(w.DraftDir(), draftName(id))
+		return filepath.Join(w.DraftDir(), w.draftName(s.Name, id)+fencefile.Suffix)
 	}
-	if q.All && !q.Force { // what is there stays, so what comes stands beside all of it
-		for _, id := range draft.Order(s.Index, ids) {
-			beside.read(fileOf(id))
+	// What is there already and stays is stood beside.
+	anew := map[model.ID]bool{} // whose drafts are written over
+	for _, id := range ids[:first] {
+		anew[id] = q.Force || q.For != ""
+	}
+	var near []string
+	if q.For == "" || id.Open() {
+		near = w.DraftNames(ctx)
+	} else {
+		for _, other := range s.around(id) {
+			near = append(near, w.draftName(s.Name, other))
 		}
 	}
+	stands := map[model.ID]string{} // whose drafts are there and stay
+	for _, name := range near {
+		name = filepath.Join(w.DraftDir(), name+fencefile.Suffix)
+		if f := beside.read(name, anew); f != nil {
+			stands[f.For.In(s.Name)] = name
+		}
+	}
+	if len(beside.all.Fences()) > 0 {
+		o.Made = &beside.all
+	}
+	out.Beside = len(beside.all.Fences())
 	for i, id := range slices.Concat(draft.Order(s.Index, ids[:first]), ids[first:]) {
 		if len(out.Written) == most {
 			break
@@ -151,7 +171,11 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 		if err == nil && !q.Force {
 			there = fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
 		}
-		if there != nil && q.All {
+		was := stands[id] // under another name, or one beyond the first, beside which they were drafted
+		if was != "" && there == nil {
+			there = fmt.Errorf("%s: %w for %s", w.Relative(was), ErrThere, id)
+		}
+		if there != nil && (q.All || was != "" && i >= first) {
 			out.Left = append(out.Left, there)
 			continue
 		}
@@ -269,16 +293,39 @@ func (b *beside) near(to model.ID) []*fence.Fence {
 	return out
 }
 
-// read adds a draft if it is there already and can be read and stand beside the others: whoever goes on does so with
-// it. Of one that cannot, whoever rehearses it is told why.
-func (b *beside) read(name string) {
+// read adds a draft if it is there already, narrows, is for none of some, and can be read and stand beside the others;
+// it returns nil where it does not. Of one that cannot, whoever rehearses it is told why.
+func (b *beside) read(name string, but map[model.ID]bool) *fence.Fence {
 	data, err := os.ReadFile(name)
 	if err != nil {
-		return
+		return nil
 	}
-	if f, err := fencefile.Read(name, data); err == nil && f.Validate(b.s.Index) == nil {
-		_ = b.add(f)
+	f, err := fencefile.Read(name, data)
+	if err != nil || f.For.Source != b.s.Name || f.Widens != "" || f.Validate(b.s.Index) != nil {
+		return nil
 	}
+	id := f.For.In(b.s.Name)
+	if but[id] || slices.ContainsFunc(b.made[id], func(o placed) bool { return rehearse.TakeSame(o.Fence, f) }) ||
+		b.add(f) != nil {
+		return nil
+	}
+	return f
+}
+
+// around returns those by whose drafts somebody has less as well: its groups and the crowds, and who is in it.
+func (s *Source) around(who model.ID) (out []model.ID) {
+	note := func(id model.ID) {
+		if id != who {
+			out = append(out, id)
+		}
+	}
+	for _, st := range s.Closure(who) {
+		note(st.ID)
+	}
+	if n, ok := s.Number(who); ok {
+		s.Members(n, func(i int) { note(s.ID(i)) })
+	}
+	return out
 }
 
 // risk returns the risk of a draft, alone or together with those that were made before it, where what it
@@ -302,7 +349,11 @@ func (b *beside) risk(ctx context.Context, f *fence.Fence) (*Risk, error) {
 	if err != nil {
 		return nil, err
 	}
-	k.Expected = max(k.Expected, after.Expected-before.Expected)
+	if more := after.Expected - before.Expected; more > k.Expected {
+		if k.Expected, k.Touched = more, max(k.Touched, after.Touched); len(k.Worst) == 0 {
+			k.Worst = after.Worst // alone it takes nothing that others do not give
+		}
+	}
 	k.Soon = max(k.Soon, after.Soon-before.Soon)
 	return k, nil
 }
@@ -340,8 +391,17 @@ func (w *Workspace) IdentityNames(ctx context.Context) []string {
 	return out
 }
 
-func draftName(id model.ID) string {
-	return strings.NewReplacer("/", "-", "%", "_", ":", "-").Replace(id.String()) + fencefile.Suffix
+// draftName is the name of the draft for somebody, a file without its ending. Where there are several sources it
+// begins with the source's: one name is often in many.
+func (w *Workspace) draftName(source string, id model.ID) string {
+	if len(w.Sources) > 1 {
+		return source + "-" + fileName(id)
+	}
+	return fileName(id)
+}
+
+func fileName(id model.ID) string {
+	return strings.NewReplacer("/", "-", "%", "_", ":", "-").Replace(id.String())
 }
 
 // Relative shortens a file of the workspace to how one would type it there.
@@ -391,13 +451,30 @@ func (w *Workspace) fenceOf(arg string, survey func(*fence.Fence) (*Source, erro
 	error) {
 	candidates := []string{arg, w.Path(arg), filepath.Join(w.DraftDir(), arg),
 		filepath.Join(w.DraftDir(), arg+fencefile.Suffix)}
-	byName := "" // the file of an identity's name must hold that identity's fence
+	byName := map[string]bool{} // the file of an identity's name must hold that identity's fence
 	named, err := model.ParseID(arg)
 	if err == nil {
 		id := named
 		id.Source = ""
-		byName = filepath.Join(w.DraftDir(), draftName(id))
-		candidates = append(candidates, byName)
+		var there []string
+		for _, src := range w.Sources {
+			name := filepath.Join(w.DraftDir(), w.draftName(src.Name, id)+fencefile.Suffix)
+			byName[name] = true
+			if wanted := cmp.Or(named.Source, w.Only); wanted != "" && wanted != src.Name && len(w.Sources) > 1 {
+				continue
+			}
+			candidates = append(candidates, name)
+			if _, err := os.Stat(name); err == nil {
+				there = append(there, w.Relative(name))
+			}
+		}
+		if len(there) > 1 {
+			return "", nil, nil, fmt.Errorf("%s: there are drafts of several sources: %s; say which: SOURCE:%s", arg,
+				strings.Join(there, ", "), id)
+		}
+		name := filepath.Join(w.DraftDir(), fileName(id)+fencefile.Suffix) // as long as there was one source
+		byName[name] = true
+		candidates = append(candidates, name)
 	}
 	for _, name := range candidates {
 		data, err := os.ReadFile(name)
@@ -412,7 +489,7 @@ func (w *Workspace) fenceOf(arg string, survey func(*fence.Fence) (*Source, erro
 			return "", nil, nil, err
 		}
 		w.remark(f.Remarks...)
-		if name == byName && (f.For.Kind != named.Kind || f.For.Name != named.Name || named.Source != "" &&
+		if byName[name] && (f.For.Kind != named.Kind || f.For.Name != named.Name || named.Source != "" &&
 			named.Source != f.For.Source) {
 			return "", nil, nil, fmt.Errorf("%w: %s is for %s, not for %s; name the file to use it all the same",
 				change.ErrGuard, name, f.For, named)

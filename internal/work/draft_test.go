@@ -1,8 +1,10 @@
 package work
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -84,9 +86,31 @@ func TestDraftsGoOn(t *testing.T) {
 	if err != nil || string(is) != string(was) {
 		t.Errorf("drafted beside what is there: %v\n%s\nin one run:\n%s", err, is, was)
 	}
+	// By its name as well.
+	named, err := w.Draft(t.Context(), DraftRequest{For: "group/team", Force: true, Caution: .01})
+	if err != nil || len(named.Written) != 1 || named.Beside != 1 {
+		t.Fatalf("%v: %+v", err, named)
+	}
+	if is, err := os.ReadFile(team.File); err != nil || string(is) != string(was) {
+		t.Errorf("drafted by its name beside what is there: %v\n%s\nin one run:\n%s", err, is, was)
+	}
+	// It is not drafted for once more where its draft has another name.
+	other := filepath.Join(filepath.Dir(team.File), "other.fence.yaml")
+	if err := os.Rename(team.File, other); err != nil {
+		t.Fatal(err)
+	}
+	none, err := w.Draft(t.Context(), DraftRequest{All: true, Caution: .01})
+	if err != nil || len(none.Written) != 0 || len(none.Left) != 2 || !errors.Is(none.Left[0], ErrThere) {
+		t.Errorf("%v: %+v", err, none)
+	}
 	// By itself the group above gives all of it.
+	for _, d := range all.Written {
+		if err := os.Remove(d.File); err != nil && d.File != team.File {
+			t.Fatal(err)
+		}
+	}
 	alone, err := w.Draft(t.Context(), DraftRequest{For: "group/team", Force: true, Caution: .01})
-	if err != nil || len(alone.Written) != 1 {
+	if err != nil || len(alone.Written) != 1 || alone.Beside != 0 {
 		t.Fatal(err)
 	}
 	if f := alone.Written[0]; len(f.Fence.Allow)+len(f.Fence.GivesUp) > 0 || f.Risk.Expected >= team.Risk.Expected {

@@ -150,8 +150,7 @@ func (w *Workspace) DraftMore(ctx context.Context, q MoreRequest) (*More, error)
 	}
 	name := q.File
 	if name == "" {
-		name = filepath.Join(w.DraftDir(), strings.TrimSuffix(draftName(id), fencefile.Suffix)+"-more"+
-			fencefile.Suffix)
+		name = filepath.Join(w.DraftDir(), w.draftName(s.Name, id)+"-more"+fencefile.Suffix)
 	}
 	if _, err := os.Stat(name); err == nil && !q.Force {
 		return nil, fmt.Errorf("%s: %w; to write over it: --force", w.Relative(name), ErrThere)
@@ -572,7 +571,7 @@ func (w *Workspace) lend(s *Source, id model.ID, q *MoreRequest, out *More) erro
 	if id.Kind != model.Person && id.Kind != model.Group {
 		return fmt.Errorf("%s cannot ask for a gate: only people sign; draft it without --lend", id)
 	}
-	stem := strings.TrimSuffix(draftName(id), fencefile.Suffix)
+	stem := w.draftName(s.Name, id)
 	for i, a := range out.Fence.Allow {
 		name := fmt.Sprintf("%s-%d", stem, i+1)
 		p := &gate.Policy{Version: 2, Name: name, Source: s.Name, Opens: gate.Opens{Do: a.Do, Where: a.Where},

@@ -24,7 +24,6 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/model"
 	"clipfence/internal/core/usage"
-	"clipfence/internal/fencefile"
 	"clipfence/internal/trust"
 )
 
@@ -152,7 +151,7 @@ func (w *Workspace) Pseudonyms(ctx context.Context) (*strings.Replacer, error) {
 		p := pseudonym(key, id)
 		put(title, p.Name)
 		put(id.String(), p.String())
-		put(strings.TrimSuffix(draftName(id), fencefile.Suffix), strings.TrimSuffix(draftName(p), fencefile.Suffix))
+		put(fileName(id), fileName(p))
 		put(fence.NamedAfter(id), fence.NamedAfter(p))
 		if strings.ContainsAny(id.Name, ".@") {
 			put(id.Name, p.Name)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"slices"
 
@@ -67,8 +68,9 @@ type Joint struct {
 }
 
 // RehearseTogether rehearses several fences of one source, each alone and all as if they stood
-// together: see [rehearse.Together]. Of no names those of all drafts are taken but for what was
-// applied; one that cannot be rehearsed is left out, and told.
+// together: see [rehearse.Together]. Of no names those of all drafts are taken, of the source in question where one
+// is, but for what was applied; one that cannot be read or rehearsed, or takes away what another does, is left out,
+// and told.
 func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept bool) (*Joint, error) {
 	out := &Joint{}
 	var s *Source
@@ -82,36 +84,70 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		}
 		applied = carried(history)
 	}
+	by := map[model.ID][]int{} // which of them are for whom
 	for _, arg := range names {
+		var err error
 		if every {
-			_, by := carriedOut(filepath.Join(w.DraftDir(), arg+fencefile.Suffix), applied)
+			arg = filepath.Join(w.DraftDir(), arg+fencefile.Suffix)
+			f, by := carriedOut(arg, applied)
+			if f != nil && w.Only != "" && f.For.Source != w.Only {
+				continue
+			}
 			if by != nil && by.State == ChangeDone {
 				out.Applied++
 				continue
 			}
+			_, err = os.Stat(arg)
 		}
-		name, f, of, err := w.readFence(ctx, arg, open)
-		var fault *model.Fault
-		if every && errors.As(err, &fault) {
+		var name string
+		var f *fence.Fence
+		var of *Source
+		if err == nil {
+			name, f, of, err = w.readFence(ctx, arg, open)
+		}
+		if err == nil && s != nil && s.Name != of.Name {
+			one := "rehearse those of one source together"
+			if every {
+				one += ", with: --source " + s.Name
+			}
+			return nil, fmt.Errorf("%s is for source %s, and %s for %s; %s", out.Names[0], s.Name, w.Relative(name),
+				of.Name, one)
+		}
+		if err == nil {
+			for _, i := range by[f.For] {
+				if rehearse.TakeSame(out.Fences[i], f) {
+					err = fmt.Errorf("%s and %s: %w; delete one of them", out.Names[i], w.Relative(name),
+						rehearse.ErrTwice)
+					if w.Relative(name) == out.Names[i] {
+						err = fmt.Errorf("%s is named twice: %w", out.Names[i], rehearse.ErrTwice)
+					}
+					break
+				}
+			}
+		}
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil && every {
 			out.Left = append(out.Left, err)
 			continue
 		}
 		if err != nil {
 			return nil, err
 		}
-		if s == nil {
-			s = of
-		} else if s.Name != of.Name {
-			return nil, fmt.Errorf("%s is for source %s, and %s for %s; rehearse those of one source together",
-				out.Names[0], s.Name, w.Relative(name), of.Name)
-		}
+		s, by[f.For] = of, append(by[f.For], len(out.Fences))
 		out.Names, out.Fences = append(out.Names, w.Relative(name)), append(out.Fences, f)
 	}
 	if s == nil && out.Applied > 0 && len(out.Left) == 0 {
 		return nil, fmt.Errorf("nothing is left to rehearse: all drafts (%d) are applied", out.Applied)
 	}
 	if s == nil {
-		return nil, errors.Join(append(out.Left, errors.New("no draft can be rehearsed"))...)
+		const most = 3 // of thousands, mostly with the same to say
+		left := out.Left[:min(len(out.Left), most)]
+		if n := len(out.Left) - len(left); n > 0 {
+			left = append(left, fmt.Errorf("and %d more", n))
+		}
+		return nil, errors.Join(append(left, errors.New("no draft can be rehearsed"))...)
 	}
 	out.Source = s.Name
 	_, in, res, err := w.gauged(ctx, s.Source, 0, everyPath)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"clipfence/internal/change"
+	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gate"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
@@ -35,6 +36,8 @@ type SourceStatus struct {
 	Old      string    `json:"too_old,omitempty" doc:"why nothing is changed on the strength of it"`
 	LogTo    time.Time `json:"log_to,omitzero" doc:"the last call that is known"`
 	LogRead  time.Time `json:"log_read,omitzero" doc:"when it was last read to its end"`
+	LogLines int64     `json:"log_lines,omitempty" doc:"that were read"`
+	Rejected int64     `json:"log_lines_set_aside,omitempty" doc:"of those, the ones that could not be read"`
 	NoLogs   bool      `json:"no_logs,omitempty" doc:"clipfence.yaml names none, and none was ever read"`
 	Ending   []Ending  `json:"ending,omitempty" doc:"grants that end within 30 days, the first to end first"`
 	Over     []Ending  `json:"over,omitempty" doc:"grants that are over and still listed, the last to end first"`
@@ -101,7 +104,7 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		if err != nil {
 			return nil, err
 		}
-		s.LogTo = logs.Last
+		s.LogTo, s.LogLines, s.Rejected = logs.Last, logs.Lines, logs.Rejected
 		if n := len(logs.Reads); n > 0 {
 			s.LogRead = logs.Reads[n-1]
 		}
@@ -115,11 +118,11 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 	}
 	for _, name := range w.DraftNames(ctx) {
 		file := filepath.Join(w.DraftDir(), name+fencefile.Suffix)
+		var f *fence.Fence
 		data, err := os.ReadFile(file)
-		if err != nil {
-			return nil, err
+		if err == nil {
+			f, err = fencefile.Read(file, data)
 		}
-		f, err := fencefile.Read(file, data)
 		state := "open"
 		switch {
 		case err != nil:

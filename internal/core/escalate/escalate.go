@@ -295,9 +295,6 @@ func (g *Graph) step(id int, t *taken) Step {
 	if t.grant >= 0 {
 		s.Grant = g.x.Grant(int(t.grant)).ID
 	}
-	if m.become >= 0 {
-		s.Becomes = g.x.ID(m.become)
-	}
 	if m.place >= 0 {
 		s.Admin = g.places[m.place]
 	}

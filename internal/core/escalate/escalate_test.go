@@ -73,7 +73,7 @@ func TestNetwork(t *testing.T) {
 //	WHO has ROLE on PATH             a grant of a role; "team" is not built in
 //	WHO in GROUP                     a membership
 //	WHO as WHO                       an act-as edge
-//	deny|ceiling|guardrail WHO ...   a layer; behind a denial: whom it spares
+//	deny|ceiling|guardrail WHO ...   a layer; behind a denial or a guardrail: whom it spares
 func scene(t *testing.T, rules string) *model.Estate {
 	t.Helper()
 	e := &model.Estate{Source: "s"}
@@ -117,8 +117,12 @@ func scene(t *testing.T, rules string) *model.Estate {
 			e.Ceilings = append(e.Ceilings, model.Ceiling{ID: "c-1", Of: model.MustID(f[1]), Rights: do(f[2]),
 				Where: on("/s/**")})
 		case f[0] == "guardrail":
-			e.Guardrails = append(e.Guardrails, model.Guardrail{ID: "r-1", Node: model.MustPath(f[1]),
-				Rights: model.Rights{Do: do("*").Do, Except: do(f[2]).Do}})
+			r := model.Guardrail{ID: "r-1", Node: model.MustPath(f[1]),
+				Rights: model.Rights{Do: do("*").Do, Except: do(f[2]).Do}}
+			for _, who := range f[3:] {
+				r.Unless = append(r.Unless, model.MustID(who))
+			}
+			e.Guardrails = append(e.Guardrails, r)
 		case f[1] == "may":
 			e.Grants = append(e.Grants, model.Grant{ID: id, To: model.MustID(f[0]), Rights: do(f[2]), Where: on(f[4])})
 		case f[1] == "has":
@@ -462,21 +466,30 @@ func TestCutOrder(t *testing.T) {
 	}
 }
 
-// TestOnlyJoinsBecome: by joining a group one becomes that; by what one does before, nobody.
-func TestOnlyJoinsBecome(t *testing.T) {
-	x, err := index.Build(scene(t, "group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join "+
-		"on /s/harbour:o; person/a may id/denial:lift on /s/harbour:o; deny person/a id/group:join /s/harbour:o"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var got []string
-	for _, r := range New(x, []model.Path{model.MustPath("/s/harbour:o")}).CanBecome(0) {
-		for _, s := range r.Steps {
-			got = append(got, strings.TrimSpace(fmt.Sprint(s.Kind, " ", s.Becomes)))
+// TestBecomes: by joining a group one becomes that, by acting or running as somebody that one, by what one does
+// before, nobody.
+func TestBecomes(t *testing.T) {
+	for rules, want := range map[string]string{
+		"group/admins may id/grant:create on /s/harbour:o/**; person/a may id/group:join on /s/harbour:o; " +
+			"person/a may id/denial:lift on /s/harbour:o; deny person/a id/group:join /s/harbour:o": "lift-denial, " +
+			"join-group group/admins, edit-grants",
+		"workload/w may id/grant:create on /s/harbour:o/**; person/a as workload/w": "act-as workload/w, edit-grants",
+		"workload/root may id/grant:create on /s/harbour:o/**; person/a may run/errand:edit on " +
+			"/s/harbour:o/berth:p/**": "run-as workload/root, edit-grants",
+	} {
+		x, err := index.Build(scene(t, rules))
+		if err != nil {
+			t.Fatal(err)
 		}
-	}
-	if s := strings.Join(got, ", "); s != "lift-denial, join-group group/admins, edit-grants" {
-		t.Errorf("steps: %s", s)
+		var got []string
+		for _, r := range New(x, []model.Path{model.MustPath("/s/harbour:o")}).CanBecome(0) {
+			for _, s := range r.Steps {
+				got = append(got, strings.TrimSpace(fmt.Sprint(s.Kind, " ", s.Becomes)))
+			}
+		}
+		if s := strings.Join(got, ", "); s != want {
+			t.Errorf("%s: steps %q, want %q", rules, s, want)
+		}
 	}
 }
 

@@ -273,7 +273,6 @@ func (g *Graph) settle() {
 			if m.edge != nil {
 				from, _ := g.x.Number(m.edge.From)
 				g.x.Members(from, func(i int) { who[n] = append(who[n], holder(i, m.edge.Condition().IsZero())) })
-				slices.Sort(who[n])
 			} else {
 				for _, h := range g.x.Granted(m.perm, m.at, func(n int) bool { return g.without[n] }) {
 					who[n] = append(who[n], holder(h.Identity, h.Outcome == access.Allowed))

@@ -27,7 +27,8 @@ func layers(r *rand.Rand) string {
 		one("group/g", "group/admins") + " may id/role:update on /s/harbour:o",
 		one("person/a in group/g", "person/b in group/admins", "group/g in group/admins"),
 		"ceiling " + one("person/a", "person/b") + " " + one("run/*:*", "id/*:*", "id/group:*"),
-		"guardrail " + one("/s/harbour:o", "/s/harbour:o/berth:p") + " " + one("id/grant:*", "run/*:*"),
+		"guardrail " + one("/s/harbour:o", "/s/harbour:o/berth:p") + " " + one("id/grant:*", "run/*:*") +
+			one("", " group/g", " group/admins"),
 		"deny " + one(who...) + " " + one(perms...) + " " + one(places...) + one("", " group/g", " group/admins")} {
 		if r.IntN(2) == 0 {
 			rules = append(rules, rule)

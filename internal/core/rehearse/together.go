@@ -67,7 +67,7 @@ func (s *Stage) Joint(fs []*fence.Fence, each []*Result, uses *usage.Uses, p *ga
 	for _, f := range fs {
 		for id := range touched(before, f) {
 			all[id] = true
-			if slices.ContainsFunc(of[id], func(o *fence.Fence) bool { return o.For == f.For && takesSame(o, f) }) {
+			if slices.ContainsFunc(of[id], func(o *fence.Fence) bool { return TakeSame(o, f) }) {
 				return nil, fmt.Errorf("%s: %w", f.For, ErrTwice)
 			}
 			of[id] = append(of[id], f)
@@ -113,8 +113,9 @@ func (s *Stage) Joint(fs []*fence.Fence, each []*Result, uses *usage.Uses, p *ga
 	return j, nil
 }
 
-// takesSame reports whether two fences for the same identity take the same away.
-func takesSame(a, b *fence.Fence) bool {
-	return slices.ContainsFunc(a.Replaces, func(id string) bool { return slices.Contains(b.Replaces, id) }) ||
-		slices.ContainsFunc(a.Leaves, func(g model.ID) bool { return slices.Contains(b.Leaves, g) })
+// TakeSame reports whether two fences are for the same identity and take the same away: [ErrTwice].
+func TakeSame(a, b *fence.Fence) bool {
+	return a.For == b.For &&
+		(slices.ContainsFunc(a.Replaces, func(id string) bool { return slices.Contains(b.Replaces, id) }) ||
+			slices.ContainsFunc(a.Leaves, func(g model.ID) bool { return slices.Contains(b.Leaves, g) }))
 }

@@ -172,7 +172,7 @@ func (a *app) coverage(ctx context.Context, w *work.Workspace, f *coverageFlags)
 		}
 		judge := ""
 		if r.Undecided > 0 {
-			judge = fmt.Sprintf("%s of %s", render.Count(r.Undecided), identities(r.Identities))
+			judge = fmt.Sprintf("%s (%s)", render.Count(r.Undecided), identities(r.Identities))
 		}
 		mend := r.Mend
 		if r.CanBeMended { // where and which is told beside it

@@ -366,13 +366,9 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 		}
 	}
 	if n := drafts.Beside; n > 0 {
-		them := "1 draft that is there and not applied: it counts on nothing that it takes away."
+		them := "1 draft that is there and not applied: nothing that it takes away is counted on."
 		if n > 1 {
-			them = fmt.Sprintf("%s drafts that are there and not applied: it counts on nothing that they take away.",
-				render.Count(n))
-		}
-		if len(rows) > 1 {
-			them = strings.Replace(them, "it counts", "they count", 1)
+			them = render.Count(n) + " drafts that are there and not applied: nothing that they take away is counted on."
 		}
 		d.Lines = append(d.Lines, "Drafted to stand beside "+them)
 	}

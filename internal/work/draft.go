@@ -179,6 +179,9 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			out.Left = append(out.Left, there)
 			continue
 		}
+		if was != "" {
+			return nil, there
+		}
 		f, err := draft.FromUse(in, res, id, o)
 		if err != nil {
 			if q.For == "" {

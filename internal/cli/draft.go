@@ -368,7 +368,8 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 	if n := drafts.Beside; n > 0 {
 		them := "1 draft that is there and not applied: nothing that it takes away is counted on."
 		if n > 1 {
-			them = render.Count(n) + " drafts that are there and not applied: nothing that they take away is counted on."
+			them = render.Count(n) +
+				" drafts that are there and not applied: nothing that they take away is counted on."
 		}
 		d.Lines = append(d.Lines, "Drafted to stand beside "+them)
 	}

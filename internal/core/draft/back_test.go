@@ -94,6 +94,7 @@ func TestProbing(t *testing.T) {
 		{[]draft.Refused{call("a", 1), call("b", 1), call("c", 1), call("d", 1), call("e", 1)}, 5},
 		{[]draft.Refused{call("a", 1), call("b", 1), call("c", 1), call("d", 1), call("e", 2)}, 0},
 		{[]draft.Refused{call("a", 1), call("b", 1), call("c", 1), call("d", 1), call("e", 1), call("e", 3)}, 0},
+		{[]draft.Refused{call("a", 1), call("b", 1), call("c", 1), call("d", 1), call("e", 2), call("e", 1)}, 0},
 		{[]draft.Refused{call("a", 1), call("a", 1), call("a", 1), call("a", 1), call("a", 1)}, 0},
 	} {
 		if got := draft.Probing(tt.calls); got != tt.want {

@@ -2,6 +2,8 @@ package draft
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -170,5 +172,31 @@ func TestWorthBefore(t *testing.T) {
 		if got := worth(narrow, wide, tt.from, tt.to); got != tt.want {
 			t.Errorf("%s: %v, want %v", tt.name, got, tt.want)
 		}
+	}
+}
+
+// TestDrop: what goes on the same places is noted once, but what goes only later, or unseen, apart.
+func TestDrop(t *testing.T) {
+	where := []model.PathPattern{model.MustPathPattern("/m/**")}
+	later := time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
+	perms := func(n ...int) access.Set {
+		s := make(access.Set, 1)
+		for _, i := range n {
+			s.Add(i)
+		}
+		return s
+	}
+	d := &drafter{}
+	for _, g := range []given{{where: where, perms: perms(1)}, {where: where, perms: perms(2), from: later},
+		{where: append(where, where...), perms: perms(3)}, {where: where, perms: perms(4), unseen: true},
+		{where: where, perms: perms(5), from: later}, {where: where, perms: perms()}} {
+		d.drop(g)
+	}
+	var got []string
+	for _, g := range d.gone {
+		got = append(got, fmt.Sprint(slices.Collect(g.perms.All()), len(g.where), g.unseen, g.from.Year()))
+	}
+	if s := strings.Join(got, "; "); s != "[1 3] 1 false 1; [2 5] 1 false 2027; [4] 1 true 1" {
+		t.Errorf("it notes %s", s)
 	}
 }

@@ -205,6 +205,9 @@ func TestLast(t *testing.T) {
 		{"another one on a part, which is drafted later", []model.Grant{a, b},
 			[]string{"person/a [/m/project:aaaa/**]", "person/b [/m/project:baaa/**]"}, nil},
 		{"another one everywhere", []model.Grant{a, wide}, []string{"person/b [/m/**]"}, nil},
+		{"by two grants, each where it is", []model.Grant{grantOf("a", "person/a", in(0).Below().String()),
+			grantOf("c", "person/a", in(1).Below().String())}, []string{"person/a [/m/project:aaaa/**]",
+			"person/a [/m/project:baaa/**]"}, nil},
 		{"a workload does not count", []model.Grant{a, robot}, []string{"person/a [/m/**]"}, nil},
 		{"nor who may on a condition", []model.Grant{a, busy}, []string{"person/a [/m/**]"}, nil},
 	} {

@@ -336,7 +336,8 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 	d.Value = rows
 	if len(rows) == 0 && there > 0 {
 		d.Head = fmt.Sprintf("No draft written: %s there already", isAre(there, "draft"))
-		d.Next = []string{"clipfence rehearse --all", "clipfence draft --all --force"}
+		of := ofSource(w, drafts.Source)
+		d.Next = []string{"clipfence rehearse --all" + of, "clipfence draft --all --force" + of}
 		return a.print(d)
 	}
 	if len(rows) == 0 {
@@ -432,9 +433,17 @@ func (a *app) drafted(w *work.Workspace, drafts *work.Drafts, logs []string) err
 	first := w.Relative(rows[0].File)
 	d.Next = []string{command("clipfence rehearse %s", first), command("clipfence apply %s", first)}
 	if len(rows) > 1 {
-		d.Next = append([]string{"clipfence rehearse --all"}, d.Next...)
+		d.Next = append([]string{"clipfence rehearse --all" + ofSource(w, drafts.Source)}, d.Next...)
 	}
 	return a.print(d)
+}
+
+// ofSource is what a command says of which source it is, where there are several.
+func ofSource(w *work.Workspace, name string) string {
+	if len(w.Sources) < 2 {
+		return ""
+	}
+	return command(" --source %s", name)
 }
 
 // fewPlaces lists the first of some places.

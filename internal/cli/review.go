@@ -286,7 +286,7 @@ func (a *app) review(ctx context.Context, w *work.Workspace, key string, anew bo
 			return err
 		}
 	}
-	return a.print(reviewDoc(r.all, r.skip))
+	return a.print(reviewDoc(r.w, r.all, r.skip))
 }
 
 // reviewLines asks line by line.
@@ -440,14 +440,17 @@ func stateOf(r *work.Reviewed, skipped bool) string {
 
 // applyNext is what carries an accepted draft out: all of them together, or, where changes are handed over,
 // this one.
-func applyNext(r *work.Reviewed) string {
+func applyNext(w *work.Workspace, r *work.Reviewed) string {
 	if r.Source != nil && work.ChangesOf(r.Source.Source) == work.ByPeople {
 		return command("clipfence apply %s", r.Name)
 	}
-	return "clipfence apply --accepted"
+	if r.Source == nil {
+		return "clipfence apply --accepted"
+	}
+	return "clipfence apply --accepted" + ofSource(w, r.Source.Name)
 }
 
-func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
+func reviewDoc(w *work.Workspace, all []*work.Reviewed, skip map[string]bool) *render.Doc {
 	rows := []reviewRow{}
 	t := render.Table{Columns: []render.Column{{Name: "FOR"}, {Name: "STATE"}, {Name: "REMOVES", Right: true},
 		{Name: "MAY BREAK", Right: true}, {Name: "DECISION", Wrap: true}}}
@@ -511,7 +514,7 @@ func reviewDoc(all []*work.Reviewed, skip map[string]bool) *render.Doc {
 	if i := slices.IndexFunc(all, func(r *work.Reviewed) bool {
 		return stateOf(r, skip[r.Name]) == string(work.DraftAccepted)
 	}); i >= 0 {
-		d.Next = append(d.Next, applyNext(all[i]))
+		d.Next = append(d.Next, applyNext(w, all[i]))
 	}
 	if count["open"]+count["passed over"] > 0 {
 		d.Next = append(d.Next, "clipfence review"+map[bool]string{true: " --anew"}[count["open"] == 0])
@@ -539,7 +542,7 @@ func (a *app) reviewList() *cobra.Command {
 				for _, name := range w.ReviewPlace().Skipped {
 					skip[name] = true
 				}
-				return a.print(reviewDoc(all, skip))
+				return a.print(reviewDoc(w, all, skip))
 			})
 		}}
 }
@@ -616,7 +619,7 @@ a decision back (open).`,
 				}
 				out := &render.Doc{Head: fmt.Sprintf("%s: %s", all[i].Name, decisionWords(all[i].Decision)), Value: d}
 				if v == work.DraftAccepted {
-					out.Next = []string{applyNext(all[i])}
+					out.Next = []string{applyNext(w, all[i])}
 				}
 				return a.print(out)
 			})

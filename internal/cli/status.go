@@ -145,7 +145,11 @@ func statusDoc(s *work.Status, now time.Time) *render.Doc {
 	if n := s.Drafts["accepted"] - len(s.Watched); n > 0 {
 		waits = append(waits, render.Plural(n, "accepted draft")+" to carry out")
 		if n > len(s.ByHand) {
-			next("apply --accepted")
+			of := ""
+			if len(s.Sources) > 1 {
+				of = " --source SOURCE"
+			}
+			next("apply --accepted" + of)
 		}
 		for _, name := range s.ByHand[:min(3, len(s.ByHand))] {
 			d.Next = append(d.Next, command("clipfence apply %s", name))

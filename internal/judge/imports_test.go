@@ -21,7 +21,7 @@ var mayImport = map[string][]string{
 	"core/model":         {},
 	"core/access":        {"core/model"},
 	"core/access/plain":  {"core/model", "core/access"},
-	"core/access/index":  {"core/model", "core/access"},
+	"core/access/index":  {"core/model", "core/access", "core/parallel"},
 	"core/parallel":      {},
 	"core/access/bygone": {"core/model", "core/access", "core/access/index", "core/parallel"},
 	"core/escalate":      {"core/model", "core/access", "core/access/index", "core/parallel"},

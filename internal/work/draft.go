@@ -202,17 +202,8 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			return nil, there
 		}
 		f.Survey = s.Survey.ID
-		var k *Risk
-		var unknown error
-		risky := make(chan struct{})
-		go func() { // neither looks at what the other changes
-			defer close(risky)
-			k, unknown = beside.risk(ctx, f)
-		}()
-		r, err := stage.Run(f, nil, nil)
-		if <-risky; err == nil {
-			err = unknown
-		}
+		r, k, err := besides(func() (*rehearse.Result, error) { return stage.Run(f, nil, nil) },
+			func() (*Risk, error) { return beside.risk(ctx, f) })
 		if err != nil {
 			return nil, err
 		}

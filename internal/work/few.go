@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"sync"
 	"time"
 
 	"clipfence/internal/config"
@@ -47,6 +48,8 @@ type fewHead struct {
 	Logs  json.RawMessage
 	Saw   []model.Path // nodes that the log shows
 	Whole draft.Whole
+
+	observed func() (*usage.Observed, error) // reads Logs, once
 }
 
 // fewLine is what is kept of one.
@@ -133,8 +136,8 @@ func (w *Workspace) keepFew(ctx context.Context, l *looked, window config.Durati
 	if err != nil {
 		return err
 	}
-	head, err := json.Marshal(fewHead{keptHead{from, l.in.AsOf, holdsUntil(l.s, l.in.AsOf)}, l.last, all, logs,
-		l.in.Place.Inventory.Witnessed(), whole})
+	head, err := json.Marshal(fewHead{keptHead: keptHead{from, l.in.AsOf, holdsUntil(l.s, l.in.AsOf)}, Last: l.last,
+		All: all, Logs: logs, Saw: l.in.Place.Inventory.Witnessed(), Whole: whole})
 	if err != nil {
 		return err
 	}
@@ -205,6 +208,8 @@ func (w *Workspace) fewOf(ctx context.Context, s *Source, who model.ID, few []mo
 		return nil, err
 	}
 	defer f.Close()
+	head.observed = sync.OnceValues(func() (*usage.Observed, error) { return usage.ReadObserved(head.Logs) })
+	go head.observed() // it is asked for below, and of many nodes it takes as long as all the rest
 	lines := map[model.ID]*fewLine{}
 	read := func(id model.ID) (*fewLine, error) {
 		body, found, err := f.Get(id.String())

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -41,17 +42,29 @@ func (w *Workspace) rehearsed(ctx context.Context, f *fence.Fence, at *looked, s
 		span = usage.WindowOf(w.now(), w.days(d))
 		placed = gauge.Place(s.Index, at.in.Uses, span, at.in.Place)
 	}
-	r, err := stage.Run(f, at.in.Uses, placed)
-	if err != nil {
-		return nil, nil, err
-	}
-	k, err := riskOf(ctx, s, at.worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(at.in.AsOf), f)
+	r, k, err := besides(func() (*rehearse.Result, error) { return stage.Run(f, at.in.Uses, placed) },
+		func() (*Risk, error) {
+			return riskOf(ctx, s, at.worth, f.Edit(s.Name), s.touched(f.For), usage.DayOf(at.in.AsOf), f)
+		})
 	if err != nil {
 		return nil, nil, err
 	}
 	r.Accepted, r.Cannot, r.Riskier = accept, cannot(planner(s.Source), f, s.Name), riskier(f, k)
 	r.Going, r.Lately = rehearse.GoingOn(r.Broken, span), rehearse.Often(r.Ending, span)
 	return r, k, nil
+}
+
+// besides does two things at once, of which neither looks at what the other changes, and returns the first error.
+func besides[A, B any](one func() (A, error), other func() (B, error)) (a A, b B, err error) {
+	done := make(chan error, 1)
+	go func() {
+		var err error
+		b, err = other()
+		done <- err
+	}()
+	a, err = one()
+	otherwise := <-done // also where the one failed
+	return a, b, cmp.Or(err, otherwise)
 }
 
 // Joint is what several fences do alone and together.
@@ -167,6 +180,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		if each[i], _, err = w.rehearsed(ctx, f, at, stage, accept); err != nil {
 			return nil, err
 		}
+		each[i].Goes, each[i].Stays = nil, nil // of tens of thousands that is a gigabyte, and nobody is told of it
 	}
 	if out.Joint, err = stage.Joint(out.Fences, each, in.Uses, res.Placement); err != nil {
 		return nil, err

@@ -451,8 +451,12 @@ func (w *Workspace) input(ctx context.Context, s *Source, uses *usage.Uses, wind
 	cover := s.logs(usage.Read{First: logs.First, Ends: logs.Reads, Until: w.now()})
 	if kept == nil {
 		s.observe(cover, uses)
-	} else if err := cover.Recall(kept.Logs); err != nil {
-		return nil, err
+	} else {
+		seen, err := kept.observed()
+		if err != nil {
+			return nil, err
+		}
+		cover.Take(seen)
 	}
 	in := &gauge.Input{Index: s.Index, Uses: uses, Coverage: cover, AsOf: w.now(), Window: w.days(window),
 		History: cover.Begin(), Protected: w.ProtectedIn(s.Name), Weights: w.weights()}

@@ -92,23 +92,40 @@ func (c *Coverage) Observed() ([]byte, error) {
 	return json.Marshal(k)
 }
 
+// Observed is what [Coverage.Observe] saw.
+type Observed struct {
+	first   time.Time
+	streams map[coverageKey]*Stream
+}
+
 // Recall takes for observed what [Coverage.Observed] wrote of a coverage of the same records, that read the same.
 func (c *Coverage) Recall(b []byte) error {
+	o, err := ReadObserved(b)
+	if err == nil {
+		c.Take(o)
+	}
+	return err
+}
+
+// Take does what [Coverage.Recall] does, with what was read.
+func (c *Coverage) Take(o *Observed) { c.streams, c.read.First = o.streams, o.first }
+
+// ReadObserved reads what [Coverage.Observed] wrote, for one coverage.
+func ReadObserved(b []byte) (*Observed, error) {
 	var k keptLogs
 	if err := json.Unmarshal(b, &k); err != nil {
-		return fmt.Errorf("what logs held: %w", err)
+		return nil, fmt.Errorf("what logs held: %w", err)
 	}
 	streams := map[coverageKey]*Stream{}
 	for _, l := range k.Logs {
 		s := &Stream{First: l.First, Last: l.Last, Events: l.Events, Callers: l.Callers, Gaps: l.Gaps,
 			Refused: l.Refused, Mute: l.Mute}
 		if err := s.Days.UnmarshalBinary(l.Days); err != nil {
-			return fmt.Errorf("what the log of %s held: %w", l.Node, err)
+			return nil, fmt.Errorf("what the log of %s held: %w", l.Node, err)
 		}
 		streams[coverageKey{l.Node, l.Service, l.Class}] = s
 	}
-	c.streams, c.read.First = streams, k.First
-	return nil
+	return &Observed{k.First, streams}, nil
 }
 
 // Witnessed returns what [Inventory.Witness] saw, in order, for [Inventory.Recall].

@@ -6,6 +6,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // places returns how many places there are.
@@ -22,9 +23,12 @@ func (x *Index) Semantics() model.Semantics { return x.meta.at(0).Semantics }
 // Coverage returns which logs are kept, where and since when.
 func (x *Index) Coverage() []model.CoverageRecord {
 	out := make([]model.CoverageRecord, x.coverage.count())
-	for i := range out {
-		out[i] = *x.coverage.at(i)
-	}
+	const run = 256 // there may be as many as nodes, and each is read
+	parallel.Each((len(out)+run-1)/run, func(_, n int) {
+		for i := n * run; i < min(len(out), (n+1)*run); i++ {
+			out[i] = *x.coverage.at(i)
+		}
+	})
 	return out
 }
 

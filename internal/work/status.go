@@ -91,7 +91,9 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		switch {
 		case err == nil:
 			s.Survey, s.Surveyed = survey.ID, survey.Finished
-			s.Old = change.TooOld(survey.Finished, w.now(), time.Duration(w.MaxAge))
+			if w.AsOf.IsZero() || !survey.Finished.After(w.AsOf) { // asked about the past, that is no clock that is wrong
+				s.Old = change.TooOld(survey.Finished, w.now(), time.Duration(w.MaxAge))
+			}
 			of, err := w.Surveyed(ctx, src)
 			if err != nil {
 				return nil, err

@@ -52,30 +52,30 @@ func (a *app) draftCmd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "draft --for IDENTITY", Short: "Write the narrower access as a fence file", Args: cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeIdentity,
-		Long: `Write a fence file: the access that one identity or group should have in place
-of the grants it replaces, drafted from what was used. Fewer permissions, fewer
-places; a role of the source where one fits. What no log would have shown is kept
-where it is likely used, judged by what people do where logs are on, and said so. A
-permission stays on more places than it was used on, now and then where
-it was never used, where that is worth its danger: by how often, in this estate's own
-past, a permission was needed on such a place within 90 days. A draft has 40 lines at most:
-of what would take more, permissions stay on wider places, the least dangerous first, and
-its lines say so. --caution says what one
-avoided break is worth, as a multiple of the danger that a caller holds on average: bold
-is 0.1, normal 0.64, careful 2.3. With --top N: for the N identities with the most danger
-that can go, with --all for everybody: what is there already is left, so that it can be
-interrupted and go on. Drafts know of each other, those of one run and those that are there
-and not applied yet: what one leaves to a group the group's own draft keeps. The last who can hand out rights somewhere keeps that. With
---conditions a line also gets what each of at least 20 calls on 10 days met: a second
-factor, at most three networks, and the hours (UTC, at most 14 of the day) and weekdays
-outside of which whoever has it never called. With --time-limits what was
-not used in the window ends by itself: a guess with the 90 days that it is about, an older
-habit when it would be over. A grant that others make needless
-goes, idle people leave the groups that their access comes by, and others those by which
-they did nothing and will hardly do anything. With --gates what has
-power and people use on a few days of the window is left to be asked for, where that is
-cheaper than having it all the time: an ask counts a tenth of a refused call. The gate is
-written beside the draft; apply wants it in the folder of gates first.
+		Long: `Write a fence file: the access that one identity or group should have in place of the
+grants it replaces, drafted from what was used. Fewer permissions, fewer places; a
+role of the source where one fits. What no log would have shown is kept where it is
+likely used, judged by what people do where logs are on, and said so. A permission
+stays on more places than it was used on, now and then where it was never used, where
+that is worth its danger: by how often, in this estate's own past, a permission was
+needed on such a place within 90 days. A draft has 40 lines at most: of what would
+take more, permissions stay on wider places, the least dangerous first, and its lines
+say so. --caution says what one avoided break is worth, as a multiple of the danger
+that a caller holds on average: bold is 0.1, normal 0.64, careful 2.3. With --top N:
+for the N identities with the most danger that can go, with --all for everybody: what
+is there already is left, so that it can be interrupted and go on. Drafts know of each
+other, those of one run and those that are there and not applied yet: what one leaves
+to a group the group's own draft keeps. The last who can hand out rights somewhere
+keeps that. With --conditions a line also gets what each of at least 20 calls on 10
+days met: a second factor, at most three networks, and the hours (UTC, at most 14 of
+the day) and weekdays outside of which whoever has it never called. With --time-limits
+what was not used in the window ends by itself: a guess with the 90 days that it is
+about, an older habit when it would be over. A grant that others make needless goes,
+idle people leave the groups that their access comes by, and others those by which
+they did nothing and will hardly do anything. With --gates what has power and people
+use on a few days of the window is left to be asked for, where that is cheaper than
+having it all the time: an ask counts a tenth of a refused call. The gate is written
+beside the draft; apply wants it in the folder of gates first.
 
 The other way round, for one who is to have more: --from refusals gives what calls that
 were refused needed, each on the very place, the least that any line could give; --task

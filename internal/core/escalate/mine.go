@@ -14,8 +14,9 @@ import (
 //
 // There are two ways to it, which say the same. Whoever asks about one identity, and those it becomes, goes
 // through the grants of each (Graph.mine): a few hundred; and through those of all groups, once somebody may
-// join any (Graph.join). Whoever asks about everybody goes through the moves, and spreads each over everybody
-// who is granted it (Graph.settle): on a large estate that is seconds of all processors, and once for all.
+// join any (Graph.join); what one is granted itself is looked at once, however many are in it. Whoever asks
+// about everybody goes through the moves, and spreads each over everybody who is granted it (Graph.settle): on
+// a large estate that is seconds of all processors, and once for all.
 
 // holders are numbers in order, each twice, and one more where it is held whatever the call: of the identities
 // that hold a move, or of the moves that an identity holds.

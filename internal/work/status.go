@@ -91,7 +91,8 @@ func (w *Workspace) Status(ctx context.Context) (*Status, error) {
 		switch {
 		case err == nil:
 			s.Survey, s.Surveyed = survey.ID, survey.Finished
-			if w.AsOf.IsZero() || !survey.Finished.After(w.AsOf) { // asked about the past, that is no clock that is wrong
+			// Asked about a day before it, no clock is wrong.
+			if w.AsOf.IsZero() || !survey.Finished.After(w.AsOf) {
 				s.Old = change.TooOld(survey.Finished, w.now(), time.Duration(w.MaxAge))
 			}
 			of, err := w.Surveyed(ctx, src)

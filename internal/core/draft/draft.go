@@ -117,7 +117,11 @@ func fitting(x *index.Index, who model.ID, targets []*gauge.GrantResult) string 
 	if len(targets) > 1 {
 		give = fmt.Sprintf("%d grants give", len(targets))
 	}
-	return fmt.Sprintf("its %s %d permissions: %s", give, all, strings.Join(of, ", "))
+	what := "permissions"
+	if all == 1 {
+		what = "permission"
+	}
+	return fmt.Sprintf("its %s %d %s: %s", give, all, what, strings.Join(of, ", "))
 }
 
 // FromUse drafts the narrower access of one identity or group. An idle one gets

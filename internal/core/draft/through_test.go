@@ -35,3 +35,22 @@ func TestThrough(t *testing.T) {
 		}
 	}
 }
+
+// TestFitting: why nothing of a grant can go is counted, one permission as one.
+func TestFitting(t *testing.T) {
+	const on = " /m/berth:x/box:b1/**"
+	for text, want := range map[string]string{
+		"grant g1 workload/a stow/item:read": "its grant gives 1 permission: 1 used",
+		"grant g1 workload/a stow/item:read,quiet/thing:do": "its grant gives 2 permissions: 1 used, 1 that no log " +
+			"would have shown (clipfence coverage)",
+	} {
+		in, err := gaugetest.Parse(text + on + "\nused workload/a stow/item:read /m/berth:x/box:b1/x 1-90")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, err = draft.FromUse(in, gauge.Run(in), model.MustID("workload/a"), draft.Options{})
+		if !errors.Is(err, draft.ErrNothing) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}

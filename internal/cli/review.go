@@ -441,11 +441,11 @@ func stateOf(r *work.Reviewed, skipped bool) string {
 // applyNext is what carries an accepted draft out: all of them together, or, where changes are handed over,
 // this one.
 func applyNext(w *work.Workspace, r *work.Reviewed) string {
-	if r.Source != nil && work.ChangesOf(r.Source.Source) == work.ByPeople {
-		return command("clipfence apply %s", r.Name)
-	}
-	if r.Source == nil {
+	switch {
+	case r.Source == nil:
 		return "clipfence apply --accepted"
+	case work.ChangesOf(r.Source.Source) == work.ByPeople:
+		return command("clipfence apply %s", r.Name)
 	}
 	return "clipfence apply --accepted" + ofSource(w, r.Source.Name)
 }

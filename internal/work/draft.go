@@ -117,9 +117,6 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	out := &Drafts{Source: s.Name, Lessons: lessons, Limits: q.Limits, Observable: res.Observable}
 	beside := &beside{s: s, worth: worth, now: usage.DayOf(in.AsOf), made: map[model.ID][]placed{}}
 	stage := rehearse.NewStage(s.Index, in.Weights).Know(res)
-	if q.For == "" {
-		o.Made = &beside.all
-	}
 	first := min(most, len(ids))
 	fileOf := func(id model.ID) string {
 		if q.File != "" {
@@ -147,10 +144,9 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 			stands[f.For.In(s.Name)] = name
 		}
 	}
-	if len(beside.all.Fences()) > 0 {
+	if out.Beside = len(beside.all.Fences()); q.For == "" || out.Beside > 0 {
 		o.Made = &beside.all
 	}
-	out.Beside = len(beside.all.Fences())
 	for i, id := range slices.Concat(draft.Order(s.Index, ids[:first]), ids[first:]) {
 		if len(out.Written) == most {
 			break

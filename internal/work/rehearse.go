@@ -80,6 +80,20 @@ type Joint struct {
 	Applied int // so many drafts were applied: they are left out as well
 }
 
+// twice returns an error where one of some of the fences takes away what another one does.
+func (j *Joint) twice(of []int, name string, f *fence.Fence) error {
+	for _, i := range of {
+		switch {
+		case !rehearse.TakeSame(j.Fences[i], f):
+		case j.Names[i] == name:
+			return fmt.Errorf("%s is named twice: %w", name, rehearse.ErrTwice)
+		default:
+			return fmt.Errorf("%s and %s: %w; delete one of them", j.Names[i], name, rehearse.ErrTwice)
+		}
+	}
+	return nil
+}
+
 // RehearseTogether rehearses several fences of one source, each alone and all as if they stood
 // together: see [rehearse.Together]. Of no names those of all drafts are taken, of the source in question where one
 // is, but for what was applied; one that cannot be read or rehearsed, or takes away what another does, is left out,
@@ -97,7 +111,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		}
 		applied = carried(history)
 	}
-	by := map[model.ID][]int{} // which of them are for whom
+	whose := map[model.ID][]int{} // which of them are for whom
 	for _, arg := range names {
 		var err error
 		if every {
@@ -127,16 +141,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 				of.Name, one)
 		}
 		if err == nil {
-			for _, i := range by[f.For] {
-				if rehearse.TakeSame(out.Fences[i], f) {
-					err = fmt.Errorf("%s and %s: %w; delete one of them", out.Names[i], w.Relative(name),
-						rehearse.ErrTwice)
-					if w.Relative(name) == out.Names[i] {
-						err = fmt.Errorf("%s is named twice: %w", out.Names[i], rehearse.ErrTwice)
-					}
-					break
-				}
-			}
+			err = out.twice(whose[f.For], w.Relative(name), f)
 		}
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -148,7 +153,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		if err != nil {
 			return nil, err
 		}
-		s, by[f.For] = of, append(by[f.For], len(out.Fences))
+		s, whose[f.For] = of, append(whose[f.For], len(out.Fences))
 		out.Names, out.Fences = append(out.Names, w.Relative(name)), append(out.Fences, f)
 	}
 	if s == nil && out.Applied > 0 && len(out.Left) == 0 {
@@ -156,8 +161,9 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 	}
 	if s == nil {
 		const most = 3 // of thousands, mostly with the same to say
-		left := out.Left[:min(len(out.Left), most)]
-		if n := len(out.Left) - len(left); n > 0 {
+		n := min(len(out.Left), most)
+		left := out.Left[:n:n]
+		if n := len(out.Left) - n; n > 0 {
 			left = append(left, fmt.Errorf("and %d more", n))
 		}
 		return nil, errors.Join(append(left, errors.New("no draft can be rehearsed"))...)
@@ -180,7 +186,7 @@ func (w *Workspace) RehearseTogether(ctx context.Context, names []string, accept
 		if each[i], _, err = w.rehearsed(ctx, f, at, stage, accept); err != nil {
 			return nil, err
 		}
-		each[i].Goes, each[i].Stays = nil, nil // of tens of thousands that is a gigabyte, and nobody is told of it
+		each[i].Goes, each[i].Stays = nil, nil // of several nobody is told of it
 	}
 	if out.Joint, err = stage.Joint(out.Fences, each, in.Uses, res.Placement); err != nil {
 		return nil, err

@@ -101,7 +101,7 @@ func (w *Workspace) tellAll(ctx context.Context, s *Source, window config.Durati
 		return nil, nil, err
 	}
 	w.partly = false
-	s, in, res, err := w.gaugedOf(ctx, s, window, noPaths)
+	s, in, res, err := w.gaugedOf(ctx, s, window, counted)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -71,11 +71,11 @@ coverage: [{node: "/m", written: true}]
 		if err != nil {
 			t.Fatal(err)
 		}
-		return string(b), in.Uses == nil
+		return string(b), in.Coverage == nil
 	}
 	all := func() {
 		t.Helper()
-		if _, _, in, _, err := w.GaugedFor(t.Context(), "", 0); err != nil || in.Uses == nil {
+		if _, _, in, _, err := w.GaugedFor(t.Context(), "", 0); err != nil || in.Coverage == nil {
 			t.Fatalf("everybody was not compared: %v", err)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 	"clipfence/internal/core/posture"
 	"clipfence/internal/core/usage"
 	"clipfence/internal/ledger"
@@ -48,7 +49,7 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 	}
 	out := &Findings{}
 	for _, src := range sources {
-		s, in, res, err := w.gauged(ctx, src, window, unmeasured)
+		s, in, res, err := w.gauged(ctx, src, window, shapes)
 		if err != nil {
 			return nil, err
 		}
@@ -57,7 +58,6 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 		}
 		out.Placed = append(out.Placed, PlacedSource{src.Name, res.Placement})
 		w.progress(Event{Source: s.Name, Doing: Looking, Of: len(res.Grants)})
-		in.Uses = nil // what is found comes in their place: they are not looked at any more
 		found := gauge.Findings(in, res)
 		for _, g := range res.Grants {
 			if g != nil {
@@ -66,6 +66,7 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 		}
 		found = append(found, posture.Findings(in, res, s.matter(), found)...)
 		w.progress(Event{Source: s.Name, Doing: Finished})
+		out.List = slices.Grow(out.List, len(found))
 		for i := range found {
 			f := &found[i]
 			x := Finding{Finding: f, Source: src.Name, Window: in.Span(), History: in.History}
@@ -79,7 +80,7 @@ func (w *Workspace) Findings(ctx context.Context, window model.Duration) (*Findi
 			out.List = append(out.List, x)
 		}
 	}
-	slices.SortStableFunc(out.List, func(a, b Finding) int {
+	out.List = parallel.Sorted(out.List, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(int(b.Danger+0.5), int(a.Danger+0.5)))
 	})
 	return out, nil

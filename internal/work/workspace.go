@@ -364,12 +364,15 @@ type looking struct {
 	// paths says of which grants it is kept on which paths they were used, as drafts need it; nil: of none.
 	paths    func(*model.Grant) bool
 	measured func(model.ID) bool // whose holdings and reach are measured; nil: everybody's
+	spent    bool                // the uses are not looked at after
 }
 
 var (
 	everyPath  = looking{paths: func(*model.Grant) bool { return true }}
 	noPaths    = looking{}
 	unmeasured = looking{measured: func(model.ID) bool { return false }}
+	counted    = looking{spent: true}
+	shapes     = looking{measured: unmeasured.measured, spent: true}
 )
 
 // Of a source with more uses than this, the garbage collector gets less room: a quarter of what is
@@ -411,7 +414,7 @@ func (w *Workspace) gaugedWith(ctx context.Context, s *Source, uses *usage.Uses,
 	if err != nil {
 		return nil, nil, err
 	}
-	in.Paths, in.Measured = what.paths, what.measured
+	in.Paths, in.Measured, in.Spent = what.paths, what.measured, what.spent
 	if what.paths == nil {
 		in.Paths = func(*model.Grant) bool { return false }
 	}

@@ -37,8 +37,8 @@ var logs = func() (out [4096]float64) {
 
 // lately keeps the last of the larger ones, which come again and again.
 type lately struct {
-	n  [1024]int
-	of [1024]float64
+	n  [1 << 13]int
+	of [1 << 13]float64
 }
 
 // weigh returns what [Weights.Of] does.
@@ -46,7 +46,7 @@ func (k *lately) weigh(w Weights, l model.Level, places int) float64 {
 	if places < len(logs) {
 		return w.Of(l, places)
 	}
-	i := uint32(places) * 2654435769 >> 22 // Fibonacci hashing, Knuth, The Art of Computer Programming 6.4
+	i := uint32(places) * 2654435769 >> 19 // Fibonacci hashing, Knuth, The Art of Computer Programming 6.4
 	if k.n[i] != places {
 		k.n[i], k.of[i] = places, math.Log2(1+float64(places))
 	}

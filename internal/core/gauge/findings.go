@@ -132,29 +132,40 @@ func Findings(in *Input, r *Result) []Finding {
 			}
 		}
 	}
+	f.weighed()
 	looks := make([]*finder, parallel.Workers())
 	of := make([][]Finding, len(r.Grants))
 	parallel.Each(len(r.Grants), func(k, i int) {
 		if looks[k] == nil {
 			one := *f
-			one.scale = NewScale(in.Index, r.Scale.w)
+			one.scale, one.out = NewScale(in.Index, r.Scale.w), nil
+			one.all, one.seen = f.x.NewSet(), f.x.NewSet()
 			looks[k] = &one
 		}
 		if g := r.Grants[i]; g != nil {
 			look := looks[k]
-			look.out = nil
 			look.grant(i, g)
-			of[i] = look.out
+			of[i] = slices.Clone(look.out)
+			look.out = look.out[:0]
 		}
 	})
+	n := len(f.out)
 	for _, list := range of {
-		f.out = append(f.out, list...)
+		n += len(list)
 	}
-	slices.SortStableFunc(f.out, func(a, b Finding) int {
+	all := append(make([]Finding, 0, n), f.out...)
+	for i, list := range of {
+		all, of[i] = append(all, list...), nil
+	}
+	return Worst(all)
+}
+
+// Worst returns findings in the order in which they are told: the worst first.
+func Worst(list []Finding) []Finding {
+	return parallel.Sorted(list, func(a, b *Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger),
 			a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
 	})
-	return f.out
 }
 
 type finder struct {
@@ -170,6 +181,23 @@ type finder struct {
 	wide  []spread   // of every grant
 	near  []int      // grants that give something of the one looked at, on places that overlap
 	all   access.Set // to work with
+	seen  access.Set // likewise
+
+	powers, hands access.Set // permissions that administer or hand out, and those that hand out
+}
+
+// weighed notes which permissions administer and hand out.
+func (f *finder) weighed() {
+	f.powers, f.hands = f.x.NewSet(), f.x.NewSet()
+	for i := range f.x.Numbers() {
+		switch l := f.x.Level(i); {
+		case l == model.HandOut:
+			f.hands.Add(i)
+			f.powers.Add(i)
+		case l >= model.Administer:
+			f.powers.Add(i)
+		}
+	}
 }
 
 // Redundant returns the grants that others make needless, by index, each with those that
@@ -357,7 +385,9 @@ func (f *finder) grant(i int, g *GrantResult) {
 		f.place(x, g)
 		return
 	}
-	if g.Keep().Count() == 0 {
+	keep := f.all // and nothing that is called here works with it
+	g.keepIn(keep)
+	if keep.Count() == 0 {
 		x.Kind, x.Danger, x.Example = UnusedGrant, g.Danger, f.examples(g.Unused.All())
 		f.add(x)
 		return
@@ -365,7 +395,6 @@ func (f *finder) grant(i int, g *GrantResult) {
 	// Where a part cannot be judged (no log would show it, or a call that could not be placed
 	// may have used it), the grant is not called unused: only that part of it which can go.
 	all := g.Danger
-	keep := g.Keep()
 	for i := range g.Refused.All() {
 		keep.Remove(i)
 	}
@@ -394,7 +423,8 @@ func (f *finder) place(x Finding, g *GrantResult) {
 		return
 	}
 	// Only the permissions that were seen used say anything about places.
-	seen := f.x.NewSet()
+	seen := f.seen
+	clear(seen)
 	seen.OrFew(g.Used)
 	seen.OrFew(g.Rare)
 	// Counted in pairs of permission and node: a holder that does one thing on each
@@ -428,16 +458,15 @@ func (f *finder) highest(perms access.Set) model.Level {
 // handOut is the danger of the administering and handing-out part of a grant; 0
 // when it cannot hand out anything.
 func (f *finder) handOut(g *GrantResult) float64 {
-	powerful, hands := f.x.NewSet(), false
-	for i := range g.Gives().All() {
-		if l := f.x.Level(i); l >= model.Administer {
-			powerful.Add(i)
-			hands = hands || l == model.HandOut
-		}
+	powerful := f.seen
+	copy(powerful, g.Perms)
+	for i := range g.Refused.All() {
+		powerful.Remove(i)
 	}
-	if !hands {
+	if !powerful.Meets(f.hands) {
 		return 0
 	}
+	powerful.And(f.powers)
 	return f.scale.Of(g, powerful)
 }
 
@@ -510,20 +539,24 @@ const mostExamples = 3
 
 // examples picks the most telling permissions of a set: the highest levels first.
 func (f *finder) examples(perms iter.Seq[int]) []model.Permission {
-	var top []*model.CatalogueEntry // the heaviest first, of the same weight the first ones
+	var top [mostExamples]int // the heaviest first, of the same weight the first ones
+	n := 0
 	for i := range perms {
-		c := f.x.Permission(i)
-		at := len(top)
-		for at > 0 && c.Weighs() > top[at-1].Weighs() {
+		at, level := n, f.x.Level(i)
+		for at > 0 && level > f.x.Level(top[at-1]) {
 			at--
 		}
 		if at < mostExamples {
-			top = slices.Insert(top[:min(len(top), mostExamples-1)], at, c)
+			n = min(n+1, mostExamples)
+			copy(top[at+1:n], top[at:])
+			if top[at] = i; f.x.Level(top[mostExamples-1]) == model.HandOut && n == mostExamples {
+				break // none is heavier
+			}
 		}
 	}
 	var out []model.Permission
-	for _, c := range top {
-		out = append(out, c.Permission)
+	for _, i := range top[:n] {
+		out = append(out, f.x.Permission(i).Permission)
 	}
 	return out
 }

@@ -42,6 +42,9 @@ type Input struct {
 	// a comparison; nil: of everybody. Of others [Standing.Danger], Within, Granted and Removable say
 	// nothing; [Result.Hold] and [Result.Reach] work them out.
 	Measured func(model.ID) bool
+	// Spent says that nobody looks at the uses any more once they are credited: they are let go of then, so that they
+	// take no room while grants are judged.
+	Spent bool
 	// At is told what a comparison is at, and what is learned from it after, and how much of how many is done; nil:
 	// nobody asks. It is called by whoever called.
 	At func(s Stage, done, of int)
@@ -203,10 +206,16 @@ func (r *GrantResult) Unseen(h *Hidden) access.Few { return h.Perms.Less(r.Used)
 // Keep returns the permissions that a cut must leave.
 func (r *GrantResult) Keep() access.Set {
 	k := make(access.Set, len(r.Perms))
+	r.keepIn(k)
+	return k
+}
+
+// keepIn puts what [GrantResult.Keep] returns into a set.
+func (r *GrantResult) keepIn(k access.Set) {
+	clear(k)
 	for _, f := range []access.Few{r.Used, r.Rare, r.TooNew, r.Unobservable, r.Undecidable, r.Held} {
 		k.OrFew(f)
 	}
-	return k
 }
 
 // State says how an identity stands as a whole.
@@ -349,6 +358,9 @@ func Run(in *Input) *Result {
 			return rec.Node, ok
 		})
 	r.states()
+	if in.Spent {
+		in.Uses = nil
+	}
 	r.classify()
 	r.finish()
 	for _, c := range r.x.Coverage() {

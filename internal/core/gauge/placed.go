@@ -151,8 +151,9 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 	credit func(worker, row int, u *usage.Use, why Reason, perm int, at *index.Spot, grants []int)) *Placement {
 	p := &Placement{says: make([]said, uses.Len()), grouped: in.Grouped, emptied: in.Emptied}
 	looks := make([]*look, parallel.Workers())
+	paths := pathsOf(x, uses, in)
 	for k := range looks {
-		looks[k] = &look{x: x, in: in, find: finders{x: x}, callers: map[model.ID]caller{},
+		looks[k] = &look{x: x, in: in, paths: paths, find: finders{x: x}, callers: map[model.ID]caller{},
 			perms:     map[model.Permission]int{},
 			Placement: Placement{Of: map[model.ID]*Tally{}, says: p.says}}
 	}
@@ -164,7 +165,7 @@ func place(x *index.Index, uses *usage.Uses, w usage.Window, in PlaceInput,
 			if !u.Within(math.MinInt32, w.Last()) {
 				continue
 			}
-			why, perm := looks[k].at(i, u, w)
+			why, perm := looks[k].at(i, uses.PathOf(i), u, w)
 			if credit != nil {
 				credit(k, i, u, why, perm, &looks[k].spot, looks[k].grants)
 			}
@@ -229,11 +230,31 @@ func (p *Placement) of(id model.ID) *Tally {
 	return t
 }
 
+// paths are those of all uses, by number: the same come again and again.
+type paths struct {
+	spots   *index.Spots
+	nowhere []bool // it names a node that is not there
+}
+
+func pathsOf(x *index.Index, uses *usage.Uses, in PlaceInput) *paths {
+	p := &paths{x.Spots(uses.Paths(), uses.Path), make([]bool, uses.Paths())}
+	const many = 1 << 10 // at a time
+	parallel.Each((len(p.nowhere)+many-1)/many, func(_, k int) {
+		for i := many * k; i < min(many*(k+1), len(p.nowhere)); i++ {
+			path := uses.Path(i)
+			spot := p.spots.At(i, path)
+			_, p.nowhere[i] = in.Inventory.UnknownBelow(path, x, spot.ListedDepth())
+		}
+	})
+	return p
+}
+
 // look places uses, one caller after another. Each worker has one.
 type look struct {
 	Placement
 	x       *index.Index
 	in      PlaceInput
+	paths   *paths
 	find    finders
 	callers map[model.ID]caller
 	lately  caller // the last of them, once called
@@ -267,7 +288,7 @@ func (l *look) caller(id model.ID) caller {
 }
 
 // at places one use. Why says what it lacks but for a grant; perm is -1 for what is no permission.
-func (l *look) at(i int, u *usage.Use, w usage.Window) (why Reason, perm int) {
+func (l *look) at(i, path int, u *usage.Use, w usage.Window) (why Reason, perm int) {
 	l.grants = l.grants[:0]
 	if !u.Outcome.Allowed() {
 		return Placed, -1
@@ -282,8 +303,8 @@ func (l *look) at(i int, u *usage.Use, w usage.Window) (why Reason, perm int) {
 		}
 		l.perms[u.Permission] = perm
 	}
-	l.spot = l.x.Spot(u.Path)
-	_, nowhere := l.in.Inventory.UnknownBelow(u.Path, l.x, l.spot.ListedDepth())
+	l.spot = l.paths.spots.At(path, u.Path)
+	nowhere := l.paths.nowhere[path]
 	if perm >= 0 {
 		// A grant of today explains it, or the source's own word that it lets an identity
 		// through every check.

@@ -1,6 +1,9 @@
 package parallel_test
 
 import (
+	"cmp"
+	"math/rand/v2"
+	"runtime"
 	"slices"
 	"testing"
 
@@ -19,6 +22,28 @@ func TestEach(t *testing.T) {
 		for i, got := range all {
 			if got != i {
 				t.Fatalf("of %d: %v", n, all)
+			}
+		}
+	}
+}
+
+// TestSorted: as a sort that is stable, of lists of every length and with many that are equal.
+func TestSorted(t *testing.T) {
+	type pair struct{ key, was int }
+	rnd := rand.New(rand.NewPCG(1, 2))
+	for _, n := range []int{0, 1, 2, 1023, 1024, 1025, 5000, 20011} {
+		list := make([]pair, n)
+		for i := range list {
+			list[i] = pair{rnd.IntN(1 + n/7), i}
+		}
+		want := slices.Clone(list)
+		slices.SortStableFunc(want, func(a, b pair) int { return cmp.Compare(a.key, b.key) })
+		for _, procs := range []int{1, 2, 3, 8} {
+			was := runtime.GOMAXPROCS(procs)
+			got := parallel.Sorted(list, func(a, b *pair) int { return cmp.Compare(a.key, b.key) })
+			runtime.GOMAXPROCS(was)
+			if !slices.Equal(got, want) {
+				t.Errorf("%d on %d processors are not in order", n, procs)
 			}
 		}
 	}

@@ -9,7 +9,6 @@
 package posture
 
 import (
-	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -66,11 +65,7 @@ func Findings(in *gauge.Input, res *gauge.Result, nodes []model.Path, known []ga
 	f.ceilings()
 	f.chains()
 	f.escalation(nodes)
-	slices.SortStableFunc(f.out, func(a, b gauge.Finding) int {
-		return cmp.Or(cmp.Compare(b.Severity, a.Severity), cmp.Compare(b.Danger, a.Danger),
-			a.Identity.Compare(b.Identity), cmp.Compare(a.Kind, b.Kind))
-	})
-	return f.out
+	return gauge.Worst(f.out)
 }
 
 // add adds a finding about one thing, which key names.

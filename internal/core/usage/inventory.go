@@ -208,25 +208,28 @@ var comesAndGoes = []string{"create", "delete", "destroy", "drop", "remove", "te
 
 // made returns the paths of nodes, not listed, that calls made or threw away.
 func (v *Inventory) made(uses *Uses, kinds func(model.Permission) []string) map[model.Path]bool {
-	of := map[model.Permission][]string{}
-	out := map[model.Path]bool{}
-	for _, u := range uses.All() {
-		on, known := of[u.Permission]
-		if !known {
-			if slices.Contains(comesAndGoes, u.Permission.Verb()) {
-				noun := u.Permission.Noun()
-				on = slices.DeleteFunc(slices.Clone(kinds(u.Permission)), func(k string) bool {
-					return k != noun && k+"s" != noun && k+"es" != noun
-				})
-			}
-			of[u.Permission] = on
+	if uses.Len() == 0 {
+		return nil
+	}
+	of := make([][]string, len(uses.perms)) // of each permission: the kinds that it makes; of most none
+	for i, p := range uses.perms {
+		if slices.Contains(comesAndGoes, p.Verb()) {
+			noun := p.Noun()
+			of[i] = slices.DeleteFunc(slices.Clone(kinds(p)), func(k string) bool {
+				return k != noun && k+"s" != noun && k+"es" != noun
+			})
 		}
-		if len(on) == 0 || u.Outcome != Done { // what failed may have found nothing there
+	}
+	out := map[model.Path]bool{}
+	for i := range uses.rows {
+		r := &uses.rows[i]
+		on := of[r.Permission]
+		if len(on) == 0 || r.Outcome.Outcome() != Done { // what failed may have found nothing there
 			continue
 		}
-		if kind, _ := u.Path.Last(); kind != "" && slices.Contains(on, kind) &&
-			v.now.ListedDepth(u.Path) < u.Path.Depth() {
-			out[u.Path] = true
+		path := uses.paths[r.Path]
+		if kind, _ := path.Last(); kind != "" && slices.Contains(on, kind) && v.now.ListedDepth(path) < path.Depth() {
+			out[path] = true
 		}
 	}
 	return out

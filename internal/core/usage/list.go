@@ -111,6 +111,20 @@ func (u *Uses) At(i int) Use {
 	return out
 }
 
+// Paths returns how many paths there are, which have numbers: that of each use is [Uses.PathOf].
+func (u *Uses) Paths() int {
+	if u == nil {
+		return 0
+	}
+	return len(u.paths)
+}
+
+// Path returns a path by its number.
+func (u *Uses) Path(n int) model.Path { return u.paths[n] }
+
+// PathOf returns the number of the path of a use, by its place in the order.
+func (u *Uses) PathOf(i int) int { return int(u.rows[i].Path) }
+
 // Days returns the days of a use by its place in the order.
 func (u *Uses) Days(i int) Days { return u.rows[i].days(u.words) }
 

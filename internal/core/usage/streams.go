@@ -49,6 +49,8 @@ const (
 type held struct {
 	Stream
 	callers map[model.ID]Days
+	lately  model.ID // who called last, whose days are not among those of callers yet
+	days    Days
 	counts  perDay
 	vague   bool // counts a day are not known of all: a day that holds less proves nothing
 }
@@ -93,13 +95,13 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 	}
 	if len(lost) > 0 {
 		by := map[*held]map[model.ID]*perDay{}
-		of := c.logOf(logs, classOf)
-		for _, x := range uses.All() {
-			u := &x
-			h := of(u)
+		of := c.shownIn(uses, classOf).logOf(logs)
+		for i := range uses.Len() {
+			h := of(i)
 			if lost[h] == nil {
 				continue
 			}
+			u := uses.At(i)
 			if by[h] == nil {
 				by[h] = map[model.ID]*perDay{}
 			}
@@ -173,23 +175,25 @@ func (c *Coverage) Observe(uses *Uses, classOf func(model.Permission) string, lo
 // heldIn adds up what each log held. Every worker adds up what it is given, and all of it is put together.
 func (c *Coverage) heldIn(uses *Uses, classOf func(model.Permission) string) map[coverageKey]*held {
 	parts := make([]map[coverageKey]*held, parallel.Workers())
-	finds := make([]func(*Use) *held, len(parts))
+	finds := make([]func(int) *held, len(parts))
+	shown := c.shownIn(uses, classOf)
 	for k := range parts {
 		parts[k] = map[coverageKey]*held{}
-		finds[k] = c.logOf(parts[k], classOf)
+		finds[k] = shown.logOf(parts[k])
 	}
 	uses.InRuns(func(k, from, to int) {
 		u := new(Use) // one for all: nobody keeps it
 		for i := from; i < to; i++ {
-			*u = uses.At(i)
-			if h := finds[k](u); h != nil {
+			if h := finds[k](i); h != nil {
+				*u = uses.At(i)
 				h.add(u)
 			}
 		}
 	})
-	logs := parts[0]
-	for _, part := range parts[1:] {
+	logs := map[coverageKey]*held{}
+	for _, part := range parts {
 		for k, h := range part {
+			h.settle()
 			if logs[k] == nil {
 				logs[k] = h
 			} else {
@@ -223,7 +227,7 @@ func (h *held) merge(o *held) {
 	}
 	h.vague = h.vague || o.vague
 	for id, days := range o.callers {
-		h.called(id, days)
+		h.all(id, days)
 	}
 }
 
@@ -240,8 +244,26 @@ func (h *held) during(first, last time.Time) {
 	}
 }
 
-// called notes days on which somebody called.
+// called notes days on which somebody called. Uses come caller by caller, so those of the last one are kept apart.
 func (h *held) called(id model.ID, days Days) {
+	if h.lately != id {
+		h.settle()
+		h.lately = id
+	}
+	h.days = h.days.Union(days)
+}
+
+// settle notes the days of the last caller among those of all.
+func (h *held) settle() {
+	h.all(h.lately, h.days)
+	h.lately, h.days = model.ID{}, Days{}
+}
+
+// all notes days of somebody among those of all callers.
+func (h *held) all(id model.ID, days Days) {
+	if len(days.words) == 0 {
+		return
+	}
 	was := h.callers[id]
 	if all := was.Union(days); len(was.words) == 0 || !was.covers(all) {
 		h.callers[id] = all
@@ -381,30 +403,69 @@ func changers(logs map[coverageKey]*held, looks func(service, class string) bool
 // mostPlaced bounds how many places are remembered with the log that they stand in.
 const mostPlaced = 1 << 16
 
-// logOf returns what finds, or begins, the log that a use stands in; nil for a use that no
-// log shows. Uses come in order, so the one before is remembered.
-func (c *Coverage) logOf(logs map[coverageKey]*held, classOf func(model.Permission) string) func(*Use) *held {
-	type place struct {
-		path           model.Path
-		service, class string
-	}
-	memo := map[place]*held{}
-	classes := map[model.Permission]string{}
-	var last place
-	var found *held
-	return func(u *Use) *held {
-		class, known := classes[u.Permission]
-		if !known {
-			class = classOf(u.Permission)
-			classes[u.Permission] = class
+// shown says of uses which logs show them.
+type shown struct {
+	c     *Coverage
+	uses  *Uses
+	of    []uint32                         // of each permission: the service and the class of log, below
+	logs  []logKey                         // the services and classes
+	alone map[logKey]*model.CoverageRecord // the only record there is of one; nil: there are several
+}
+
+// shownIn looks up which permissions the same logs show.
+func (c *Coverage) shownIn(uses *Uses, classOf func(model.Permission) string) *shown {
+	s := &shown{c: c, uses: uses, alone: map[logKey]*model.CoverageRecord{}}
+	for k, r := range c.records {
+		log := logKey{k.service, k.class}
+		if _, more := s.alone[log]; more {
+			s.alone[log] = nil
+		} else {
+			s.alone[log] = &r
 		}
-		at := place{u.Path, u.Permission.Service(), class}
+	}
+	if uses.Len() == 0 {
+		return s
+	}
+	number := map[logKey]uint32{}
+	for _, p := range uses.perms {
+		k := logKey{p.Service(), classOf(p)}
+		n, known := number[k]
+		if !known {
+			n = uint32(len(s.logs))
+			number[k], s.logs = n, append(s.logs, k)
+		}
+		s.of = append(s.of, n)
+	}
+	return s
+}
+
+// record returns the record that decides for a use: [Coverage.Record], and sooner where there is one alone.
+func (s *shown) record(path model.Path, k logKey) (model.CoverageRecord, bool) {
+	r, some := s.alone[k]
+	if r != nil {
+		return *r, r.Node.Covers(path)
+	}
+	if !some {
+		return model.CoverageRecord{}, false
+	}
+	return s.c.Record(path, k.service, k.class)
+}
+
+// logOf returns what finds, or begins, the log that a use stands in, by its place in the order; nil for a use that
+// no log shows. Uses come in order, so the one before is remembered.
+func (s *shown) logOf(logs map[coverageKey]*held) func(int) *held {
+	memo := map[uint64]*held{}
+	last, found := uint64(math.MaxUint64), (*held)(nil)
+	return func(i int) *held {
+		row := &s.uses.rows[i]
+		n := s.of[row.Permission]
+		at := uint64(row.Path)<<32 | uint64(n)
 		if at == last {
 			return found
 		}
 		h, ok := memo[at]
 		if !ok {
-			if r, hit := c.Record(at.path, at.service, at.class); hit {
+			if r, hit := s.record(s.uses.paths[row.Path], s.logs[n]); hit {
 				k := coverageKey{r.Node, r.Service, r.LogClass}
 				if h = logs[k]; h == nil {
 					h = &held{}

@@ -177,9 +177,13 @@ type Finder struct {
 	x     *Index
 	gifts []gift // by place, and then in order
 	hits  []gift
-	all   []gift   // room for the next one
-	order []uint64 // likewise
+	all   []gift             // room for the next one
+	order []uint64           // likewise
+	on    [placeWords]uint64 // a filter of the places that they are on
 }
+
+// placeWords is how large the filter of places is: some thousand grants fill a tenth of it.
+const placeWords = 256
 
 // gift is a grant to somebody on a place, where it comes among all of them, and its set of rights.
 type gift struct{ place, order, grant, set uint32 }
@@ -212,14 +216,20 @@ func (f *Finder) For(id model.ID) {
 	}
 	slices.Sort(order) // numbers are sorted sooner than what they stand for
 	f.gifts = f.gifts[:0]
+	clear(f.on[:])
 	for _, at := range order {
-		f.gifts = append(f.gifts, all[uint32(at)])
+		g := all[uint32(at)]
+		f.gifts = append(f.gifts, g)
+		f.on[g.place>>6%placeWords] |= 1 << (g.place & 63)
 	}
 	f.all, f.order = all, order
 }
 
 // at returns the grants on a place.
 func (f *Finder) at(place int) []gift {
+	if f.on[place>>6%placeWords]>>(place&63)&1 == 0 {
+		return nil // as of most places
+	}
 	from, _ := slices.BinarySearchFunc(f.gifts, uint32(place), func(g gift, p uint32) int {
 		return cmp.Compare(g.place, p)
 	})

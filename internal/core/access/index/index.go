@@ -11,6 +11,7 @@ import (
 
 	"clipfence/internal/core/access"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/parallel"
 )
 
 // ErrDamaged: the bytes are no index, or one of another version.
@@ -267,6 +268,33 @@ func (x *Index) Spot(p model.Path) Spot {
 	n, same := x.nearest(p)
 	return Spot{p, x, n, same}
 }
+
+// Spots are many paths that are looked up, each once.
+type Spots struct {
+	x  *Index
+	at []spotted
+}
+
+// spotted is a spot without what all have in common: of millions that is most.
+type spotted struct {
+	node uint32
+	same bool
+}
+
+// Spots looks paths up, of which path tells each; it is asked for several at once.
+func (x *Index) Spots(n int, path func(i int) model.Path) *Spots {
+	s := &Spots{x, make([]spotted, n)}
+	const many = 1 << 10 // at a time
+	parallel.Each((n+many-1)/many, func(_, k int) {
+		for i := many * k; i < min(many*(k+1), n); i++ {
+			s.at[i].node, s.at[i].same = x.nearest(path(i))
+		}
+	})
+	return s
+}
+
+// At returns one of them, whose path is given again.
+func (s *Spots) At(i int, p model.Path) Spot { return Spot{p, s.x, s.at[i].node, s.at[i].same} }
 
 // Nearest returns the number of the deepest node of the inventory at or above the spot, and whether there
 // is one.

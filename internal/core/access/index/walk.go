@@ -113,6 +113,7 @@ type prepared struct {
 	masks   [][]uint64 // of each set: which words it has
 	later   *sync.Map  // of a view: the sets behind those, a *later each
 	only    access.Set // see Walk.Only; nil: every permission counts
+	kinds   [][]uint16 // of each set: the classes of its permissions
 	all     words      // every permission
 	allMask []uint64
 	class   []uint16 // of each permission
@@ -174,6 +175,18 @@ func (p *prepared) wordsOf(n int) (set words, mask []uint64) {
 	return set, mask
 }
 
+// kindsOf returns the classes of the permissions of a set.
+func (p *prepared) kindsOf(s words) (classes []uint16) {
+	for j, at := range s.at {
+		for b := s.bits[j]; b != 0; b &= b - 1 {
+			if c := p.class[64*int(at)+bits.TrailingZeros64(b)]; !slices.Contains(classes, c) {
+				classes = append(classes, c)
+			}
+		}
+	}
+	return classes
+}
+
 // part returns what of a set counts.
 func (p *prepared) part(s words) (some words, mask []uint64) {
 	mask = make([]uint64, len(p.allMask))
@@ -218,8 +231,10 @@ type Walk struct {
 	undo             []change
 	stack            []frame
 	counts           []int32 // nodes by class of the frames on the stack; -1: not counted yet
-	at               uint32  // how far it came
-	ceiling          bool    // what a ceiling does not admit is refused from the start
+	classes          int     // of permissions
+	whole            wholes
+	at               uint32 // how far it came
+	ceiling          bool   // what a ceiling does not admit is refused from the start
 	total            Totals
 	pieces           *[]Piece
 	sum              bool // only pairs are asked for
@@ -273,7 +288,8 @@ func item(span uint32, kind int, of uint32) uint64 {
 func (x *Index) NewWalk(mode Mode) *Walk {
 	n := x.words()
 	return &Walk{prepared: x.prepare(mode), granted: make([]uint64, n), refused: make([]uint64, n),
-		mask: make([]uint64, (n+63)/64), one: make([]uint64, n), high: none}
+		mask: make([]uint64, (n+63)/64), one: make([]uint64, n), high: none,
+		classes: x.classKinds.off.len() - 1}
 }
 
 // Only lets a walk count some permissions only, and only at and below a node; the zero
@@ -306,6 +322,7 @@ func (x *Index) prepare(mode Mode) *prepared {
 		if x.before != nil {
 			p.before, p.later, p.edited, p.brought = x.before.prepare(mode), &sync.Map{}, &sync.Map{}, &sync.Map{}
 			p.class, p.uniform, p.sets, p.masks = p.before.class, p.before.uniform, p.before.sets, p.before.masks
+			p.kinds = p.before.kinds
 		} else {
 			p.given = make([]atomic.Pointer[[]uint64], x.Identities())
 			p.denials = make([]atomic.Pointer[[]uint64], x.denialSet.len())
@@ -325,7 +342,7 @@ func (x *Index) prepare(mode Mode) *prepared {
 			}
 			for s := range x.sets() {
 				set, mask := p.wordsOf(s)
-				p.sets, p.masks = append(p.sets, set), append(p.masks, mask)
+				p.sets, p.masks, p.kinds = append(p.sets, set), append(p.masks, mask), append(p.kinds, p.kindsOf(set))
 			}
 		}
 		p.allMask = make([]uint64, (x.words()+63)/64)
@@ -445,6 +462,7 @@ func (w *Walk) Totals(id model.ID) Totals {
 	w.collect(s)
 	w.merge()
 	w.run()
+	w.addWholes()
 	for _, t := range w.touched {
 		for i := 64 * int(t); i < min(64*int(t)+64, len(w.total.Places)); i++ {
 			if n := w.total.Places[i]; n > 0 {
@@ -712,10 +730,10 @@ func (w *Walk) run() {
 				continue
 			}
 		}
-		if set := w.set(itemSet(it)); itemRefuses(it) {
-			w.refuse(set)
+		if itemRefuses(it) {
+			w.refuse(w.set(itemSet(it)))
 		} else {
-			w.give(set)
+			w.give(itemSet(it))
 		}
 	}
 	for len(w.stack) > 0 {
@@ -737,20 +755,19 @@ func (w *Walk) alone(i int, s, end uint32) bool {
 
 func (w *Walk) push(f frame) {
 	w.stack = append(w.stack, f)
-	n := w.x.classKinds.off.len() - 1
-	for range n {
+	for range w.classes {
 		w.counts = append(w.counts, -1)
 	}
 }
 
 func (w *Walk) drop() {
 	w.stack = w.stack[:len(w.stack)-1]
-	w.counts = w.counts[:len(w.counts)-(w.x.classKinds.off.len()-1)]
+	w.counts = w.counts[:len(w.counts)-w.classes]
 }
 
 // nodes returns on how many nodes of the innermost span permissions of a class can be used.
 func (w *Walk) nodes(c int) uint32 {
-	at := len(w.counts) - (w.x.classKinds.off.len() - 1) + c
+	at := len(w.counts) - w.classes + c
 	if w.counts[at] < 0 {
 		f := &w.stack[len(w.stack)-1]
 		w.counts[at] = int32(w.x.countClass(c, f.from, f.to))
@@ -761,14 +778,77 @@ func (w *Walk) nodes(c int) uint32 {
 // leaf does with a rule that is alone, as most are, without touching what is granted
 // and refused around it.
 func (w *Walk) leaf(it uint64) {
-	set := w.set(itemSet(it))
-	for i, at := range set.at {
-		if itemRefuses(it) {
-			w.less(int(at), set.bits[i]&w.granted[at]&^w.refused[at])
-		} else {
+	n := itemSet(it)
+	set := w.set(n)
+	switch whole := !w.sum && int(n) < len(w.kinds); {
+	case itemRefuses(it):
+		for i, at := range set.at {
+			if b := set.bits[i] & w.granted[at]; b != 0 {
+				w.less(int(at), b&^w.refused[at])
+			}
+		}
+	case whole: // what is granted or refused there already is taken off at once, and the rest is added in the end
+		w.noteWhole(n)
+		for i, at := range set.at {
+			if b := set.bits[i] & (w.granted[at] | w.refused[at]); b != 0 {
+				w.less(int(at), b)
+			}
+		}
+	default:
+		for i, at := range set.at {
 			w.add(int(at), set.bits[i]&^w.granted[at]&^w.refused[at])
 		}
 	}
+}
+
+// wholes are sets that are given whole, with how many nodes of each class they are given on: an identity has
+// the same role on many places, and its permissions are gone through once.
+type wholes struct {
+	at     []uint32 // of each set: its place below, counted from 1; 0: it has none
+	sets   []uint32
+	counts []uint32 // of each of those, and of each class
+}
+
+// noteWhole notes that a set is given on the innermost span.
+func (w *Walk) noteWhole(set uint32) {
+	t := &w.whole
+	if t.at == nil {
+		t.at = make([]uint32, len(w.kinds))
+	}
+	if t.at[set] == 0 {
+		t.sets = append(t.sets, set)
+		t.at[set] = uint32(len(t.sets))
+		for range w.classes {
+			t.counts = append(t.counts, 0)
+		}
+	}
+	from := int(t.at[set]-1) * w.classes
+	for _, c := range w.kinds[set] {
+		t.counts[from+int(c)] += w.nodes(int(c))
+	}
+}
+
+// addWholes counts what was given whole.
+func (w *Walk) addWholes() {
+	t := &w.whole
+	for i, n := range t.sets {
+		counts := t.counts[i*w.classes:][:w.classes]
+		set := w.set(n)
+		for j, at := range set.at {
+			b, places := set.bits[j], w.total.Places[64*int(at):]
+			if c := w.uniform[at]; c >= 0 {
+				for k := counts[c]; b != 0; b &= b - 1 {
+					places[bits.TrailingZeros64(b)] += k
+				}
+			}
+			for ; b != 0; b &= b - 1 {
+				i := bits.TrailingZeros64(b)
+				places[i] += counts[w.class[64*int(at)+i]]
+			}
+		}
+		t.at[n] = 0
+	}
+	t.sets, t.counts = t.sets[:0], t.counts[:0]
 }
 
 // add and less count permissions of a word on the innermost span.
@@ -863,13 +943,24 @@ func (w *Walk) pop() {
 	w.drop()
 }
 
-func (w *Walk) give(set *words) {
+func (w *Walk) give(n uint32) {
+	set, whole := w.set(n), w.pieces == nil && !w.sum && int(n) < len(w.kinds)
+	if whole {
+		w.noteWhole(n)
+	}
 	for i, at := range set.at {
-		old := w.granted[at]
-		if fresh := set.bits[i] &^ old; fresh != 0 {
+		old, b := w.granted[at], set.bits[i]
+		if whole {
+			if there := b & (old | w.refused[at]); there != 0 {
+				w.less(int(at), there)
+			}
+		}
+		if fresh := b &^ old; fresh != 0 {
 			w.undo = append(w.undo, change{at, false, old})
 			w.granted[at] = old | fresh
-			w.add(int(at), fresh&^w.refused[at])
+			if !whole {
+				w.add(int(at), fresh&^w.refused[at])
+			}
 		}
 	}
 }

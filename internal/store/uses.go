@@ -194,14 +194,59 @@ func (s *Store) merge(ctx context.Context, src string, ids []int64) (*usage.Tabl
 	return t, s.eachFold(ctx, src, ids, t.MergeBinary)
 }
 
-// eachFold yields the tables of the batches of a source: those of some ids, or all for none.
+// eachFold yields the tables of the batches of a source: those of some ids, or all for none. The next one is read and
+// unpacked meanwhile.
 func (s *Store) eachFold(ctx context.Context, src string, ids []int64, do func(table []byte) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	tables, spent := make(chan []byte), make(chan []byte, 2)
+	var readErr error // once tables is closed
+	go func() {
+		defer close(tables)
+		readErr = s.readFolds(ctx, src, ids, func(body []byte, dec *zstd.Decoder) error {
+			var room []byte
+			select {
+			case room = <-spent:
+			default:
+			}
+			raw, err := dec.DecodeAll(body, room[:0])
+			if err != nil {
+				return damagedUses(src, err)
+			}
+			select {
+			case tables <- raw:
+				return nil
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		})
+	}()
+	for raw := range tables {
+		if err := do(raw); err != nil {
+			cancel()
+			for range tables { // until it has stopped reading
+			}
+			return damagedUses(src, err)
+		}
+		select {
+		case spent <- raw:
+		default:
+		}
+	}
+	return readErr
+}
+
+func damagedUses(src string, err error) error {
+	return fmt.Errorf("%w: uses of source %s: %v", ErrDamaged, src, err)
+}
+
+func (s *Store) readFolds(ctx context.Context, src string, ids []int64,
+	do func(body []byte, dec *zstd.Decoder) error) error {
 	dec, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		return err
 	}
 	defer dec.Close()
-	var raw []byte
 	return s.rows(ctx, func(scan func(...any) error) error {
 		var id int64
 		var body sql.RawBytes
@@ -211,14 +256,7 @@ func (s *Store) eachFold(ctx context.Context, src string, ids []int64, do func(t
 		if ids != nil && !slices.Contains(ids, id) {
 			return nil
 		}
-		var err error
-		if raw, err = dec.DecodeAll(body, raw[:0]); err == nil {
-			err = do(raw)
-		}
-		if err != nil {
-			return fmt.Errorf("%w: uses of source %s: %v", ErrDamaged, src, err)
-		}
-		return nil
+		return do(body, dec)
 	}, `select id, body from folds where source = ? order by id`, src)
 }
 

@@ -278,9 +278,9 @@ func (g *Graph) freeing(free index.Region) []bool {
 		}
 		on := g.x.RegionOf(g.x.SpansWhere(i)).And(above)
 		for perm := range perms.All() {
-			kinds := g.edits[perm]
-			out[i] = out[i] || kinds != nil && slices.ContainsFunc(on, func(r index.Interval) bool {
-				return len(g.x.Below(int(r.From), int(r.To), kinds)) > 0
+			kinds, edits := g.edits[perm]
+			out[i] = out[i] || edits && slices.ContainsFunc(on, func(r index.Interval) bool {
+				return len(g.x.Below(int(r.From), int(r.To), g.editsOn[kinds])) > 0
 			})
 		}
 	}
@@ -379,18 +379,30 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 		more = g.x.Outer(slices.Compact(more))
 	}
 	above := g.above(region)
+	var found index.Interval // one subtree that was found: what lies inside it is, too
+	looked := make([]int, len(g.editsOn))
+	turn := 0
 	for _, e := range as {
 		for _, p := range w.PassingInside(who, e, above) {
+			turn++
+			inside := found.From <= uint32(p.From) && uint32(p.To) <= found.To
 			for perm := range p.Permissions() {
-				if kinds := g.edits[perm]; kinds != nil {
-					for _, r := range above.Within(p.From, p.To) {
-						more = g.x.AppendBelow(more, int(r.From), int(r.To), kinds)
-					}
-					if len(more) > mostSpans {
-						settle()
+				roles = roles || g.roleEdits.Has(perm) && g.atTop(&p, perm)
+				kinds, edits := g.edits[perm]
+				if inside || !edits || looked[kinds] == turn {
+					continue
+				}
+				looked[kinds] = turn
+				for _, r := range above.Within(p.From, p.To) {
+					had := len(more)
+					more = g.x.AppendBelow(more, int(r.From), int(r.To), g.editsOn[kinds])
+					if len(more) > had {
+						found = wider(found, g.x.Bounds(more[had]), g.x.Bounds(more[len(more)-1]))
 					}
 				}
-				roles = roles || g.roleEdits.Has(perm) && g.atTop(&p, perm)
+				if len(more) > mostSpans {
+					settle()
+				}
 			}
 		}
 	}
@@ -416,6 +428,16 @@ func (g *Graph) own(id int, region index.Region, v *Sieve) []index.Extra {
 		return e.Group != nil && len(g.sparing(*e.Group).And(region)) == 0 &&
 			len(g.groupRegion(*e.Group).And(region).AndNot(everything)) == 0
 	})
+}
+
+// wider returns that of some intervals which is the longest.
+func wider(list ...index.Interval) (most index.Interval) {
+	for _, i := range list {
+		if i.To-i.From > most.To-most.From {
+			most = i
+		}
+	}
+	return most
 }
 
 // sparing returns the nodes of the denials and guardrails that spare the members of a group.
@@ -501,9 +523,10 @@ type lazily struct {
 	gathering   sync.Once
 	people      []int // see Everyone
 	once        sync.Once
-	edits       map[int][]int // of each permission that edits grants, the kinds of node on which it does
-	roleEdits   access.Set    // permissions that edit roles
-	editors     sync.Pool     // of walks over both
+	edits       map[int]int // of each permission that edits grants, on which kinds of node it does: see editsOn
+	editsOn     [][]int     // lists of kinds: many permissions share one
+	roleEdits   access.Set  // permissions that edit roles
+	editors     sync.Pool   // of walks over both
 	roling      sync.Once
 	rolesEdited bool // see editsRoles
 	freely      sync.Once
@@ -526,11 +549,17 @@ func (g *Graph) editsOf() access.Set {
 // editing returns a walk over what edits grants and roles only, which is put back into editors.
 func (g *Graph) editing() *index.Walk {
 	g.once.Do(func() {
-		g.edits, g.roleEdits = map[int][]int{}, g.x.NewSet()
+		g.edits, g.roleEdits = map[int]int{}, g.x.NewSet()
 		for i := range g.x.Numbers() {
 			switch c := g.x.Permission(i); c.Escalates {
 			case model.EditGrants:
-				g.edits[i] = g.x.KindNumbers(func(kind string) bool { return appliesTo(c, kind) })
+				kinds := g.x.KindNumbers(func(kind string) bool { return appliesTo(c, kind) })
+				at := slices.IndexFunc(g.editsOn, func(on []int) bool { return slices.Equal(on, kinds) })
+				if at < 0 {
+					at = len(g.editsOn)
+					g.editsOn = append(g.editsOn, kinds)
+				}
+				g.edits[i] = at
 			case model.EditRole:
 				g.roleEdits.Add(i)
 			}

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"iter"
 	"maps"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -244,8 +243,7 @@ func (r *Result) Redundant(in *Input) map[int][]int {
 	return r.spare
 }
 
-// spread is over which nodes the places of a grant lie at most: those of two grants of which one has a place in the
-// other's overlap. Asked of all grants that reach somebody for each of them, it leaves few.
+// spread is over which nodes the places of a grant lie at most: see [index.Index.Extent].
 type spread struct {
 	index.Interval
 	grant uint32
@@ -260,17 +258,7 @@ func (f *finder) spread() {
 		if g == nil {
 			return
 		}
-		s := spread{index.Interval{From: math.MaxUint32}, uint32(i), g.Grant.To.Open()}
-		for _, on := range g.Grant.Where {
-			around := index.Interval{To: math.MaxUint32} // anywhere
-			if at, ok := on.Anchor(); ok {
-				if in, ok := f.x.Around(at); ok {
-					around = in
-				}
-			}
-			s.From, s.To = min(s.From, around.From), max(s.To, around.To)
-		}
-		f.wide[i] = s
+		f.wide[i] = spread{f.x.Extent(g.Grant.Where), uint32(i), g.Grant.To.Open()}
 	})
 }
 
@@ -279,7 +267,7 @@ func (f *finder) beside(i int, g *GrantResult) {
 	f.near = f.near[:0]
 	perms, mine := f.x.SharedFew(i), f.wide[i]
 	for _, s := range f.given(g.Grant.To) {
-		if s.From >= mine.To || mine.From >= s.To || int(s.grant) == i {
+		if !s.Meets(mine.Interval) || int(s.grant) == i {
 			continue
 		}
 		o := f.r.Grants[s.grant]

@@ -868,7 +868,7 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 		return false
 	}
 	some := false
-	more := func(_ int, g *model.Grant) bool { return !some && !g.To.Open() }
+	more := func(g int) bool { return !some && !r.x.Grant(g).To.Open() }
 	r.x.EachHoldingOf(s.ID, more, func(h *access.Holding) {
 		for p := range h.Perms.All() {
 			if some = r.frozen.silent(r.x.Permission(p), h.Grant.Where); some {
@@ -883,7 +883,7 @@ func (r *runner) unknownMayBe(s *Standing) bool {
 // not have been seen over the window; and since when the rest would have been.
 func (r *part) hidden(s *Standing) (bool, time.Time) {
 	some, since := false, r.span.From
-	more := func(_ int, g *model.Grant) bool { return !some && !g.To.Open() }
+	more := func(g int) bool { return !some && !r.x.Grant(g).To.Open() }
 	r.x.EachHoldingOf(s.ID, more, func(h *access.Holding) {
 		for p := range h.Perms.All() {
 			dark := r.darkPlaces(p, h.Grant)

@@ -30,50 +30,57 @@ func Each(n int, do func(worker, i int)) {
 	wg.Wait()
 }
 
-// Sorted returns a list in order, on all processors; what is equal keeps its order. Compare is given places in the
-// list and called several at once. Of long values it takes far less than sorting them where they are, since each is
-// moved once.
-func Sorted[T any](list []T, compare func(a, b *T) int) []T {
-	order := make([]int32, len(list))
-	for i := range order {
-		order[i] = int32(i)
-	}
-	before := func(a, b int32) int { return cmp.Or(compare(&list[a], &list[b]), cmp.Compare(a, b)) }
-	runs := make([][]int32, 0, Workers())
-	for part := range slices.Chunk(order, max(leastRun, (len(order)+Workers()-1)/Workers())) {
+// Sort returns a list in order, on all processors, and reorders what it is given; of what is equal nothing is said.
+// Compare is called several at once.
+func Sort[T any](list []T, compare func(a, b T) int) []T {
+	runs := make([][]T, 0, Workers())
+	for part := range slices.Chunk(list, max(leastRun, (len(list)+Workers()-1)/Workers())) {
 		runs = append(runs, part)
 	}
-	Each(len(runs), func(_, i int) { slices.SortFunc(runs[i], before) })
+	Each(len(runs), func(_, i int) { slices.SortFunc(runs[i], compare) })
 	for len(runs) > 1 {
-		pairs := make([][]int32, (len(runs)+1)/2)
+		pairs := make([][]T, (len(runs)+1)/2)
 		Each(len(pairs), func(_, i int) {
 			if pairs[i] = runs[2*i]; 2*i+1 < len(runs) {
-				pairs[i] = merged(runs[2*i], runs[2*i+1], before)
+				pairs[i] = merged(runs[2*i], runs[2*i+1], compare)
 			}
 		})
 		runs = pairs
 	}
-	out := make([]T, len(list))
-	if len(runs) > 0 {
-		for to, from := range runs[0] {
-			out[to] = list[from]
-		}
+	if len(runs) == 0 {
+		return list
 	}
-	return out
+	return runs[0]
 }
 
 // leastRun is how many a worker sorts at least.
 const leastRun = 1 << 10
 
 // merged is two lists in order as one.
-func merged(a, b []int32, before func(a, b int32) int) []int32 {
-	out := make([]int32, 0, len(a)+len(b))
+func merged[T any](a, b []T, compare func(a, b T) int) []T {
+	out := make([]T, 0, len(a)+len(b))
 	for len(a) > 0 && len(b) > 0 {
-		if before(a[0], b[0]) < 0 {
+		if compare(a[0], b[0]) <= 0 {
 			out, a = append(out, a[0]), a[1:]
 		} else {
 			out, b = append(out, b[0]), b[1:]
 		}
 	}
 	return append(append(out, a...), b...)
+}
+
+// Sorted returns a list in order, as [Sort] does; what is equal keeps its order, and the list is left as it is.
+// Compare is given places in the list. Of long values it takes far less than sorting them where they are, since each
+// is moved once.
+func Sorted[T any](list []T, compare func(a, b *T) int) []T {
+	order := make([]int32, len(list))
+	for i := range order {
+		order[i] = int32(i)
+	}
+	order = Sort(order, func(a, b int32) int { return cmp.Or(compare(&list[a], &list[b]), cmp.Compare(a, b)) })
+	out := make([]T, len(list))
+	for to, from := range order {
+		out[to] = list[from]
+	}
+	return out
 }

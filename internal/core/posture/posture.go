@@ -49,6 +49,36 @@ type finder struct {
 	out []gauge.Finding
 
 	admin map[string]bool // grants that are told as standing administration
+	given []grant         // by number
+	hands access.Set      // permissions that let their holder hand out rights
+}
+
+// grant is what is asked of every grant for many: looked up once.
+type grant struct {
+	index.Interval       // over which nodes its places lie at most
+	to             int32 // to whom it is, by number
+	open           bool  // to anybody
+	hands          bool  // it lets its holder hand out rights day and night, and is not told as such yet
+}
+
+// gather looks at every grant.
+func (f *finder) gather() {
+	f.hands = f.x.NewSet()
+	for i := range f.x.Numbers() {
+		if f.x.Permission(i).Escalates == model.EditGrants {
+			f.hands.Add(i)
+		}
+	}
+	f.given = make([]grant, f.x.GrantNumbers())
+	parallel.Each(len(f.given), func(_, i int) {
+		g := f.x.Grant(i)
+		to, named := f.x.Number(g.To)
+		if !named {
+			to = -1
+		}
+		f.given[i] = grant{f.x.Extent(g.Where), int32(to), g.To.Open(),
+			f.x.SharedFew(i).Meets(f.hands) && f.standing(g) && !f.admin[g.ID]}
+	})
 }
 
 // Findings reads an estate. Nodes are those whose administrators matter; what is known
@@ -60,6 +90,7 @@ func Findings(in *gauge.Input, res *gauge.Result, nodes []model.Path, known []ga
 			f.admin[k.Grant.Grant.ID] = true
 		}
 	}
+	f.gather()
 	f.grants()
 	f.denials()
 	f.ceilings()
@@ -82,12 +113,6 @@ func (f *finder) untouched(id model.ID) bool {
 }
 
 func (f *finder) grants() {
-	hands := f.x.NewSet() // what lets its holder hand out rights
-	for i := range f.x.Numbers() {
-		if f.x.Permission(i).Escalates == model.EditGrants {
-			hands.Add(i)
-		}
-	}
 	var who []model.ID
 	for _, i := range f.x.Everybody() {
 		if i.ID.Kind != model.Group && !f.untouched(i.ID) {
@@ -95,7 +120,7 @@ func (f *finder) grants() {
 		}
 	}
 	found := make([][]wrong, len(who))
-	parallel.Each(len(who), func(_, i int) { found[i] = f.held(who[i], hands) })
+	parallel.Each(len(who), func(_, i int) { found[i] = f.held(who[i]) })
 	// What is wrong with many by one grant to their group is wrong with that grant, and mended there.
 	of := map[wrong]int{}
 	for i, list := range found {
@@ -142,31 +167,26 @@ type wrong struct {
 	severity gauge.Severity
 }
 
-// held finds what is wrong with what reaches somebody; hands are the permissions that let their holder
-// hand out rights. It is for several at once.
-func (f *finder) held(id model.ID, hands access.Set) (out []wrong) {
-	of := func(n int, g *model.Grant) bool {
-		switch {
-		case g.To.Open():
-			return false
-		case id.Kind == model.External || g.To == id:
-			return true
-		}
-		return id.Kind == model.Workload && f.x.SharedFew(n).Meets(hands) && f.standing(g) && !f.admin[g.ID]
+// held finds what is wrong with what reaches somebody. It is for several at once.
+func (f *finder) held(id model.ID) (out []wrong) {
+	n, _ := f.x.Number(id)
+	of := func(i int) bool {
+		g := &f.given[i]
+		return !g.open && (id.Kind == model.External || int(g.to) == n || id.Kind == model.Workload && g.hands)
 	}
 	f.x.EachHoldingOf(id, of, func(h *access.Holding) {
-		g := h.Grant
-		if id.Kind == model.External && h.Perms.Count() > 0 {
+		some := h.Perms.Count() > 0
+		if id.Kind == model.External && some {
 			severity := gauge.Low
 			if f.highest(h.Perms) >= model.Change {
 				severity = gauge.High
 			}
 			out = append(out, wrong{Outsider, h.Number, severity})
 		}
-		if id.Kind == model.Workload && h.Perms.Meets(hands) && f.standing(g) && !f.admin[g.ID] {
+		if id.Kind == model.Workload && f.given[h.Number].hands && h.Perms.Meets(f.hands) {
 			out = append(out, wrong{WorkloadHands, h.Number, gauge.High})
 		}
-		if g.To == id && h.Blocked > 0 && h.Perms.Count() == 0 {
+		if h.Grant.To == id && h.Blocked > 0 && !some {
 			out = append(out, wrong{DeadGrant, h.Number, gauge.Low})
 		}
 	})
@@ -219,6 +239,7 @@ func (f *finder) denials() {
 // have the same grants each grant is asked about once: those that say turn were.
 func (f *finder) refuses(d *model.Denial, asked []int, turn int) bool {
 	set := f.x.SetPerms([]model.Rights{d.Rights})
+	on := f.x.Extent(d.Where)
 	spared := f.x.AllIn(d.Unless)
 	there := func(on model.PathPattern) bool { return slices.ContainsFunc(d.Where, on.Overlaps) }
 	for id := range f.x.AllIn(d.To) {
@@ -229,7 +250,9 @@ func (f *finder) refuses(d *model.Denial, asked []int, turn int) bool {
 			if asked[j] == turn {
 				continue
 			}
-			asked[j] = turn
+			if asked[j] = turn; !f.given[j].Meets(on) {
+				continue
+			}
 			if f.x.SharedFew(j).Meets(set) && slices.ContainsFunc(f.x.Grant(j).Where, there) {
 				return true
 			}

@@ -555,7 +555,7 @@ func (g *Gather) order() []int32 {
 			list[i].key = uint64(ids[r.Identity])<<(p+q) | uint64(perms[r.Permission])<<q | uint64(paths[r.Path])
 		}
 	}
-	slices.SortFunc(list, func(x, y placed) int {
+	list = parallel.Sort(list, func(x, y placed) int {
 		if x.key != y.key {
 			return cmp.Compare(x.key, y.key)
 		}

@@ -574,7 +574,8 @@ func (t *Table) MergeBinary(b []byte) error {
 	return decodeTable(b, &t.IDs, &t.Perms, &t.Paths, &t.Nets, t.merge)
 }
 
-// decodeTable reads what AppendBinary wrote, row after row, under the numbers that names give.
+// decodeTable reads what AppendBinary wrote, row after row, under the numbers that names give. The words of the days
+// are those of the next row once add returns.
 func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permission], allPaths *Names[model.Path],
 	allNets *Names[netip.Prefix], add func(k RowKey, count, first, last int64, days Days, counts Counts,
 		hours Hours)) error {
@@ -627,6 +628,8 @@ func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permis
 			packed[i] = Counts{string(r.take(r.uint(1 << 20)))}
 		}
 	}
+	var words []uint64 // of one row: nobody keeps them
+	var list []int64
 	for i := range keys {
 		first := r.int()
 		last := first + r.int()
@@ -634,11 +637,18 @@ func decodeTable(b []byte, allIDs *Names[model.ID], allPerms *Names[model.Permis
 		if base < firstDay/64-1 || base > lastDay/64 { // a wrong byte must not claim memory for ages
 			return ErrTable
 		}
-		d := Days{base: Day(base * 64)}
+		d := Days{base: Day(base * 64), words: words[:0]}
 		for w := r.take(8 * r.uint(1<<20)); len(w) >= 8; w = w[8:] {
 			d.words = append(d.words, binary.LittleEndian.Uint64(w))
 		}
-		if _, ok := packed[i].List(d.Count()); r.bad || !ok || !d.sane() {
+		if n := d.Count(); packed[i].packed != "" {
+			list = slices.Grow(list[:0], n)[:n]
+			clear(list)
+			if _, ok := packed[i].list(list); !ok {
+				return ErrTable
+			}
+		}
+		if words = d.words; r.bad || !d.sane() {
 			return ErrTable
 		}
 		add(keys[i], counts[i], first, last, d, packed[i], hours[i])

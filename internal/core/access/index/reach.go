@@ -28,29 +28,29 @@ func (x *Index) EachHolding(id model.ID, yield func(h *access.Holding)) {
 	x.eachHolding(id, nil, nil, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }
 
-// EachHoldingOf yields those of [Index.EachHolding] that are by grants of interest: what is refused of
-// the others is not looked at.
-func (x *Index) EachHoldingOf(id model.ID, of func(n int, g *model.Grant) bool, yield func(h *access.Holding)) {
+// EachHoldingOf yields those of [Index.EachHolding] that are by grants of interest, by their numbers: the others are not
+// looked at.
+func (x *Index) EachHoldingOf(id model.ID, of func(grant int) bool, yield func(h *access.Holding)) {
 	x.eachHolding(id, nil, of, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }
 
 // eachHolding yields the holdings of an identity; some, if there is one, says which grants to
 // somebody are of interest, and of, if there is one, whether a grant is.
-func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32, of func(n int, g *model.Grant) bool,
+func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32, of func(grant int) bool,
 	yield func(s *scratch, at int, h *access.Holding)) {
 	s := x.scratch()
 	defer x.pool.Put(s)
 	x.closure(s, id)
-	denials := x.binding(s)
-	// A place lies inside one that is anchored at or above its own anchor, or nowhere.
-	above := map[model.Path][]int{}
-	var loose []int
-	for _, i := range denials {
-		for _, on := range x.denials.at(i).Where {
-			if at, ok := on.Anchor(); !ok {
-				loose = append(loose, i)
-			} else if l := above[at]; len(l) == 0 || l[len(l)-1] != i {
-				above[at] = append(l, i)
+	above, loose := map[model.Path][]int{}, []int(nil)
+	denials := func() { // once there is a grant of interest
+		// A place lies inside one that is anchored at or above its own anchor, or nowhere.
+		for _, i := range x.binding(s) {
+			for _, on := range x.denials.at(i).Where {
+				if at, ok := on.Anchor(); !ok {
+					loose = append(loose, i)
+				} else if l := above[at]; len(l) == 0 || l[len(l)-1] != i {
+					above[at] = append(l, i)
+				}
 			}
 		}
 	}
@@ -79,10 +79,14 @@ func (x *Index) eachHolding(id model.ID, some func(n uint32) []uint32, of func(n
 				continue
 			}
 			last = g
-			h.Number, h.Grant, h.Blocked = int(g), x.grants.at(int(g)), 0
-			if of != nil && !of(h.Number, h.Grant) {
+			if of != nil && !of(int(g)) {
 				continue
 			}
+			if denials != nil {
+				denials()
+				denials = nil
+			}
+			h.Number, h.Grant, h.Blocked = int(g), x.grants.at(int(g)), 0
 			h.Perms = x.SharedPerms(int(g)) // until something is taken out of it
 			near = append(near[:0], loose...)
 			if len(h.Grant.Where) > 0 && len(above) > 0 {

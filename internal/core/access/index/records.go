@@ -335,6 +335,25 @@ func (x *Index) Around(p model.Path) (Interval, bool) {
 	return Interval{From: uint32(n), To: x.nodeEnd.at(int(n))}, true
 }
 
+// Extent returns over which nodes places lie at most: those of two lists of which one has a place in the other's
+// overlap. Asked of many places for each other, it leaves few.
+func (x *Index) Extent(where []model.PathPattern) Interval {
+	all := Interval{From: none}
+	for _, on := range where {
+		around := Interval{To: none} // anywhere
+		if at, ok := on.Anchor(); ok {
+			if in, ok := x.Around(at); ok {
+				around = in
+			}
+		}
+		all.From, all.To = min(all.From, around.From), max(all.To, around.To)
+	}
+	return all
+}
+
+// Meets reports whether two intervals share a node.
+func (i Interval) Meets(o Interval) bool { return i.From < o.To && o.From < i.To }
+
 // HasBelow reports whether the inventory lists a node below a path.
 func (x *Index) HasBelow(p model.Path) bool {
 	n, same := x.nearest(p)

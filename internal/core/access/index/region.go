@@ -19,6 +19,12 @@ func (x *Index) bounds(span uint32) (from, to uint32) {
 	return n, x.nodeEnd.at(int(n))
 }
 
+// Bounds returns the nodes of a span.
+func (x *Index) Bounds(span uint32) Interval {
+	from, to := x.bounds(span)
+	return Interval{from, to}
+}
+
 // spansOf returns the spans of a place.
 func (x *Index) spansOf(place int) ints {
 	if n := len(x.patterns); place >= n {

@@ -28,8 +28,8 @@ func (x *Index) EachHolding(id model.ID, yield func(h *access.Holding)) {
 	x.eachHolding(id, nil, nil, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }
 
-// EachHoldingOf yields those of [Index.EachHolding] that are by grants of interest, by their numbers: the others are not
-// looked at.
+// EachHoldingOf yields those of [Index.EachHolding] that are by grants of interest, by their numbers: the others are
+// not looked at.
 func (x *Index) EachHoldingOf(id model.ID, of func(grant int) bool, yield func(h *access.Holding)) {
 	x.eachHolding(id, nil, of, func(_ *scratch, _ int, h *access.Holding) { yield(h) })
 }

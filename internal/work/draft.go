@@ -147,7 +147,7 @@ func (w *Workspace) Draft(ctx context.Context, q DraftRequest) (*Drafts, error) 
 	if out.Beside = len(beside.all.Fences()); q.For == "" || out.Beside > 0 {
 		o.Made = &beside.all
 	}
-	for i, id := range slices.Concat(draft.Order(s.Index, ids[:first]), ids[first:]) {
+	for i, id := range slices.Concat(draft.Order(res, s.Index, ids[:first]), ids[first:]) {
 		if len(out.Written) == most {
 			break
 		}

@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"cmp"
 	"errors"
 	"slices"
 
@@ -8,6 +9,7 @@ import (
 	"clipfence/internal/core/fence"
 	"clipfence/internal/core/gauge"
 	"clipfence/internal/core/model"
+	"clipfence/internal/core/usage"
 )
 
 // Made are drafts that are to stand beside the ones that are still to be made. The zero Made has none.
@@ -51,7 +53,7 @@ func (d *drafter) was(n int) *gauge.GrantResult {
 // Everybody drafts for everybody whose access can be narrowed, so that the drafts stand beside each other.
 func Everybody(in *gauge.Input, r *gauge.Result, o Options) ([]*fence.Fence, error) {
 	o.Made = &Made{}
-	for _, id := range Order(in.Index, Candidates(in, r, o.worth(in, r))) {
+	for _, id := range Order(r, in.Index, Candidates(in, r, o.worth(in, r))) {
 		if o.Stop != nil {
 			if err := o.Stop(); err != nil {
 				return nil, err
@@ -72,8 +74,10 @@ func Everybody(in *gauge.Input, r *gauge.Result, o Options) ([]*fence.Fence, err
 }
 
 // Order returns some identities so that each group comes before who is in it, and the crowds that anybody is
-// in last: so a draft knows of those that it leaves something to.
-func Order(x *index.Index, ids []model.ID) []model.ID {
+// in last: so a draft knows of those that it leaves something to. Whoever comes last of those who can hand out rights
+// somewhere keeps that, see alone: so groups come first, and among the others those who never hand any out before those
+// who do, the most often last.
+func Order(r *gauge.Result, x *index.Index, ids []model.ID) []model.ID {
 	var out, crowds []model.ID
 	is, done := map[model.ID]bool{}, map[model.ID]bool{}
 	for _, id := range ids {
@@ -92,7 +96,16 @@ func Order(x *index.Index, ids []model.ID) []model.ID {
 		}
 		out = append(out, id)
 	}
-	for _, id := range ids {
+	hands := handing(r, x)
+	for _, id := range slices.SortedStableFunc(slices.Values(ids), func(a, b model.ID) int {
+		if (a.Kind == model.Group) != (b.Kind == model.Group) {
+			if a.Kind == model.Group {
+				return -1
+			}
+			return 1
+		}
+		return cmp.Compare(hands[a], hands[b])
+	}) {
 		if id.Open() {
 			crowds = append(crowds, id)
 		} else {
@@ -100,4 +113,22 @@ func Order(x *index.Index, ids []model.ID) []model.ID {
 		}
 	}
 	return slices.Concat(out, crowds)
+}
+
+// handing returns on how many days each identity, or the members of a group, handed out rights by what it is granted
+// itself.
+func handing(r *gauge.Result, x *index.Index) map[model.ID]int {
+	days := map[model.ID]usage.Days{}
+	for _, g := range r.Grants {
+		for i := 0; g != nil && i < len(g.Use); i++ {
+			if pu := &g.Use[i]; x.Permission(pu.Perm).Escalates == model.EditGrants {
+				days[g.Grant.To] = days[g.Grant.To].Union(pu.Days)
+			}
+		}
+	}
+	out := map[model.ID]int{}
+	for id, d := range days {
+		out[id] = d.Count()
+	}
+	return out
 }

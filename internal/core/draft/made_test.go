@@ -44,12 +44,12 @@ func TestBeside(t *testing.T) {
 		res := gauge.Run(life)
 		worth := NewWorth(life, res)
 		ids := Candidates(life, res, worth)
-		order := Order(life.Index, ids)
+		order := Order(res, life.Index, ids)
 		if len(order) != len(ids) || order[0] != model.MustID("group/all") {
 			t.Fatalf("%s: in the order %v", tt.name, order)
 		}
 		crowd := model.MustID("signed-in")
-		if late := Order(life.Index, append([]model.ID{crowd}, ids...)); late[len(late)-1] != crowd {
+		if late := Order(res, life.Index, append([]model.ID{crowd}, ids...)); late[len(late)-1] != crowd {
 			t.Errorf("%s: a crowd is not the last one: %v", tt.name, late)
 		}
 		o := Options{Caution: 1e-9, Worth: worth, Made: &Made{}}

@@ -356,7 +356,8 @@ func Run(in *Input) *Result {
 		func(p model.Path, service, class string) (model.Path, bool) {
 			rec, ok := in.Coverage.Record(p, service, class)
 			return rec.Node, ok
-		})
+		},
+		func(who model.ID) bool { a := r.activity[who]; return a != nil && usage.HabitOf(a.days, r.now).Over })
 	r.states()
 	if in.Spent {
 		in.Uses = nil
@@ -816,7 +817,8 @@ func (r *part) state(s *Standing, days usage.Days) State {
 		return Idle
 	case r.in.AsOf.Sub(r.in.History) >= yearDays*24*time.Hour:
 		switch dark, since := r.hidden(s); {
-		case dark:
+		case dark: // what a log would have shown it never did, if it was there all the time
+			s.Dark = !id.Created.After(r.in.History)
 		case id.Created.After(since):
 			return New
 		default:

@@ -346,9 +346,10 @@ type stream struct {
 }
 
 // freeze collects what the uses that are not placed freeze. record returns the node whose
-// log shows a permission at a path.
+// log shows a permission at a path; left reports whether a caller stopped calling for good, as it is told of anybody:
+// whoever else it was is as silent as if it had never called.
 func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
-	record func(path model.Path, service, class string) (model.Path, bool)) *frozen {
+	record func(path model.Path, service, class string) (model.Path, bool), left func(model.ID) bool) *frozen {
 	f := &frozen{perms: map[model.ID]*access.Few{}, services: map[model.ID]map[string][]model.Path{}}
 	find := finders{x: x}
 	services := map[string]bool{}
@@ -385,7 +386,7 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 				f.services[who][service] = append(list, at)
 			}
 		}
-		if p.Reason(i) == NoCaller {
+		if p.Reason(i) == NoCaller && !left(u.Identity) {
 			if !mapped || nowhere {
 				f.all = true
 				continue

@@ -31,7 +31,7 @@ import (
 // compared anew.
 
 // comparing changes with what a comparison tells, so that what an earlier program told is not taken.
-const comparing = "compared 1"
+const comparing = "compared 2"
 
 // keptHead begins the head of a file in which something is kept of everybody.
 type keptHead struct {

@@ -74,9 +74,9 @@ func Everybody(in *gauge.Input, r *gauge.Result, o Options) ([]*fence.Fence, err
 }
 
 // Order returns some identities so that each group comes before who is in it, and the crowds that anybody is
-// in last: so a draft knows of those that it leaves something to. Whoever comes last of those who can hand out rights
-// somewhere keeps that, see alone: so groups come first, and among the others those who never hand any out before those
-// who do, the most often last.
+// in last: so a draft knows of those that it leaves something to. Whoever comes last of those who can hand out
+// rights somewhere keeps that, see alone: so groups come first, and among the others those who never hand any out
+// before those who do, the most often last.
 func Order(r *gauge.Result, x *index.Index, ids []model.ID) []model.ID {
 	var out, crowds []model.ID
 	is, done := map[model.ID]bool{}, map[model.ID]bool{}

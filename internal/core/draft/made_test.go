@@ -247,3 +247,49 @@ func TestLast(t *testing.T) {
 		}
 	}
 }
+
+// TestLastIsWhoDoes: where several can hand out rights, each on everything, it stays with the one who does, and neither
+// with a group of all nor with somebody who never did, in whatever order their drafts are asked for.
+func TestLastIsWhoDoes(t *testing.T) {
+	const verbs = 3 // the one after them hands out rights
+	people := []string{"person/a", "person/b", "person/c"}
+	for i, who := range people {
+		does := []doer{{who: who, verb: verbs, at: in(0), past: true}}
+		grants := []model.Grant{grantOf("all", "group/all", "/m/**")}
+		for k, id := range people {
+			does = append(does, doer{who: id, at: in(k%2).Child("box", word(0))})
+			grants = append(grants, grantOf(id, id, "/m/**"))
+		}
+		life := worked(t, verbs, []int{2, 2}, grants, does, func(e *model.Estate) {
+			c := &e.Catalogue[verbs]
+			c.Escalates, c.Kinds = model.EditGrants, []string{"project"}
+		})
+		res := gauge.Run(life)
+		ids := []model.ID{model.MustID("group/all")}
+		for k := range people {
+			ids = append(ids, model.MustID(people[(i+k)%len(people)]))
+		}
+		order := Order(res, life.Index, ids)
+		slices.Reverse(ids)
+		for _, o := range [][]model.ID{order, Order(res, life.Index, ids)} {
+			if len(o) != 4 || o[0] != model.MustID("group/all") || o[3] != model.MustID(who) {
+				t.Errorf("%s hands out rights, and they come as %v", who, o)
+			}
+		}
+		all, err := Everybody(life, res, Options{Caution: 1e-9})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var keeps []string
+		for _, f := range all {
+			for _, l := range f.Allow {
+				if slices.ContainsFunc(l.Do, func(p model.PermissionPattern) bool { return p.Matches(verb(verbs)) }) {
+					keeps = append(keeps, f.For.Name)
+				}
+			}
+		}
+		if len(all) != 4 || !slices.Equal(slices.Compact(keeps), []string{who[len("person/"):]}) {
+			t.Errorf("%s hands out rights: of %d drafts it stays with %v", who, len(all), keeps)
+		}
+	}
+}

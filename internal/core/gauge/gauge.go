@@ -138,7 +138,7 @@ type GrantResult struct {
 	Unobservable access.Few // no log would have shown it over the window
 	Unused       access.Few
 	Held         access.Few // its holders cannot be judged: see HeldBy
-	HeldBy       State
+	HeldBy       State      // and Held is empty where they may only go on where no log shows it
 
 	// Refused are the permissions that denials, guardrails or a ceiling refuse to all its holders, on all its
 	// places and at any time, so that taking them out of the grant takes nothing away. They have no danger.
@@ -921,6 +921,8 @@ func (r *runner) classify() {
 				s.Perhaps = len(unknown)
 			}
 			h.state, h.held = r.holderState(res)
+			seen := func(id model.ID) bool { return !r.out.byID[id].Dark }
+			h.dark = h.held && !slices.ContainsFunc(res.Holders, seen)
 			r.holders[res.Grant.To] = h
 		}
 	}
@@ -954,6 +956,7 @@ type together struct {
 	denials []*refusal // that name them
 	state   State
 	held    bool // see holderState
+	dark    bool // each of them may only go on where no log shows it: what a log would have shown is judged
 }
 
 // loggedBy is what is known of one log and one grant.
@@ -988,7 +991,7 @@ func (r *part) classify(res *GrantResult, who *together) {
 			class = used
 		case pu != nil && (!pu.Last().Before(log.since) || r.goesOn(pu, log.since)):
 			class = rare
-		case who.held:
+		case who.held && !who.dark:
 			class = isHeld
 		case res.Since.After(log.since):
 			class = tooNew
@@ -1219,6 +1222,10 @@ func (r *runner) finish() {
 			case Idle, Disabled:
 				s.Removable += g.Danger
 			case Protected, Rare, New, Unproven:
+				if !s.Dark {
+					continue
+				}
+				fallthrough
 			default:
 				s.Removable += g.Danger - g.Kept
 				needed = max(needed, g.Kept)

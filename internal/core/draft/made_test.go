@@ -248,8 +248,8 @@ func TestLast(t *testing.T) {
 	}
 }
 
-// TestLastIsWhoDoes: where several can hand out rights, each on everything, it stays with the one who does, and neither
-// with a group of all nor with somebody who never did, in whatever order their drafts are asked for.
+// TestLastIsWhoDoes: where several can hand out rights, each on everything, it stays with the one who does, and
+// neither with a group of all nor with somebody who never did, in whatever order their drafts are asked for.
 func TestLastIsWhoDoes(t *testing.T) {
 	const verbs = 3 // the one after them hands out rights
 	people := []string{"person/a", "person/b", "person/c"}

@@ -37,7 +37,8 @@ func TestSilentWhereSeen(t *testing.T) {
 			t.Errorf("%s: %s, want %s", tt.name, got, tt.want)
 		}
 		holder, judged := r.Of(model.MustID(tt.to)), tt.want != "give h read h"
-		if (holder.Removable > 0) != judged || holder.Removable > holder.Danger-gauge.DefaultWeights.Of(model.Read, 1) {
+		stays := gauge.DefaultWeights.Of(model.Read, 1) // at least
+		if (holder.Removable > 0) != judged || holder.Removable > holder.Danger-stays {
 			t.Errorf("%s: %.1f of %.1f can go", tt.name, holder.Removable, holder.Danger)
 		}
 		if judged && r.Grants[0].HeldBy != gauge.Unproven {

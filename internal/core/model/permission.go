@@ -64,6 +64,9 @@ func parsePermission(s string, stars bool) (string, error) {
 	}
 	verbAt := strings.LastIndexByte(s, ':')
 	if verbAt < slash {
+		if stars && s[slash:] == "/*" {
+			return "", fmt.Errorf("missing ':' before the verb (everything of the service is %s:*)", s)
+		}
 		return "", fmt.Errorf("missing ':' before the verb (want service/noun:verb)")
 	}
 	parts := [3]string{s[:slash], s[slash+1 : verbAt], s[verbAt+1:]}

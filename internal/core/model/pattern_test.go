@@ -298,7 +298,8 @@ func TestRightsAreExact(t *testing.T) {
 // TestEverythingOf: who leaves the verb out of everything of a service is told how that is said.
 func TestEverythingOf(t *testing.T) {
 	for in, want := range map[string]string{"stow/*": "everything of the service is stow/*:*",
-		"*/*": "everything of the service is */*:*", "stow/item": "want service/noun:verb", "stow/*x": "want service/"} {
+		"*/*": "everything of the service is */*:*", "stow/item": "want service/noun:verb",
+		"stow/*x": "want service/noun:verb"} {
 		if p, err := model.ParsePermissionPattern(in); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is %q, %v; want %q", in, p, err, want)
 		}

@@ -1,6 +1,7 @@
 package store_test
 
 import (
+	"context"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -271,6 +272,55 @@ func TestDamagedTimes(t *testing.T) {
 	} {
 		if err := ask(); !errors.Is(err, store.ErrDamaged) {
 			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// TestDamagedUses: of many batches one that cannot be unpacked, or holds no uses, is a damaged store, whatever was
+// read before it and is read after; and whoever asks no more is told so at once.
+func TestDamagedUses(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "store.db")
+	s, err := store.Open(t.Context(), file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = s.Close() }()
+	for i := range 6 {
+		if err := s.SaveFold(t.Context(), "m", batch(t, s, 10*i, 10, "c")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	db, err := sql.Open("sqlite", file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = db.Close() }()
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := s.Uses(gone, "m"); !errors.Is(err, context.Canceled) {
+		t.Errorf("asked no more: %v", err)
+	}
+	if uses, err := s.Uses(t.Context(), "m"); err != nil || uses.Len() != 12 {
+		t.Fatalf("%d uses, %v", uses.Len(), err)
+	}
+	empty := []byte{0x28, 0xb5, 0x2f, 0xfd, 0x20, 0, 1, 0, 0} // RFC 8878: a frame of nothing
+	for name, body := range map[string][]byte{"no frame": []byte("rubbish"), "no table": empty} {
+		for at := range 6 {
+			var id int64
+			var was []byte
+			row := db.QueryRow(`select id, body from folds where source = 'm' order by id limit 1 offset ?`, at)
+			if err := row.Scan(&id, &was); err != nil {
+				t.Fatal(err)
+			}
+			for _, b := range [][]byte{body, was} {
+				if _, err := db.Exec(`update folds set body = ? where id = ?`, b, id); err != nil {
+					t.Fatal(err)
+				}
+				_, err := s.Uses(t.Context(), "m")
+				if damaged := errors.Is(err, store.ErrDamaged); damaged != (len(b) < len(was)) {
+					t.Errorf("%s, batch %d, of %d bytes: %v", name, at, len(b), err)
+				}
+			}
 		}
 	}
 }

@@ -225,3 +225,45 @@ func TestGapReachesTheEnd(t *testing.T) {
 		}
 	}
 }
+
+// TestShownRecord: which log shows a use is what [Coverage.Record] says, whether a service has one log or several, or
+// none there.
+func TestShownRecord(t *testing.T) {
+	at := []string{"/m", "/m/a:x", "/m/a:x/b:y", "/m/a:xy", "/m/a:z"}
+	var records []model.CoverageRecord
+	for _, r := range []struct{ node, service, class string }{{"/m/a:x", "one", "c"}, {"/m", "two", "c"},
+		{"/m/a:x/b:y", "two", "c"}, {"/m", "one", "d"}} {
+		records = append(records, model.CoverageRecord{Node: model.MustPath(r.node), Service: r.service,
+			LogClass: r.class, Written: true})
+	}
+	c := NewCoverage(records, Read{})
+	g := &Gather{}
+	for _, p := range at {
+		for _, do := range []string{"one/t:see", "two/t:see", "three/t:see", "one/t:do"} {
+			g.Add(Use{Key: Key{Identity: model.MustID("person/p"), Permission: model.MustPermission(do),
+				Path: model.MustPath(p), Outcome: Done}, Count: 1, Days: Days{words: []uint64{1}}})
+		}
+	}
+	uses := g.Uses()
+	class := func(p model.Permission) string {
+		if p.Verb() == "do" {
+			return "d"
+		}
+		return "c"
+	}
+	logs, some := map[coverageKey]*held{}, 0
+	of := c.shownIn(uses, class).logOf(logs)
+	for i, u := range uses.All() {
+		r, ok := c.Record(u.Path, u.Permission.Service(), class(u.Permission))
+		h := of(i)
+		if (h != nil) != ok || ok && h != logs[coverageKey{r.Node, r.Service, r.LogClass}] {
+			t.Errorf("%s on %s: found %t, and its log is that of %s: %t", u.Permission, u.Path, h != nil, r.Node, ok)
+		}
+		if ok {
+			some++
+		}
+	}
+	if some != 2+5+5 || len(logs) != 4 {
+		t.Errorf("%d of %d uses stand in %d logs", some, uses.Len(), len(logs))
+	}
+}

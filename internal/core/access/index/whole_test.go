@@ -74,8 +74,8 @@ func nested(rnd *rand.Rand) *model.Estate {
 	return e
 }
 
-// TestTotalsOfPieces: what a walk counts as it goes, role by role, is what is counted of the pieces that it would write
-// down, whoever it summed up before; of views that bring roles, too.
+// TestTotalsOfPieces: what a walk counts as it goes, role by role, is what is counted of the pieces that it would
+// write down, whoever it summed up before; of views that bring roles, too.
 func TestTotalsOfPieces(t *testing.T) {
 	for seed := range uint64(60) {
 		rnd := rand.New(rand.NewPCG(seed, 7))

@@ -40,6 +40,9 @@ func judgement(s *work.Standing, now time.Time) (string, render.Tone) {
 	case work.New:
 		return "too new to judge", render.Plain
 	case work.Unproven:
+		if s.MayBe {
+			return "silent, but an unknown caller may be it", render.Warn
+		}
 		if s.Dark {
 			return "silent wherever a log would show it", render.Warn
 		}

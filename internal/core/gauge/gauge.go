@@ -237,7 +237,8 @@ type Standing struct {
 	ID           model.ID
 	Identity     model.Identity
 	State        State
-	Dark         bool      // it is unproven since it may go on where no log shows it, and for nothing else
+	Dark         bool      // it is unproven since it may go on where no log shows it, or see MayBe, and for nothing else
+	MayBe        bool      // somebody unknown who still calls may be it: what that one used is not judged
 	Granted      int       // distinct permissions, after denials, guardrails and ceilings
 	Used         int       // distinct permissions in the window; of a group, of its own grants
 	Members      int       // of a group: who is in it at any distance and can sign in
@@ -745,7 +746,7 @@ func (r *part) stands(s *Standing, a *activity) {
 	s.Habit = usage.HabitOf(a.days, r.now)
 	s.State = r.state(s, a.days)
 	if (s.State == Idle || s.Dark) && r.unknownMayBe(s) { // somebody unknown calls where it could
-		s.State, s.Dark = Unproven, false
+		s.State, s.Dark, s.MayBe = Unproven, !r.frozen.all, !r.frozen.all
 	}
 }
 
@@ -923,6 +924,10 @@ func (r *runner) classify() {
 			h.state, h.held = r.holderState(res)
 			seen := func(id model.ID) bool { return !r.out.byID[id].Dark }
 			h.dark = h.held && !slices.ContainsFunc(res.Holders, seen)
+			maybe := func(id model.ID) bool { return r.out.byID[id].MayBe }
+			if h.dark && slices.ContainsFunc(res.Holders, maybe) {
+				h.frozen = h.frozen.unknown(r.frozen.unknown)
+			}
 			r.holders[res.Grant.To] = h
 		}
 	}

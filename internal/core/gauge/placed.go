@@ -336,8 +336,9 @@ type frozen struct {
 	perms map[model.ID]*access.Few // permissions of an identity, wherever granted
 	// services, "" for every one, on grants that reach a path; none: everywhere
 	services map[model.ID]map[string][]model.Path
-	streams  []stream // in whose logs somebody unknown called
-	all      bool     // somebody unknown called, and no log can be told
+	streams  []stream   // in whose logs somebody unknown called
+	unknown  access.Few // permissions that somebody unknown used there
+	all      bool       // somebody unknown called, and no log can be told
 }
 
 type stream struct {
@@ -397,6 +398,7 @@ func freeze(p *Placement, uses *usage.Uses, x *index.Index, in PlaceInput,
 				f.all = true
 				continue
 			}
+			f.unknown.Add(perm)
 			if s := (stream{node, c.Permission.Service(), c.LogClass}); !slices.Contains(f.streams, s) {
 				f.streams = append(f.streams, s)
 			}
@@ -444,6 +446,17 @@ func (f *frozen) of(who []model.ID) *ofMany {
 		}
 	}
 	return out
+}
+
+// unknown adds what somebody unknown used, whom one of them may be.
+func (f *ofMany) unknown(perms access.Few) *ofMany {
+	if f == nil {
+		f = &ofMany{}
+	}
+	for p := range perms.All() {
+		f.perms.Add(p)
+	}
+	return f
 }
 
 // holds reports whether a permission that a grant gives is frozen.

@@ -24,7 +24,11 @@ func TestSilentWhereSeen(t *testing.T) {
 		{"a group of both", "group/g", "member workload/a group/g\nmember workload/b group/g", "give x read o", true},
 		{"a group of one, and of a young one", "group/g",
 			"member workload/a group/g\nmember workload/b group/g\nyoung workload/b 300", "give h read h", true},
-		{"somebody unknown calls", "workload/a", "used person/zed stow/item:read /m/berth:x/box:b1 1-80",
+		{"somebody unknown reads", "workload/a", "used person/zed stow/item:read /m/berth:x/box:b1 1-80",
+			"give x read f", true},
+		{"somebody unknown reads, and it has worked here", "workload/a", "used person/zed stow/item:read " +
+			"/m/berth:x/box:b1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1 120-300", "give x read f", true},
+		{"somebody unknown does what nobody knows", "workload/a", "used person/zed odd/thing:do /m/berth:x/box:b1 1-80",
 			"give h read h", false},
 	} {
 		in := scenario(t, strings.ReplaceAll(grants, "%s", tt.to)+tt.text)

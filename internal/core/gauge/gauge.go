@@ -237,7 +237,7 @@ type Standing struct {
 	ID           model.ID
 	Identity     model.Identity
 	State        State
-	Dark         bool      // it is unproven since it may go on where no log shows it, or see MayBe, and for nothing else
+	Dark         bool      // it is unproven for that it may go on where no log shows it, or MayBe, alone
 	MayBe        bool      // somebody unknown who still calls may be it: what that one used is not judged
 	Granted      int       // distinct permissions, after denials, guardrails and ceilings
 	Used         int       // distinct permissions in the window; of a group, of its own grants

@@ -28,8 +28,8 @@ func TestSilentWhereSeen(t *testing.T) {
 			"give x read f", true},
 		{"somebody unknown reads, and it has worked here", "workload/a", "used person/zed stow/item:read " +
 			"/m/berth:x/box:b1 1-80\nused workload/a stow/item:read /m/berth:x/box:b1 120-300", "give x read f", true},
-		{"somebody unknown does what nobody knows", "workload/a", "used person/zed odd/thing:do /m/berth:x/box:b1 1-80",
-			"give h read h", false},
+		{"somebody unknown does what nobody knows", "workload/a",
+			"used person/zed odd/thing:do /m/berth:x/box:b1 1-80", "give h read h", false},
 	} {
 		in := scenario(t, strings.ReplaceAll(grants, "%s", tt.to)+tt.text)
 		r := gauge.Run(in)

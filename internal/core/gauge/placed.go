@@ -238,13 +238,10 @@ type paths struct {
 
 func pathsOf(x *index.Index, uses *usage.Uses, in PlaceInput) *paths {
 	p := &paths{x.Spots(uses.Paths(), uses.Path), make([]bool, uses.Paths())}
-	const many = 1 << 10 // at a time
-	parallel.Each((len(p.nowhere)+many-1)/many, func(_, k int) {
-		for i := many * k; i < min(many*(k+1), len(p.nowhere)); i++ {
-			path := uses.Path(i)
-			spot := p.spots.At(i, path)
-			_, p.nowhere[i] = in.Inventory.UnknownBelow(path, x, spot.ListedDepth())
-		}
+	parallel.Blocks(len(p.nowhere), func(i int) {
+		path := uses.Path(i)
+		spot := p.spots.At(i, path)
+		_, p.nowhere[i] = in.Inventory.UnknownBelow(path, x, spot.ListedDepth())
 	})
 	return p
 }

@@ -30,6 +30,16 @@ func Each(n int, do func(worker, i int)) {
 	wg.Wait()
 }
 
+// Blocks does what [Each] does, of many at a time: of millions for each of which little is done.
+func Blocks(n int, do func(i int)) {
+	const many = 1 << 10
+	Each((n+many-1)/many, func(_, k int) {
+		for i := many * k; i < min(many*(k+1), n); i++ {
+			do(i)
+		}
+	})
+}
+
 // Sort returns a list in order, on all processors, and reorders what it is given; of what is equal nothing is said.
 // Compare is called several at once.
 func Sort[T any](list []T, compare func(a, b T) int) []T {

@@ -27,6 +27,17 @@ func TestEach(t *testing.T) {
 	}
 }
 
+// TestBlocks: every number below n comes once, also where the last block is not full.
+func TestBlocks(t *testing.T) {
+	for _, n := range []int{0, 1, 1023, 1024, 1025, 5000} {
+		times := make([]int, n)
+		parallel.Blocks(n, func(i int) { times[i]++ })
+		if slices.ContainsFunc(times, func(k int) bool { return k != 1 }) {
+			t.Errorf("of %d not each came once", n)
+		}
+	}
+}
+
 // TestSorted: as a sort that is stable, of lists of every length and with many that are equal.
 func TestSorted(t *testing.T) {
 	type pair struct{ key, was int }

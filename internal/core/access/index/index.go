@@ -284,12 +284,7 @@ type spotted struct {
 // Spots looks paths up, of which path tells each; it is asked for several at once.
 func (x *Index) Spots(n int, path func(i int) model.Path) *Spots {
 	s := &Spots{x, make([]spotted, n)}
-	const many = 1 << 10 // at a time
-	parallel.Each((n+many-1)/many, func(_, k int) {
-		for i := many * k; i < min(many*(k+1), n); i++ {
-			s.at[i].node, s.at[i].same = x.nearest(path(i))
-		}
-	})
+	parallel.Blocks(n, func(i int) { s.at[i].node, s.at[i].same = x.nearest(path(i)) })
 	return s
 }
 

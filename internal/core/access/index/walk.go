@@ -39,6 +39,9 @@ import (
 // interval is two look-ups in a bitmap with ranks (Index.countClass), done once for all
 // permissions of the same kinds (Walk.nodes). Most rules have nothing inside them and nothing
 // beside them on the same interval; those are counted without touching the bitmaps (Walk.leaf).
+// And an identity has the same role on many places: what of a role is granted or refused there
+// already is taken off at each of them, and its permissions are gone through once, in the end,
+// for the nodes of all (Walk.noteWhole, Walk.addWholes).
 //
 // A ceiling would be the same for everything: what it does not admit is refused from the start,
 // and each grant is cut to its places beforehand (Walk.under), which keeps intervals nesting.
